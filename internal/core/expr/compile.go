@@ -1,0 +1,476 @@
+package expr
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/parser"
+	"github.com/expr-lang/expr/parser/lexer"
+
+	"youngtrellis/internal/core/near"
+)
+
+// MaxSource is the longest expression, in bytes.
+const MaxSource = 16 << 10
+
+// Program is a compiled expression. It is safe for use by many goroutines.
+type Program struct {
+	Source string
+	Refs   []Ref // every path that it reads, in order of appearance
+	Calls  []string
+	root   evaluator
+	tree   ast.Node
+}
+
+// Ref is a path that an expression reads, as item.cone or steps.slot.starts.
+type Ref struct {
+	Path []string
+	Pos  int // offset in characters
+}
+
+type evaluator func(*machine) (any, error)
+
+// Compile reads an expression. Every error is an *Error with its position.
+func Compile(source string) (*Program, error) {
+	if len(source) > MaxSource {
+		return nil, &Error{Source: source[:40] + "…", Message: fmt.Sprintf("the expression is longer than %d characters", MaxSource)}
+	}
+	if !utf8.ValidString(source) {
+		return nil, &Error{Source: strings.ToValidUTF8(source, "?"), Message: "the expression is not valid UTF-8 text"}
+	}
+	if strings.TrimSpace(source) == "" {
+		return nil, &Error{Source: source, Message: "there is no expression here"}
+	}
+	text, err := ownNames(source)
+	if err != nil {
+		return nil, grammar(source, err)
+	}
+	tree, err := parser.Parse(text)
+	if err != nil {
+		return nil, grammar(source, err)
+	}
+	c := &compiler{source: source}
+	root := c.compile(tree.Node)
+	if c.err != nil {
+		return nil, c.err
+	}
+	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: root, tree: tree.Node}, nil
+}
+
+// MustCompile is Compile for expressions that stand in the program itself.
+func MustCompile(source string) *Program {
+	p, err := Compile(source)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+func grammar(source string, err error) error {
+	e := &Error{Source: source, Message: err.Error()}
+	if fe, ok := err.(*file.Error); ok {
+		e.Pos = fe.From
+		e.Message = plain(fe.Message)
+	}
+	return e
+}
+
+// plain puts the parser's words into those of people.
+func plain(message string) string {
+	switch {
+	case strings.Contains(message, "unexpected token EOF"):
+		return "the expression ends too early: something is missing after this"
+	case strings.Contains(message, "literal not terminated"):
+		return "the text that begins here has no closing quote"
+	case strings.HasPrefix(message, "unclosed"):
+		return "a bracket is not closed"
+	case strings.HasPrefix(message, "unexpected token "):
+		token := strings.TrimPrefix(message, "unexpected token ")
+		if i, j := strings.IndexByte(token, '"'), strings.LastIndexByte(token, '"'); i >= 0 && j > i {
+			token = token[i : j+1]
+		}
+		if token == `"="` {
+			return `to compare, write == with two equals signs`
+		}
+		return token + " does not belong here"
+	}
+	return message
+}
+
+// The parser knows functions with a body only by its own names. Ours are a
+// letter longer, so a blank after the name keeps every position true.
+var bodied = map[string]string{"sort_by": "sortBy ", "group_by": "groupBy ", "find_last": "findLast "}
+
+func ownNames(source string) (string, error) {
+	tokens, err := lexer.Lex(file.NewSource(source))
+	if err != nil {
+		return "", err
+	}
+	runes := []rune(source)
+	for i, t := range tokens {
+		own, ok := bodied[t.Value]
+		if ok && t.Kind == lexer.Identifier && (i == 0 || !tokens[i-1].Is(lexer.Operator, ".", "?.")) {
+			copy(runes[t.From:], []rune(own))
+		}
+	}
+	return string(runes), nil
+}
+
+type compiler struct {
+	source string
+	refs   []Ref
+	calls  []string
+	lets   []string
+	depth  int
+	err    error
+}
+
+func (c *compiler) fail(n ast.Node, format string, args ...any) evaluator {
+	if c.err == nil {
+		c.err = &Error{Source: c.source, Pos: n.Location().From, Message: fmt.Sprintf(format, args...)}
+	}
+	return func(*machine) (any, error) { return nil, c.err }
+}
+
+func constant(v any) evaluator { return func(*machine) (any, error) { return v, nil } }
+
+const maxTree = 200
+
+func (c *compiler) compile(n ast.Node) evaluator {
+	c.depth++
+	defer func() { c.depth-- }()
+	if c.depth > maxTree {
+		return c.fail(n, "the expression is nested deeper than %d levels", maxTree)
+	}
+	switch n := n.(type) {
+	case *ast.NilNode:
+		return constant(nil)
+	case *ast.IntegerNode:
+		return constant(int64(n.Value))
+	case *ast.FloatNode:
+		return constant(n.Value)
+	case *ast.BoolNode:
+		return constant(n.Value)
+	case *ast.StringNode:
+		return constant(n.Value)
+	case *ast.ConstantNode:
+		return constant(n.Value)
+	case *ast.IdentifierNode:
+		return c.identifier(n)
+	case *ast.ChainNode:
+		return c.compile(n.Node)
+	case *ast.MemberNode:
+		return c.member(n)
+	case *ast.UnaryNode:
+		return c.unary(n)
+	case *ast.BinaryNode:
+		return c.binary(n)
+	case *ast.ConditionalNode:
+		return c.conditional(n)
+	case *ast.SliceNode:
+		return c.slice(n)
+	case *ast.ArrayNode:
+		return c.list(n)
+	case *ast.MapNode:
+		return c.object(n)
+	case *ast.PointerNode:
+		return c.pointer(n)
+	case *ast.VariableDeclaratorNode:
+		return c.let(n)
+	case *ast.CallNode:
+		return c.call(n)
+	case *ast.BuiltinNode:
+		return c.builtin(n)
+	}
+	return c.fail(n, "this form is not part of the expression language")
+}
+
+func (c *compiler) ref(path []string, pos int) { c.refs = append(c.refs, Ref{path, pos}) }
+
+// roots are the names in scope; which of them a place offers is checked there.
+var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "column", "list"}
+
+func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
+	name := n.Value
+	for i := len(c.lets) - 1; i >= 0; i-- {
+		if c.lets[i] == name {
+			return func(m *machine) (any, error) { return m.lets[i], nil }
+		}
+	}
+	c.ref([]string{name}, n.Location().From)
+	if name == "item" {
+		return func(m *machine) (any, error) { return m.scope.Item, nil }
+	}
+	if !contains(roots, name) {
+		hint := near.Hint(name, append(Names(), roots...))
+		if hint == "" {
+			hint = fmt.Sprintf(" A field of the record is written item.%s; text stands in quotes.", name)
+		}
+		return c.fail(n, "%q is not known here.%s", name, hint)
+	}
+	pos := n.Location().From
+	return func(m *machine) (any, error) {
+		v, err := m.scope.lookup(name)
+		if err != nil {
+			return nil, m.wrap(pos, err)
+		}
+		return v, nil
+	}
+}
+
+func (c *compiler) member(n *ast.MemberNode) evaluator {
+	if path, pos, ok := pathOf(n); ok {
+		before := len(c.refs)
+		e := c.memberOf(n)
+		c.refs = append(c.refs[:before], Ref{path, pos})
+		return e
+	}
+	return c.memberOf(n)
+}
+
+func pathOf(n ast.Node) (path []string, pos int, ok bool) {
+	switch n := n.(type) {
+	case *ast.IdentifierNode:
+		return []string{n.Value}, n.Location().From, contains(roots, n.Value)
+	case *ast.ChainNode:
+		return pathOf(n.Node)
+	case *ast.MemberNode:
+		key, isText := n.Property.(*ast.StringNode)
+		if !isText {
+			return nil, 0, false
+		}
+		path, pos, ok = pathOf(n.Node)
+		return append(path, key.Value), pos, ok
+	}
+	return nil, 0, false
+}
+
+func (c *compiler) memberOf(n *ast.MemberNode) evaluator {
+	base, pos := c.compile(n.Node), n.Location().From
+	if key, ok := n.Property.(*ast.StringNode); ok {
+		name := key.Value
+		return func(m *machine) (any, error) {
+			v, err := base(m)
+			if err != nil {
+				return nil, err
+			}
+			return m.field(pos, v, name)
+		}
+	}
+	property := c.compile(n.Property)
+	return func(m *machine) (any, error) {
+		v, err := base(m)
+		if err != nil {
+			return nil, err
+		}
+		k, err := property(m)
+		if err != nil {
+			return nil, err
+		}
+		switch k := k.(type) {
+		case nil:
+			return nil, nil
+		case string:
+			return m.field(pos, v, k)
+		case int64:
+			return m.index(pos, v, k)
+		}
+		return nil, m.errorf(pos, "a position in a list is a whole number and the name of a field is text; this is %s", show(k))
+	}
+}
+
+func (c *compiler) conditional(n *ast.ConditionalNode) evaluator {
+	cond, yes, no := c.compile(n.Cond), c.compile(n.Exp1), c.compile(n.Exp2)
+	pos := n.Cond.Location().From
+	return func(m *machine) (any, error) {
+		v, err := cond(m)
+		if err != nil {
+			return nil, err
+		}
+		ok, err := m.truth(pos, v)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			return yes(m)
+		}
+		return no(m)
+	}
+}
+
+func (c *compiler) optional(n ast.Node) evaluator {
+	if n == nil {
+		return constant(nil)
+	}
+	return c.compile(n)
+}
+
+func (c *compiler) slice(n *ast.SliceNode) evaluator {
+	base, from, to, pos := c.compile(n.Node), c.optional(n.From), c.optional(n.To), n.Location().From
+	return func(m *machine) (any, error) {
+		v, err := base(m)
+		if err != nil {
+			return nil, err
+		}
+		f, err := from(m)
+		if err != nil {
+			return nil, err
+		}
+		t, err := to(m)
+		if err != nil {
+			return nil, err
+		}
+		return m.slice(pos, v, f, t)
+	}
+}
+
+func (c *compiler) list(n *ast.ArrayNode) evaluator {
+	parts := make([]evaluator, len(n.Nodes))
+	for i, e := range n.Nodes {
+		parts[i] = c.compile(e)
+	}
+	pos := n.Location().From
+	return func(m *machine) (any, error) {
+		if err := m.charge(pos, 16*len(parts)); err != nil {
+			return nil, err
+		}
+		out := make([]any, len(parts))
+		for i, p := range parts {
+			v, err := p(m)
+			if err != nil {
+				return nil, err
+			}
+			out[i] = v
+		}
+		return out, nil
+	}
+}
+
+func (c *compiler) object(n *ast.MapNode) evaluator {
+	type pair struct{ key, value evaluator }
+	pairs := make([]pair, len(n.Pairs))
+	for i, p := range n.Pairs {
+		pn := p.(*ast.PairNode)
+		pairs[i] = pair{c.compile(pn.Key), c.compile(pn.Value)}
+	}
+	pos := n.Location().From
+	return func(m *machine) (any, error) {
+		if err := m.charge(pos, 32*len(pairs)); err != nil {
+			return nil, err
+		}
+		out := make(map[string]any, len(pairs))
+		for _, p := range pairs {
+			k, err := p.key(m)
+			if err != nil {
+				return nil, err
+			}
+			name, ok := k.(string)
+			if !ok {
+				return nil, m.errorf(pos, "the name of a field is text; this is %s", show(k))
+			}
+			if out[name], err = p.value(m); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
+}
+
+func (c *compiler) pointer(n *ast.PointerNode) evaluator {
+	switch n.Name {
+	case "":
+		return func(m *machine) (any, error) { return m.element, nil }
+	case "index":
+		return func(m *machine) (any, error) { return m.position, nil }
+	case "acc":
+		return func(m *machine) (any, error) { return m.total, nil }
+	}
+	return c.fail(n, "#%s is not known; there are #, #index and #acc", n.Name)
+}
+
+func (c *compiler) let(n *ast.VariableDeclaratorNode) evaluator {
+	value := c.compile(n.Value)
+	c.lets = append(c.lets, n.Name)
+	body := c.compile(n.Expr)
+	c.lets = c.lets[:len(c.lets)-1]
+	slot := len(c.lets)
+	return func(m *machine) (any, error) {
+		v, err := value(m)
+		if err != nil {
+			return nil, err
+		}
+		m.lets = append(m.lets[:slot], v)
+		return body(m)
+	}
+}
+
+func (c *compiler) call(n *ast.CallNode) evaluator {
+	id, ok := n.Callee.(*ast.IdentifierNode)
+	if !ok {
+		return c.fail(n, "only functions by name can be called; a value is piped with | as in item.name | upper()")
+	}
+	return c.function(n, id.Value, n.Arguments)
+}
+
+func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evaluator {
+	f, ok := library[name]
+	if !ok {
+		return c.fail(n, "there is no function %s.%s", name, near.Hint(name, Names()))
+	}
+	if len(arguments) < f.min || len(arguments) > f.max {
+		return c.fail(n, "%s takes %s: %s", name, arity(f.min, f.max), f.Usage)
+	}
+	c.calls = append(c.calls, name)
+	args := make([]evaluator, len(arguments))
+	for i, a := range arguments {
+		args[i] = c.compile(a)
+	}
+	pos := n.Location().From
+	return func(m *machine) (any, error) {
+		values := make([]any, len(args))
+		for i, a := range args {
+			v, err := a(m)
+			if err != nil {
+				return nil, err
+			}
+			values[i] = v
+		}
+		if err := m.step(pos); err != nil {
+			return nil, err
+		}
+		if !f.nothing && len(values) > 0 && values[0] == nil {
+			return nil, nil
+		}
+		v, err := f.call(m, values)
+		if err != nil {
+			return nil, m.wrap(pos, fmt.Errorf("%s: %w", name, err))
+		}
+		return v, nil
+	}
+}
+
+func arity(low, high int) string {
+	switch {
+	case low == high && low == 0:
+		return "no value"
+	case low == high && low == 1:
+		return "one value"
+	case low == high:
+		return fmt.Sprintf("%d values", low)
+	case high >= 64:
+		return fmt.Sprintf("%d or more values", low)
+	}
+	return fmt.Sprintf("%d to %d values", low, high)
+}
+
+func contains(list []string, s string) bool {
+	for _, e := range list {
+		if e == s {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,194 @@
+package expr
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/core/item"
+)
+
+var at = time.Date(2026, 11, 23, 16, 30, 0, 0, time.UTC)
+
+func scope(t testing.TB, fields string) *Scope {
+	m, err := item.DecodeObject([]byte(fields))
+	require.NoError(t, err)
+	return &Scope{Item: m, Now: at, Seed: "run", Names: map[string]any{"vars": map[string]any{"limit": int64(6)}}}
+}
+
+func TestEveryFunctionDoesWhatItsExampleSays(t *testing.T) {
+	for _, f := range Functions() {
+		t.Run(f.Name, func(t *testing.T) {
+			p, err := Compile(f.Example)
+			require.NoError(t, err)
+			v, err := p.Eval(scope(t, `{}`))
+			require.NoError(t, err)
+			got, err := item.Encode(v)
+			require.NoError(t, err)
+			require.Equal(t, f.Result, string(got))
+			require.NotEmpty(t, f.Help)
+			require.Contains(t, f.Example, f.Name+"(")
+		})
+	}
+}
+
+func TestMeaning(t *testing.T) {
+	fields := `{"n": 3, "big": 9007199254740993, "id": "17", "name": "Ash bowl", "none": null, "f": 2.5,
+		"lines": [{"q": 2, "p": 0.1}, {"q": 1, "p": 0.2}], "at": "2026-11-20", "deep": {"a": {"b": 1}}}`
+	for source, want := range map[string]string{
+		`item.missing.further.still`:    `null`,
+		`item.none.x`:                   `null`,
+		`item.lines[9].q`:               `null`,
+		`item.lines[-1].q`:              `1`,
+		`item.deep.a["b"]`:              `1`,
+		`item.big + 1`:                  `9007199254740994`,
+		`item.n / 2`:                    `1.5`,
+		`6 / 3`:                         `2`,
+		`2 ** 62`:                       `4611686018427387904`,
+		`"cone " + item.n + item.none`:  `"cone 3"`,
+		`item.n > item.missing`:         `false`,
+		`item.missing == nil`:           `true`,
+		`item.missing ?? "x"`:           `"x"`,
+		`item.n > 2 ? "many" : "few"`:   `"many"`,
+		`item.name | upper() | left(3)`: `"ASH"`,
+		`sum(item.lines, .p)`:           `0.3`,
+		`map(item.lines, .q * 2)`:       `[4,2]`,
+		`map(item.lines, map(item.lines, .q)[#index])`:           `[2,1]`,
+		`sort_by(item.lines, .q)[0].q`:                           `1`,
+		`let x = item.n; let y = x + 1; x * y`:                   `12`,
+		`age(item.at) > duration("3d")`:                          `true`,
+		`now() - duration("1d") == time("2026-11-22T16:30:00Z")`: `true`,
+		`now() + duration("90m")`:                                `"2026-11-23T18:00:00Z"`,
+		`item.n in [1, 2, 3]`:                                    `true`,
+		`item.n not in [1]`:                                      `true`,
+		`item.name matches "^Ash"`:                               `true`,
+		`{"a": item.n, "b": [1, item.f]}`:                        `{"a":3,"b":[1,2.5]}`,
+		`item.name[0:3]`:                                         `"Ash"`,
+		`upper(item.missing)`:                                    `null`,
+		`len(item.missing)`:                                      `0`,
+		`not item.missing`:                                       `true`,
+		`vars.limit`:                                             `6`,
+		`1 < item.n and item.n < 5`:                              `true`,
+		`reduce(1..10, #acc + #, 0)`:                             `55`,
+		`phone("01632 960 142", "gb")`:                           `"+441632960142"`,
+		`"sort_by(" + item.id`:                                   `"sort_by(17"`,
+	} {
+		t.Run(source, func(t *testing.T) {
+			p, err := Compile(source)
+			require.NoError(t, err)
+			v, err := p.Eval(scope(t, fields))
+			require.NoError(t, err)
+			got, err := item.Encode(v)
+			require.NoError(t, err)
+			require.Equal(t, want, string(got))
+		})
+	}
+}
+
+func TestErrorsSayWhatAndWhere(t *testing.T) {
+	for source, want := range map[string]string{
+		`item.n = 3`:                             "two equals signs",
+		`item.n +`:                               "ends too early",
+		`item.n == item.id`:                      "number(",
+		`item.id > 3`:                            "number(",
+		`itm.n`:                                  "Did you mean item?",
+		`uper(item.id)`:                          "Did you mean upper?",
+		`upper()`:                                "upper takes one value",
+		`9223372036854775807 + 1`:                "64-bit",
+		`item.n / 0`:                             "division by 0",
+		`item.lines.q`:                           "map(",
+		`"abc`:                                   "quote",
+		`item.n and true`:                        "true or false",
+		`duration("6 days")`:                     "90s, 5m, 2h",
+		`phone("+44 1632")`:                      "not a whole telephone number",
+		`steps.x`:                                "cannot be used here",
+		`reduce(1..40, #acc + #acc, "xxxxxxxx")`: "MiB",
+		`repeat("x", 99999999999)`:               "MiB",
+		`1..999999999999`:                        "MiB",
+		`map(1..3000, map(1..3000, # + 1))`:      "",
+		`item.name matches "("`:                  "pattern",
+		`count(1..9)`:                            "there is no function count",
+	} {
+		t.Run(source, func(t *testing.T) {
+			_, err := func() (any, error) {
+				p, err := Compile(source)
+				if err != nil {
+					return nil, err
+				}
+				return p.Eval(scope(t, `{"n": 3, "id": "17", "name": "x", "lines": [{"q": 1}]}`))
+			}()
+			require.Error(t, err)
+			require.Contains(t, err.Error(), want)
+			var e *Error
+			require.ErrorAs(t, err, &e)
+		})
+	}
+	_, err := Compile(`item.name + sort_by(item.x, .y) + uper("x")`)
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	require.Equal(t, 34, e.Pos, "positions stay true after our own names are read")
+}
+
+func TestTemplates(t *testing.T) {
+	for source, want := range map[string]string{
+		`plain`:                           `"plain"`,
+		`(= item.n )`:                     `3`,
+		`(=item.list)`:                    `[1]`,
+		`n is (= item.n), (= item.gone)!`: `"n is 3, !"`,
+		`(== not an expression)`:          `"(= not an expression)"`,
+		`(= ")" + '(' )`:                  `")("`,
+		`(= {"a": (1 + 2) * 2}.a)`:        `6`,
+	} {
+		tpl, err := CompileTemplate(source)
+		require.NoError(t, err, source)
+		v, err := tpl.Eval(scope(t, `{"n": 3, "list": [1]}`))
+		require.NoError(t, err, source)
+		got, _ := item.Encode(v)
+		require.Equal(t, want, string(got), source)
+	}
+	_, err := CompileTemplate("Größe (= itm.n )")
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	require.Equal(t, 9, e.Pos)
+	_, err = CompileTemplate("(= item.n")
+	require.ErrorContains(t, err, "closing bracket")
+	_, err = CompileValue(map[string]any{"lines": []any{"x", "(= item. )"}})
+	require.ErrorContains(t, err, "lines[1]")
+}
+
+func TestWhyNamesThePartThatDidNotHold(t *testing.T) {
+	for source, want := range map[string]string{
+		`item.n > 1 and age(item.at) >= duration("6d")`: "3.6 days, needs at least 6 days",
+		`item.gone >= 2`:                   "item.gone is empty",
+		`item.name == "x" and item.n == 3`: "Ash, needs x",
+		`empty(item.name)`:                 "empty(item.name) is false",
+		`item.n > 1`:                       "",
+	} {
+		require.Equal(t, want, MustCompile(source).Why(scope(t, `{"n": 3, "at": "2026-11-20", "name": "Ash"}`)), source)
+	}
+}
+
+func TestReadingAFieldAllocatesNothing(t *testing.T) {
+	p, s := MustCompile(`item.deep.n >= 3 and item.name == "x"`), scope(t, `{"deep": {"n": 5}, "name": "x"}`)
+	require.Zero(t, testing.AllocsPerRun(100, func() {
+		if ok, err := p.Holds(s); !ok || err != nil {
+			t.Fatal(ok, err)
+		}
+	}))
+}
+
+func FuzzCompile(f *testing.F) {
+	for _, fn := range Functions() {
+		f.Add(fn.Example)
+	}
+	f.Add(strings.Repeat("(", 300) + "1")
+	f.Fuzz(func(t *testing.T, source string) {
+		p, err := Compile(source)
+		if err == nil {
+			_, _ = p.Eval(&Scope{Item: map[string]any{"n": int64(1)}, Now: at})
+		}
+		_, _ = CompileTemplate(source)
+	})
+}

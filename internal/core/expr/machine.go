@@ -1,0 +1,359 @@
+package expr
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/near"
+)
+
+// Bounds of one evaluation. Each reached is an error of that evaluation only.
+const (
+	MaxSteps  = 2_000_000 // function calls and rounds of bodies
+	MaxMemory = 32 << 20  // bytes of text and lists made
+)
+
+// Scope is what an expression can see.
+type Scope struct {
+	Item  map[string]any
+	Names map[string]any // the other names: values, Lazy or Fields
+	Now   time.Time      // what now() gives
+	Zone  *time.Location // for dates without a zone; UTC if nil
+	Seed  string         // from which uuid() is made
+}
+
+// Lazy is a name in scope that is worked out when it is first read.
+type Lazy func() (any, error)
+
+// Fields is an object in scope whose fields are found one by one, as steps.
+type Fields interface {
+	Field(name string) (any, error)
+}
+
+func (s *Scope) lookup(name string) (any, error) {
+	v, ok := s.Names[name]
+	if !ok {
+		return nil, fmt.Errorf("%s cannot be used here", name)
+	}
+	if lazy, ok := v.(Lazy); ok {
+		return lazy()
+	}
+	return v, nil
+}
+
+func (s *Scope) zone() *time.Location {
+	if s.Zone == nil {
+		return time.UTC
+	}
+	return s.Zone
+}
+
+// Error says what went wrong in an expression, and where.
+type Error struct {
+	Source  string
+	Pos     int // offset in characters
+	Message string
+}
+
+func (e *Error) Error() string {
+	return fmt.Sprintf("%s (character %d of %s)", e.Message, e.Pos+1, quote(e.Source))
+}
+
+func quote(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		s = string(r[:60]) + "…"
+	}
+	return "“" + s + "”"
+}
+
+type machine struct {
+	source   string
+	scope    *Scope
+	lets     []any
+	element  any
+	position any
+	total    any
+	steps    int
+	memory   int
+	uuids    int
+}
+
+// Eval works out the expression's value. Times and durations come back as
+// text, so that the result is always a JSON value.
+func (p *Program) Eval(s *Scope) (any, error) {
+	v, err := p.raw(s)
+	if err != nil {
+		return nil, err
+	}
+	return settle(v), nil
+}
+
+// Machines are kept for the next evaluation, so that reading a field costs no
+// allocation.
+var machines = sync.Pool{New: func() any { return new(machine) }}
+
+func (p *Program) raw(s *Scope) (any, error) { return run(p.Source, p.root, s) }
+
+func run(source string, root evaluator, s *Scope) (any, error) {
+	m := machines.Get().(*machine)
+	*m = machine{source: source, scope: s, lets: m.lets[:0]}
+	v, err := root(m)
+	clear(m.lets)
+	*m = machine{lets: m.lets}
+	machines.Put(m)
+	return v, err
+}
+
+// Holds evaluates the expression as a condition. Nothing counts as false.
+func (p *Program) Holds(s *Scope) (bool, error) {
+	v, err := p.raw(s)
+	if err != nil {
+		return false, err
+	}
+	if ok, isBool := v.(bool); isBool || v == nil {
+		return ok, nil
+	}
+	return false, &Error{Source: p.Source, Message: fmt.Sprintf("a condition is true or false; this is %s", show(v))}
+}
+
+func (m *machine) errorf(pos int, format string, args ...any) error {
+	return &Error{Source: m.source, Pos: pos, Message: fmt.Sprintf(format, args...)}
+}
+
+func (m *machine) wrap(pos int, err error) error {
+	if e, ok := err.(*Error); ok {
+		return e
+	}
+	return &Error{Source: m.source, Pos: pos, Message: err.Error()}
+}
+
+func (m *machine) step(pos int) error {
+	if m.steps++; m.steps > MaxSteps {
+		return m.errorf(pos, "the expression takes more than %d steps", MaxSteps)
+	}
+	return nil
+}
+
+// charge is called before n bytes are made.
+func (m *machine) charge(pos, n int) error {
+	if m.memory += n; m.memory > MaxMemory || n < 0 {
+		return m.errorf(pos, "the expression makes more than %d MiB of text and lists", MaxMemory>>20)
+	}
+	return nil
+}
+
+func (m *machine) truth(pos int, v any) (bool, error) {
+	switch v := v.(type) {
+	case bool:
+		return v, nil
+	case nil:
+		return false, nil
+	}
+	return false, m.errorf(pos, "a condition is true or false; this is %s", show(v))
+}
+
+func (m *machine) field(pos int, v any, name string) (any, error) {
+	switch v := v.(type) {
+	case nil:
+		return nil, nil
+	case map[string]any:
+		return v[name], nil
+	case Fields:
+		f, err := v.Field(name)
+		if err != nil {
+			return nil, m.wrap(pos, err)
+		}
+		return f, nil
+	case []any:
+		return nil, m.errorf(pos, "this is a list of %d, which has no field %s; take one with [0].%s, or all with map(…, .%s)", len(v), name, name, name)
+	}
+	return nil, m.errorf(pos, "%s has no field %s", show(v), name)
+}
+
+func (m *machine) index(pos int, v any, i int64) (any, error) {
+	switch v := v.(type) {
+	case nil:
+		return nil, nil
+	case []any:
+		if i < 0 {
+			i += int64(len(v))
+		}
+		if i < 0 || i >= int64(len(v)) {
+			return nil, nil
+		}
+		return v[i], nil
+	case string:
+		r := []rune(v)
+		if i < 0 {
+			i += int64(len(r))
+		}
+		if i < 0 || i >= int64(len(r)) {
+			return nil, nil
+		}
+		return string(r[i]), nil
+	}
+	return nil, m.errorf(pos, "%s is not a list", show(v))
+}
+
+func (m *machine) slice(pos int, v, from, to any) (any, error) {
+	bound := func(b any, length, other int) (int, error) {
+		switch b := b.(type) {
+		case nil:
+			return other, nil
+		case int64:
+			if b < 0 {
+				b += int64(length)
+			}
+			return int(max(0, min(b, int64(length)))), nil
+		}
+		return 0, m.errorf(pos, "a place in a list or text is a whole number; this is %s", show(b))
+	}
+	cut := func(length int) (int, int, error) {
+		f, err := bound(from, length, 0)
+		if err != nil {
+			return 0, 0, err
+		}
+		t, err := bound(to, length, length)
+		return f, max(f, t), err
+	}
+	switch v := v.(type) {
+	case nil:
+		return nil, nil
+	case []any:
+		f, t, err := cut(len(v))
+		if err != nil {
+			return nil, err
+		}
+		return v[f:t:t], nil
+	case string:
+		if err := m.charge(pos, 4*len(v)); err != nil {
+			return nil, err
+		}
+		r := []rune(v)
+		f, t, err := cut(len(r))
+		if err != nil {
+			return nil, err
+		}
+		return string(r[f:t]), nil
+	}
+	return nil, m.errorf(pos, "%s is neither a list nor text", show(v))
+}
+
+// settle turns times and durations into text throughout a value.
+func settle(v any) any {
+	switch v := v.(type) {
+	case time.Time:
+		return v.Format(time.RFC3339Nano)
+	case time.Duration:
+		return FormatDuration(v)
+	case []any:
+		if i := slices.IndexFunc(v, unsettled); i >= 0 {
+			v = slices.Clone(v)
+			for i := range v {
+				v[i] = settle(v[i])
+			}
+		}
+		return v
+	case map[string]any:
+		for _, e := range v {
+			if unsettled(e) {
+				out := make(map[string]any, len(v))
+				for k, e := range v {
+					out[k] = settle(e)
+				}
+				return out
+			}
+		}
+		return v
+	case Fields:
+		return nil
+	}
+	return v
+}
+
+func unsettled(v any) bool {
+	switch v := v.(type) {
+	case time.Time, time.Duration:
+		return true
+	case []any:
+		return slices.ContainsFunc(v, unsettled)
+	case map[string]any:
+		for _, e := range v {
+			if unsettled(e) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Text writes a value as it stands inside a longer text: nothing is empty,
+// lists and objects are JSON.
+func Text(v any) string {
+	switch v := settle(v).(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case []any, map[string]any:
+		b, err := item.Encode(v)
+		if err != nil {
+			return fmt.Sprint(v)
+		}
+		return string(b)
+	case float64:
+		return formatFloat(v)
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// show names a value in an error: its kind, and the value if it is short.
+func show(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "nothing"
+	case string:
+		if utf8.RuneCountInString(v) > 40 {
+			v = string([]rune(v)[:40]) + "…"
+		}
+		return "the text “" + v + "”"
+	case int64, float64:
+		return "the number " + Text(v)
+	case bool:
+		return Text(v)
+	case time.Time:
+		return "the time " + Text(v)
+	case time.Duration:
+		return "the duration " + Text(v)
+	case []any:
+		return fmt.Sprintf("a list of %d", len(v))
+	case map[string]any:
+		return "an object with " + strings.Join(first(keysOf(v), 4), ", ")
+	}
+	return item.Kind(v)
+}
+
+func first(list []string, n int) []string {
+	if len(list) > n {
+		return append(slices.Clone(list[:n]), "…")
+	}
+	return list
+}
+
+func keysOf(m map[string]any) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// NearestField offers the name that a missing field was probably meant to be.
+func NearestField(name string, fields map[string]any) string { return near.Of(name, keysOf(fields)) }
