@@ -1,0 +1,459 @@
+// Package document reads YAML and JSON strictly: into Go structs, with every
+// problem placed by path, line and column, and unknown keys answered with the
+// nearest known one. It keeps the node tree, so that a document can be changed
+// and written again with its comments and order.
+package document
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math"
+	"reflect"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/near"
+)
+
+// MaxBytes is the largest document.
+const MaxBytes = 1 << 20
+
+// Severities of a problem.
+const (
+	SeverityError   = "error"
+	SeverityWarning = "warning"
+)
+
+// Problem is one thing to mend in a document.
+type Problem struct {
+	Severity string `json:"severity"`
+	Path     string `json:"path"` // as steps[2].settings.where
+	Line     int    `json:"line"` // from 1; 0 if unknown
+	Column   int    `json:"column"`
+	Step     string `json:"step,omitempty"`
+	Message  string `json:"message"`
+	Cure     string `json:"cure,omitempty"`
+}
+
+func (p Problem) Error() string {
+	s := p.Message
+	if p.Line > 0 {
+		s = fmt.Sprintf("line %d, column %d: %s", p.Line, p.Column, s)
+	}
+	if p.Cure != "" {
+		s += " " + p.Cure
+	}
+	return s
+}
+
+// Document is a parsed text with the places of its values.
+type Document struct {
+	root *yaml.Node
+	Text []byte
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+): `)
+
+// Parse reads YAML 1.2 or JSON. The error is a Problem.
+func Parse(text []byte) (*Document, error) {
+	if len(text) > MaxBytes {
+		return nil, Problem{Severity: SeverityError, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), MaxBytes)}
+	}
+	var root yaml.Node
+	d := yaml.NewDecoder(bytes.NewReader(text))
+	if err := d.Decode(&root); err != nil {
+		p := Problem{Severity: SeverityError, Line: 1, Column: 1, Message: "This cannot be read as YAML: " + strings.TrimPrefix(err.Error(), "yaml: ") + "."}
+		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+			p.Line, _ = strconv.Atoi(m[1])
+			p.Message = "This cannot be read as YAML: " + strings.SplitN(err.Error(), ": ", 3)[2] + "."
+		}
+		if len(bytes.TrimSpace(text)) == 0 {
+			p.Message = "The document is empty."
+		} else if bytes.ContainsRune(text, '\t') {
+			p.Cure = "YAML is indented with blanks, never with tabs."
+		}
+		return nil, p
+	}
+	var extra yaml.Node
+	if d.Decode(&extra) == nil {
+		return nil, Problem{Severity: SeverityError, Line: extra.Line, Column: 1, Message: "A second document begins here.", Cure: "Put one document in a file."}
+	}
+	if p := plainNodes(root.Content[0], 0); p != nil {
+		return nil, *p
+	}
+	return &Document{root: root.Content[0], Text: text}, nil
+}
+
+// plainNodes refuses what a document has no use for and what could make a
+// small text very large.
+func plainNodes(n *yaml.Node, depth int) *Problem {
+	if depth > 64 {
+		return &Problem{Severity: SeverityError, Line: n.Line, Column: n.Column, Message: "The document is nested deeper than 64 levels."}
+	}
+	if n.Kind == yaml.AliasNode || n.Anchor != "" {
+		return &Problem{Severity: SeverityError, Line: n.Line, Column: n.Column, Message: "Anchors and aliases are not read here.", Cure: "Write the value out in both places."}
+	}
+	seen := map[string]bool{}
+	for i, c := range n.Content {
+		if n.Kind == yaml.MappingNode && i%2 == 0 {
+			if seen[c.Value] {
+				return &Problem{Severity: SeverityError, Line: c.Line, Column: c.Column, Message: fmt.Sprintf("%q stands here twice.", c.Value), Cure: "Keep one of them."}
+			}
+			seen[c.Value] = true
+		}
+		if p := plainNodes(c, depth+1); p != nil {
+			return p
+		}
+	}
+	return nil
+}
+
+// Decode fills target, a pointer to a struct with doc tags, and returns every
+// problem at once. A field tagged `doc:"name,required"` must be there.
+func (d *Document) Decode(target any) []Problem {
+	r := &reader{}
+	r.read(d.root, "", reflect.ValueOf(target).Elem())
+	return r.problems
+}
+
+type reader struct{ problems []Problem }
+
+func (r *reader) add(n *yaml.Node, path, message, cure string) {
+	r.problems = append(r.problems, Problem{SeverityError, path, n.Line, n.Column, "", message, cure})
+}
+
+func kindOf(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "an object"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	switch n.Tag {
+	case "!!null":
+		return "nothing"
+	case "!!bool":
+		return "true or false"
+	case "!!int", "!!float":
+		return "a number"
+	}
+	return "text"
+}
+
+func join(path, key string) string {
+	if path == "" {
+		return key
+	}
+	return path + "." + key
+}
+
+func (r *reader) read(n *yaml.Node, path string, v reflect.Value) {
+	wrong := func(want string) {
+		name := path
+		if name == "" {
+			name = "The document"
+		}
+		r.add(n, path, fmt.Sprintf("%s should be %s and is %s.", name, want, kindOf(n)), "")
+	}
+	switch v.Kind() {
+	case reflect.Pointer:
+		if n.Tag == "!!null" {
+			return
+		}
+		v.Set(reflect.New(v.Type().Elem()))
+		r.read(n, path, v.Elem())
+	case reflect.Struct:
+		if n.Kind != yaml.MappingNode {
+			wrong("an object")
+			return
+		}
+		r.readStruct(n, path, v)
+	case reflect.Slice:
+		if n.Kind != yaml.SequenceNode {
+			wrong("a list")
+			return
+		}
+		list := reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content))
+		for i, c := range n.Content {
+			r.read(c, fmt.Sprintf("%s[%d]", path, i), list.Index(i))
+		}
+		v.Set(list)
+	case reflect.Map:
+		if n.Kind != yaml.MappingNode {
+			wrong("an object")
+			return
+		}
+		m := reflect.MakeMap(v.Type())
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			e := reflect.New(v.Type().Elem()).Elem()
+			r.read(n.Content[i+1], join(path, n.Content[i].Value), e)
+			m.SetMapIndex(reflect.ValueOf(n.Content[i].Value), e)
+		}
+		v.Set(m)
+	case reflect.Interface:
+		if value := Value(n); value != nil {
+			v.Set(reflect.ValueOf(value))
+		}
+	case reflect.String:
+		if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
+			wrong("text")
+			return
+		}
+		v.SetString(n.Value)
+	case reflect.Bool:
+		if n.Tag != "!!bool" {
+			wrong("true or false")
+			return
+		}
+		v.SetBool(strings.EqualFold(n.Value, "true"))
+	case reflect.Int:
+		i, ok := Value(n).(int64)
+		if !ok || i > math.MaxInt32 || i < math.MinInt32 {
+			wrong("a whole number")
+			return
+		}
+		v.SetInt(i)
+	case reflect.Float64:
+		switch f := Value(n).(type) {
+		case int64:
+			v.SetFloat(float64(f))
+		case float64:
+			v.SetFloat(f)
+		default:
+			wrong("a number")
+		}
+	default:
+		panic("document: cannot read into " + v.Type().String())
+	}
+}
+
+func (r *reader) readStruct(n *yaml.Node, path string, v reflect.Value) {
+	fields, required := map[string]int{}, []string{}
+	for i := range v.NumField() {
+		name, option, _ := strings.Cut(v.Type().Field(i).Tag.Get("doc"), ",")
+		if name == "" {
+			continue
+		}
+		fields[name] = i
+		if option == "required" {
+			required = append(required, name)
+		}
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i]
+		f, ok := fields[key.Value]
+		if !ok {
+			known := make([]string, 0, len(fields))
+			for k := range fields {
+				known = append(known, k)
+			}
+			slices.Sort(known)
+			cure := strings.TrimSpace(near.Hint(key.Value, known))
+			if cure == "" {
+				cure = "Known here: " + strings.Join(known, ", ") + "."
+			}
+			r.add(key, join(path, key.Value), fmt.Sprintf("%q is not a known key.", key.Value), cure)
+			continue
+		}
+		seen[key.Value] = true
+		r.read(n.Content[i+1], join(path, key.Value), v.Field(f))
+	}
+	for _, name := range required {
+		if !seen[name] {
+			r.add(n, path, fmt.Sprintf("%q is missing here.", name), "")
+		}
+	}
+}
+
+// Value turns a node into a JSON value as item.Decode makes them.
+func Value(n *yaml.Node) any {
+	switch n.Kind {
+	case yaml.MappingNode:
+		m := make(map[string]any, len(n.Content)/2)
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			m[n.Content[i].Value] = Value(n.Content[i+1])
+		}
+		return m
+	case yaml.SequenceNode:
+		l := make([]any, len(n.Content))
+		for i, c := range n.Content {
+			l[i] = Value(c)
+		}
+		return l
+	}
+	switch n.Tag {
+	case "!!null":
+		return nil
+	case "!!bool":
+		return strings.EqualFold(n.Value, "true")
+	case "!!int":
+		if strings.HasPrefix(n.Value, "0") && len(n.Value) > 1 {
+			return n.Value // 04 is a cone, not the number four
+		}
+		return item.Number(strings.TrimPrefix(n.Value, "+"))
+	case "!!float":
+		if f, err := strconv.ParseFloat(n.Value, 64); err == nil && !math.IsInf(f, 0) && !math.IsNaN(f) {
+			return item.Number(n.Value)
+		}
+	}
+	return n.Value
+}
+
+var pathPart = regexp.MustCompile(`[^.\[\]]+|\[\d+\]`)
+
+// Place finds the line and column of a path such as steps[2].settings.where.
+// For a path that is not there it gives the nearest parent that is.
+func (d *Document) Place(path string) (line, column int) {
+	n := d.root
+	for _, p := range pathPart.FindAllString(path, -1) {
+		next := child(n, p)
+		if next == nil {
+			break
+		}
+		n = next
+	}
+	return n.Line, n.Column
+}
+
+func child(n *yaml.Node, part string) *yaml.Node {
+	if strings.HasPrefix(part, "[") {
+		i, _ := strconv.Atoi(strings.Trim(part, "[]"))
+		if n.Kind == yaml.SequenceNode && i < len(n.Content) {
+			return n.Content[i]
+		}
+		return nil
+	}
+	if n.Kind == yaml.MappingNode {
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == part {
+				return n.Content[i+1]
+			}
+		}
+	}
+	return nil
+}
+
+// At finds the node at a path, or nil.
+func (d *Document) At(path string) *yaml.Node {
+	n := d.root
+	for _, p := range pathPart.FindAllString(path, -1) {
+		if n = child(n, p); n == nil {
+			return nil
+		}
+	}
+	return n
+}
+
+// Set puts a JSON value under a key of the object at path, keeping comments;
+// a nil value removes the key.
+func (d *Document) Set(path, key string, value any) error {
+	n := d.At(path)
+	if n == nil || n.Kind != yaml.MappingNode {
+		return fmt.Errorf("there is no object at %s", path)
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value != key {
+			continue
+		}
+		if value == nil {
+			n.Content = slices.Delete(n.Content, i, i+2)
+			return nil
+		}
+		fresh := Node(value)
+		fresh.LineComment, fresh.HeadComment, fresh.FootComment = n.Content[i+1].LineComment, n.Content[i+1].HeadComment, n.Content[i+1].FootComment
+		if fresh.Kind == n.Content[i+1].Kind {
+			fresh.Style = n.Content[i+1].Style
+		}
+		n.Content[i+1] = fresh
+		return nil
+	}
+	if value != nil {
+		n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, Node(value))
+	}
+	return nil
+}
+
+// Insert puts a value into the list at path; Remove takes one out and gives it.
+func (d *Document) Insert(path string, at int, n *yaml.Node) error {
+	list := d.At(path)
+	if list == nil || list.Kind != yaml.SequenceNode {
+		return fmt.Errorf("there is no list at %s", path)
+	}
+	if len(list.Content) == 0 {
+		list.Style = 0
+	}
+	list.Content = slices.Insert(list.Content, max(0, min(at, len(list.Content))), n)
+	return nil
+}
+
+// Remove takes the i-th element out of the list at path.
+func (d *Document) Remove(path string, i int) (*yaml.Node, error) {
+	list := d.At(path)
+	if list == nil || list.Kind != yaml.SequenceNode || i < 0 || i >= len(list.Content) {
+		return nil, fmt.Errorf("there is no element %d at %s", i, path)
+	}
+	n := list.Content[i]
+	list.Content = slices.Delete(list.Content, i, i+1)
+	return n, nil
+}
+
+// Node makes a node of a JSON value. Keys are sorted but for those that people
+// expect first.
+func Node(v any) *yaml.Node {
+	switch v := v.(type) {
+	case map[string]any:
+		n := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
+		keys := make([]string, 0, len(v))
+		for k := range v {
+			keys = append(keys, k)
+		}
+		slices.SortFunc(keys, func(a, b string) int {
+			if c := rank(a) - rank(b); c != 0 {
+				return c
+			}
+			return strings.Compare(a, b)
+		})
+		for _, k := range keys {
+			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: k}, Node(v[k]))
+		}
+		return n
+	case []any:
+		n := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq"}
+		for _, e := range v {
+			n.Content = append(n.Content, Node(e))
+		}
+		return n
+	}
+	n := &yaml.Node{}
+	if err := n.Encode(v); err != nil {
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: fmt.Sprint(v)}
+	}
+	return n
+}
+
+var firstKeys = []string{"format", "name", "title", "about", "label", "find_by", "trigger", "type", "connection", "settings", "input", "id"}
+
+func rank(key string) int {
+	if i := slices.Index(firstKeys, key); i >= 0 {
+		return i
+	}
+	return len(firstKeys)
+}
+
+// Encode writes the document as YAML with its comments and order.
+func (d *Document) Encode() ([]byte, error) {
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := errors.Join(e.Encode(d.root), e.Close()); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}

@@ -1,0 +1,578 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+)
+
+const kilnHall = `
+format: young-trellis-connector/1
+name: hall
+title: The hall
+version: 1
+base: https://hall.example
+sign_in: [{method: bearer, title: Token, secret: Token}]
+check: {request: {method: GET, path: /me}, says: (= output.name )}
+failure: {message: (= response.error )}
+actions:
+  pieces:
+    title: Read pieces
+    sentence: Read pieces
+    effect: read
+    fields: {type: object, properties: {n: {type: integer}, pages: {type: integer}}}
+    request: {method: GET, path: /pieces, query: {n: (= input.n ), pages: (= input.pages )}}
+    each: response.items
+    paging: {cursor: response.next, query: cursor}
+    sample: [{n: 1}]
+  send:
+    title: Send
+    sentence: Send {n}
+    effect: write
+    units: 1
+    fields: {type: object, required: [n], properties: {n: {type: integer}}}
+    request: {method: POST, path: /send, json: {n: (= input.n )}}
+    summary: sent (= output.n )
+    sample: {n: 0}
+  poke:
+    title: Poke
+    sentence: Poke {n}
+    effect: write
+    repeat: unsafe
+    fields: {type: object, required: [n], properties: {n: {type: integer}}}
+    request: {method: POST, path: /poke, json: {n: (= input.n )}}
+    sample: {n: 0}
+`
+
+func catalog(t require.TestingT) *workflow.Catalog {
+	c, err := connector.Parse([]byte(kilnHall))
+	require.NoError(t, err)
+	return &workflow.Catalog{Connectors: map[string]*connector.Connector{"hall": c}, Connections: []workflow.Connection{{Name: "hall", Connector: "hall", State: "ok"}}}
+}
+
+func plan(t require.TestingT, steps string) *workflow.Plan {
+	text := "format: young-trellis/1\nname: test\ntrigger: {type: manual}\nsteps:\n" + steps
+	w, problems := workflow.Check([]byte(text), catalog(t), nil)
+	require.Empty(t, problems, text)
+	p, err := workflow.Compile(w, catalog(t))
+	require.NoError(t, err)
+	return p
+}
+
+// world is the other side: it counts what took effect, by Idempotency-Key.
+type world struct {
+	mu      sync.Mutex
+	done    map[string]string // key to what it did
+	order   []string
+	faults  func(call int, path string) error // before the effect
+	cuts    func(call int) bool               // after the effect, before the answer
+	calls   int
+	refuses map[string]string // body to message
+	delay   time.Duration
+}
+
+func newWorld() *world { return &world{done: map[string]string{}, refuses: map[string]string{}} }
+
+func (w *world) Account(context.Context, string) (map[string]any, error) {
+	return map[string]any{}, nil
+}
+func (w *world) Show(_ string, c *connector.Call) *Sent {
+	return &Sent{Method: c.Method, URL: c.URL.String(), Body: string(c.Body)}
+}
+
+func (w *world) Call(ctx context.Context, _ string, c *connector.Call, key string) (*connector.Answer, *Sent, error) {
+	if w.delay > 0 {
+		time.Sleep(w.delay)
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.calls++
+	if ctx.Err() != nil {
+		return nil, nil, &Failure{Class: NotSent, Message: "cut short"}
+	}
+	if w.faults != nil {
+		if err := w.faults(w.calls, c.URL.Path); err != nil {
+			return nil, w.Show("", c), err
+		}
+	}
+	if c.URL.Path == "/pieces" {
+		return w.pieces(c), w.Show("", c), nil
+	}
+	if m := w.refuses[string(c.Body)]; m != "" {
+		return answer(422, `{"error": "`+m+`"}`), w.Show("", c), nil
+	}
+	id := c.URL.Path + " " + key
+	if c.URL.Path == "/poke" {
+		id = c.URL.Path + " " + strconv.Itoa(w.calls)
+	}
+	if _, ok := w.done[id]; !ok {
+		w.done[id] = string(c.Body)
+		w.order = append(w.order, string(c.Body))
+	}
+	if w.cuts != nil && w.cuts(w.calls) {
+		return nil, w.Show("", c), &Failure{Class: InDoubt, Message: "the connection was cut"}
+	}
+	return answer(200, string(c.Body)), w.Show("", c), nil
+}
+
+func (w *world) pieces(c *connector.Call) *connector.Answer {
+	q := c.URL.Query()
+	n, _ := strconv.Atoi(q.Get("n"))
+	pages, _ := strconv.Atoi(q.Get("pages"))
+	at, _ := strconv.Atoi(q.Get("cursor"))
+	items := []map[string]any{}
+	for i := range n {
+		items = append(items, map[string]any{"n": at*n + i})
+	}
+	out := map[string]any{"items": items}
+	if at+1 < pages {
+		out["next"] = strconv.Itoa(at + 1)
+	}
+	b, _ := json.Marshal(out)
+	return answer(200, string(b))
+}
+
+func answer(status int, body string) *connector.Answer {
+	return &connector.Answer{Status: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}
+}
+
+// tick is a clock that moves on at each look and never sleeps for real.
+type tick struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *tick) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(time.Millisecond)
+	return c.now
+}
+func (c *tick) Sleep(ctx context.Context, d time.Duration) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(d)
+	return ctx.Err()
+}
+
+var errCrash = errors.New("crashed")
+
+// crashing is a journal that dies at its n-th append, before or after the
+// entry became durable.
+type crashing struct {
+	MemoryJournal
+	left  *int
+	after bool
+	mu    *sync.Mutex
+}
+
+func (c crashing) Append(ctx context.Context, e *Entry) error {
+	c.mu.Lock()
+	*c.left--
+	dead, now := *c.left < 0, *c.left == -1
+	c.mu.Unlock()
+	if dead && (!c.after || !now) {
+		return errCrash
+	}
+	if err := c.MemoryJournal.Append(ctx, e); err != nil || !dead {
+		return err
+	}
+	return errCrash
+}
+
+func newRun(items []map[string]any, w *world, passes ...Pass) (*Run, *Memory) {
+	m := &Memory{Items: items}
+	return &Run{Facts: workflow.RunFacts{ID: "r1", Started: time.Unix(1_800_000_000, 0).UTC()}, Passes: passes, Source: MemorySource{m}, Journal: MemoryJournal{m}, Caller: w, Clock: &tick{now: time.Unix(1_800_000_000, 0)}, Lattice: m}, m
+}
+
+func numbered(n int) []map[string]any {
+	out := make([]map[string]any, n)
+	for i := range out {
+		out[i] = map[string]any{"n": int64(i)}
+	}
+	return out
+}
+
+func picture(rows []Row) string {
+	var s strings.Builder
+	for _, r := range rows {
+		fmt.Fprintf(&s, "%s", r.Address)
+		for _, c := range r.Cells {
+			fmt.Fprintf(&s, " %s(%s)", c.Fate, c.Text)
+		}
+		s.WriteByte('\n')
+	}
+	return s.String()
+}
+
+func TestItemsPassInOrderAndHeldOnesSayWhy(t *testing.T) {
+	w := newWorld()
+	p := plan(t, `
+  - {name: big, type: filter, settings: {where: item.n >= 2}}
+  - {name: twice, type: shape, settings: {set: {n: "(= item.n * 2 )", was: "(= trigger.n )"}}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, parallel: 3, output: under answer}
+  - {name: last, type: shape, settings: {keep: none, set: {first: "(= steps.twice.was )", sent: "(= item.answer.n )"}}}
+`)
+	r, m := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+	require.Equal(t, `0 held_back(0, needs at least 2) not_reached() not_reached() not_reached()
+1 held_back(1, needs at least 2) not_reached() not_reached() not_reached()
+2 passed(2) passed(4, 2) written(sent 4) passed(2, 4)
+3 passed(3) passed(6, 3) written(sent 6) passed(3, 6)
+4 passed(4) passed(8, 4) written(sent 8) passed(4, 8)
+`, picture(m.Seen))
+	require.Equal(t, 3, res.Counts.Through)
+	require.Equal(t, 2, res.Counts.Held)
+	require.Equal(t, 3.0, res.Counts.Units)
+}
+
+func TestSetAsideItemsAreKeptAndRetriedAlone(t *testing.T) {
+	w := newWorld()
+	w.refuses[`{"n":1}`], w.refuses[`{"n":3}`] = "one is refused", "three is refused"
+	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, on_error: set_aside}`)
+	r, m := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Partial, res.State)
+	require.Equal(t, 2, res.Counts.SetAside)
+	require.Contains(t, picture(m.Seen), "1 set_aside(one is refused)")
+
+	delete(w.refuses, `{"n":1}`)
+	again := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: p, Only: func(a item.Address) bool { return a == item.Root(1) }}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: &Memory{}}
+	res, err = again.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Partial, res.State, "three is still set aside")
+	require.Equal(t, []string{`{"n":0}`, `{"n":2}`, `{"n":4}`, `{"n":1}`}, w.order, "only the chosen one was sent")
+	require.Equal(t, 1, res.Counts.SetAside)
+	require.Equal(t, 4, res.Counts.Through)
+}
+
+func TestStopEndsTheRunAndResumeGoesOnWithTheRest(t *testing.T) {
+	w := newWorld()
+	w.refuses[`{"n":2}`] = "two is refused"
+	steps := `
+  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}
+  - {name: note, type: shape, settings: {set: {x: 1}}}`
+	p := plan(t, steps)
+	r, _ := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, FailedRun, res.State)
+	require.Equal(t, "sent: two is refused", res.Reason)
+	require.Len(t, w.done, 2)
+
+	var open []string
+	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock}
+	require.NoError(t, look.Frontier(context.Background(), func(o Open) error {
+		open = append(open, o.Address.String()+" "+o.Step+" "+string(o.Outcome))
+		return nil
+	}))
+	require.Equal(t, []string{"2 sent failed", "3 sent ", "4 sent "}, open)
+	require.Len(t, w.done, 2, "looking sends nothing")
+
+	delete(w.refuses, `{"n":2}`)
+	renamed := plan(t, `
+  - {name: before, type: shape, settings: {set: {y: 2}}}
+  - {name: posted, was: sent, type: hall.send, connection: hall, input: {n: (= item.n * 10 )}}`)
+	for _, s := range renamed.Steps {
+		s.Number += 10
+	}
+	m := &Memory{}
+	next := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: renamed}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: m}
+	res, err = next.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+	require.Equal(t, []string{`{"n":0}`, `{"n":1}`, `{"n":20}`, `{"n":30}`, `{"n":40}`}, w.order)
+}
+
+func TestAListGoesOnAtThePageWhereItStopped(t *testing.T) {
+	w := newWorld()
+	p := plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, input: {n: 3, pages: 4}, retry: {attempts: 1}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
+	w.faults = func(_ int, path string) error {
+		if path == "/pieces" && len(w.done) == 6 {
+			return &Failure{Class: NotSent, Message: "nobody answers"}
+		}
+		return nil
+	}
+	r, m := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, FailedRun, res.State)
+	require.Len(t, w.done, 6)
+	require.Contains(t, picture(m.Seen), "0 stopped(nobody answers)")
+	w.faults = nil
+	for range 2 { // the second execution replays the first
+		lattice := &Memory{}
+		next := &Run{Facts: r.Facts, Passes: append(r.Passes[:1:1], Pass{Number: 2, Plan: p}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: lattice}
+		res, err = next.Execute(context.Background())
+		require.NoError(t, err)
+		require.Equal(t, Succeeded, res.State)
+		require.Len(t, w.done, 12)
+		require.Len(t, lattice.Seen, 12)
+		require.Equal(t, "0-1.11", lattice.Seen[11].Address.String())
+	}
+}
+
+func TestAnUnsafeCallIsNeverRepeatedByItself(t *testing.T) {
+	w := newWorld()
+	w.cuts = func(call int) bool { return call == 2 }
+	p := plan(t, `  - {name: poked, type: hall.poke, connection: hall, input: {n: (= item.n )}}`)
+	r, m := newRun(numbered(3), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Partial, res.State)
+	require.Equal(t, 1, res.Counts.InDoubt)
+	require.Len(t, w.order, 3)
+	require.Contains(t, picture(m.Seen), "may_have_been_sent")
+
+	left := 1 // the announcement of the first call is durable, its entry is not
+	w2 := newWorld()
+	c, _ := newRun(numbered(1), w2, Pass{Number: 1, Plan: p})
+	sure := c.Journal.(MemoryJournal)
+	c.Journal = crashing{sure, &left, false, &sync.Mutex{}}
+	_, err = c.Execute(context.Background())
+	require.ErrorIs(t, err, errCrash)
+	c2 := &Run{Facts: c.Facts, Passes: c.Passes, Source: c.Source, Journal: sure, Caller: w2, Clock: c.Clock, Lattice: &Memory{}}
+	res, err = c2.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, 1, res.Counts.InDoubt)
+	require.Len(t, w2.order, 1, "it was not sent again")
+}
+
+func TestWaitsOfTheOtherSideAreObeyed(t *testing.T) {
+	w := newWorld()
+	w.faults = func(call int, _ string) error {
+		if call == 1 {
+			return &Failure{Class: Refused, Status: 429, Message: "slow down", Retryable: true, RetryAfter: 11 * time.Minute}
+		}
+		return nil
+	}
+	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
+	r, _ := newRun(numbered(2), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, WaitingOn, res.State)
+	require.Equal(t, ReasonToldToWait, res.Parked.Reason)
+	require.Equal(t, 1, w.calls, "a long wait keeps no worker")
+	r2 := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: &Memory{}}
+	res, err = r2.Execute(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+}
+
+func TestARehearsalSendsNothing(t *testing.T) {
+	w := newWorld()
+	p := plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, input: {n: 2, pages: 1}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
+	r, m := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
+	r.Rehearse = true
+	_, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	require.Empty(t, w.done)
+	require.Equal(t, "0-1.0 read() prepared(sent 0)\n0-1.1 read() prepared(sent 0)\n", picture(m.Seen))
+	for _, e := range m.All() {
+		if e.Step == 2 {
+			require.True(t, e.Request.Prepared)
+			require.Contains(t, e.Request.Body, `{"n":`)
+		}
+	}
+}
+
+func TestAnOpenedCellShowsTheItemThenAndNow(t *testing.T) {
+	w := newWorld()
+	p := plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, input: {n: 3, pages: 2}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, output: under answer}`)
+	r, _ := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
+	_, err := r.Execute(context.Background())
+	require.NoError(t, err)
+	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock}
+	address := item.Root(0).Child(1, 4)
+	o, err := look.Inspect(context.Background(), address, 1)
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"n": int64(4)}, o.Before)
+	require.Equal(t, map[string]any{"n": int64(4), "answer": map[string]any{"n": int64(4)}}, o.After)
+	require.Equal(t, `{"n":4}`, o.Entry.Request.Body)
+	_, err = look.Inspect(context.Background(), item.Root(7), 1)
+	require.ErrorIs(t, err, ErrNoItem)
+}
+
+// randomSteps draws a workflow of the kinds there are.
+func randomSteps(t *rapid.T) string {
+	var s strings.Builder
+	lists := 0
+	for i := range rapid.IntRange(1, 6).Draw(t, "steps") {
+		switch kind := rapid.SampledFrom([]string{"filter", "shape", "list", "send", "send"}).Draw(t, "kind"); {
+		case kind == "filter":
+			fmt.Fprintf(&s, "  - {name: s%d, type: filter, settings: {where: item.n %% %d != 1}}\n", i, rapid.IntRange(2, 5).Draw(t, "mod"))
+		case kind == "shape":
+			fmt.Fprintf(&s, "  - {name: s%d, type: shape, settings: {set: {n: \"(= item.n + %d )\", at: \"(= now() )\"}}}\n", i, rapid.IntRange(0, 9).Draw(t, "add"))
+		case kind == "list" && lists < 2:
+			lists++
+			fmt.Fprintf(&s, "  - {name: s%d, type: hall.pieces, connection: hall, input: {n: %d, pages: %d}, when_none: %s}\n", i, rapid.IntRange(0, 3).Draw(t, "n"), rapid.IntRange(1, 3).Draw(t, "pages"), rapid.SampledFrom([]string{"end", "pass"}).Draw(t, "none"))
+		default:
+			fmt.Fprintf(&s, "  - {name: s%d, type: hall.send, connection: hall, input: {n: (= item.n )}, output: %s, on_error: %s, parallel: %d}\n", i, rapid.SampledFrom([]string{"keep", "under got"}).Draw(t, "output"), rapid.SampledFrom([]string{"set_aside", "stop"}).Draw(t, "on_error"), rapid.IntRange(1, 4).Draw(t, "parallel"))
+		}
+	}
+	return s.String()
+}
+
+func sortedDone(w *world) []string {
+	var out []string
+	for k, v := range w.done {
+		out = append(out, k+" "+v)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func TestChunkSizeChangesNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		steps := strings.ReplaceAll(randomSteps(t), "on_error: stop", "on_error: set_aside")
+		items := numbered(rapid.IntRange(0, 40).Draw(t, "items"))
+		refused := rapid.IntRange(0, 40).Draw(t, "refused")
+		var want, rows string
+		var counts Counts
+		for i, chunk := range []int{1, 7, 256} {
+			for _, parallel := range []int{1, 8} {
+				w := newWorld()
+				w.refuses[fmt.Sprintf(`{"n":%d}`, refused)] = "no"
+				r, m := newRun(items, w, Pass{Number: 1, Plan: plan(t, parallels(steps, parallel))})
+				r.Chunk = chunk
+				r.Clock = frozen{}
+				res, err := r.Execute(context.Background())
+				require.NoError(t, err)
+				got := strings.Join(sortedDone(w), "\n")
+				if i == 0 && parallel == 1 {
+					want, rows, counts = got, picture(m.Seen), res.Counts
+				}
+				require.Equal(t, want, got)
+				require.Equal(t, rows, picture(m.Seen))
+				res.Counts.Took = counts.Took
+				for j := range res.Counts.Steps {
+					res.Counts.Steps[j].Millis = counts.Steps[j].Millis
+				}
+				require.Equal(t, counts, res.Counts)
+				balanced(t, r.Passes[0].Plan, res.Counts)
+				ordered(t, m.Seen)
+			}
+		}
+	})
+}
+
+func parallels(steps string, n int) string {
+	for i := 1; i <= 4; i++ {
+		steps = strings.ReplaceAll(steps, fmt.Sprintf("parallel: %d}", i), fmt.Sprintf("parallel: %d }", n))
+	}
+	return steps
+}
+
+type frozen struct{}
+
+func (frozen) Now() time.Time                                   { return time.Unix(1_800_000_100, 0) }
+func (frozen) Sleep(ctx context.Context, _ time.Duration) error { return ctx.Err() }
+
+func balanced(t require.TestingT, p *workflow.Plan, c Counts) {
+	for i, s := range c.Steps {
+		if !p.Steps[i].Lists() {
+			require.Equal(t, s.In, s.Out+s.Held+s.Nothing+s.SetAside+s.Stopped+s.InDoubt, "step %s", s.Name)
+		}
+	}
+}
+
+func ordered(t require.TestingT, rows []Row) {
+	for i := 1; i < len(rows); i++ {
+		require.Less(t, string(rows[i-1].Address), string(rows[i].Address), "rows are in order, and no address stands twice")
+	}
+}
+
+func TestACrashAnywhereLosesAndDoublesNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		steps := strings.ReplaceAll(randomSteps(t), "on_error: stop", "on_error: set_aside")
+		items := numbered(rapid.IntRange(1, 30).Draw(t, "items"))
+		p := plan(t, steps)
+		calm := newWorld()
+		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
+		r.Clock = frozen{}
+		calmResult, err := r.Execute(context.Background())
+		require.NoError(t, err)
+
+		w := newWorld()
+		journal := &Memory{}
+		for attempt := 0; ; attempt++ {
+			require.Less(t, attempt, 400)
+			left := rapid.IntRange(0, 12).Draw(t, "entries before the crash")
+			if attempt > 8 {
+				left = 100_000
+			}
+			rows := &Memory{}
+			r := &Run{Facts: r.Facts, Passes: r.Passes, Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Caller: w, Clock: frozen{}, Lattice: rows}
+			res, err := r.Execute(context.Background())
+			if errors.Is(err, errCrash) {
+				continue
+			}
+			require.NoError(t, err)
+			require.Equal(t, sortedDone(calm), sortedDone(w))
+			require.Equal(t, picture(calmRows.Seen), picture(rows.Seen))
+			require.Equal(t, calmResult.State, res.State)
+			return
+		}
+	})
+}
+
+func TestFaultsAndResumesEndWhereACalmRunEnds(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		steps := randomSteps(t)
+		items := numbered(rapid.IntRange(1, 20).Draw(t, "items"))
+		p := plan(t, steps)
+		calm := newWorld()
+		r, _ := newRun(items, calm, Pass{Number: 1, Plan: p})
+		_, err := r.Execute(context.Background())
+		require.NoError(t, err)
+
+		w := newWorld()
+		failing := rapid.SliceOfNDistinct(rapid.IntRange(1, 60), 0, 12, rapid.ID).Draw(t, "failing calls")
+		w.faults = func(call int, _ string) error {
+			for _, f := range failing {
+				if f == call {
+					return &Failure{Class: Refused, Status: 409, Message: "not now"}
+				}
+			}
+			return nil
+		}
+		w.cuts = func(call int) bool { return call%7 == 3 }
+		journal := &Memory{}
+		passes := []Pass{{Number: 1, Plan: p}}
+		for {
+			require.Less(t, len(passes), 40)
+			last := &Run{Facts: r.Facts, Passes: passes, Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Caller: w, Clock: &tick{}, Lattice: &Memory{}}
+			res, err := last.Execute(context.Background())
+			require.NoError(t, err)
+			if res.State == Succeeded {
+				break
+			}
+			passes = append(passes, Pass{Number: len(passes) + 1, Plan: p, Only: func(item.Address) bool { return true }})
+		}
+		require.Equal(t, sortedDone(calm), sortedDone(w))
+	})
+}

@@ -1,0 +1,70 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+)
+
+// Opened is everything about one item at one step.
+type Opened struct {
+	Address item.Address
+	Label   string
+	Step    *workflow.CompiledStep
+	Before  map[string]any // the item as it came to the step
+	After   map[string]any // what went on; nil if nothing did
+	Cell    Cell
+	Entry   *Entry // of a step that reaches outside
+	Way     []Cell // all cells of the row
+	Plan    *workflow.Plan
+}
+
+// ErrNoItem says that the run has no such item.
+var ErrNoItem = errors.New("the run has no item with this address")
+
+// Inspect opens a cell of a past or present run by replaying only what leads
+// to it. Step -1 is the trigger.
+func (r *Run) Inspect(ctx context.Context, address item.Address, step int) (*Opened, error) {
+	plan := r.Passes[len(r.Passes)-1].Plan
+	if step < -1 || step >= len(plan.Steps) {
+		return nil, fmt.Errorf("%w: there is no step %d", ErrNoItem, step)
+	}
+	r.counts = newTally(plan)
+	stream := r.pipeline(false, &address)
+	for {
+		flows, err := stream.next(ctx)
+		if errors.Is(err, io.EOF) {
+			return nil, ErrNoItem
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range flows {
+			if f.it.Address == address || f.it.Address.Within(address) {
+				return r.opened(f, plan, address, step), nil
+			}
+		}
+	}
+}
+
+func (r *Run) opened(f *flow, plan *workflow.Plan, address item.Address, step int) *Opened {
+	for len(f.cells) < len(plan.Steps) {
+		f.cells = append(f.cells, Cell{Fate: NotReached})
+	}
+	o := &Opened{Address: address, Label: Label(plan, f.it), Way: f.cells, Plan: plan, Before: f.it.AsOf(max(step-1, -1)).Fields}
+	if step < 0 {
+		o.Cell = Cell{Fate: Passed}
+		o.After = f.it.Trigger().Fields
+		return o
+	}
+	o.Step, o.Cell, o.Entry = plan.Steps[step], f.cells[step], f.entries[step]
+	switch o.Cell.Fate {
+	case Passed, ReadOutside, Written, Prepared, Off:
+		o.After = f.it.AsOf(step).Fields
+	}
+	return o
+}

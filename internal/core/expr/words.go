@@ -1,0 +1,100 @@
+package expr
+
+import (
+	"strings"
+
+	"github.com/expr-lang/expr/ast"
+)
+
+// Words says a condition as people would: "duration s is at least 20".
+func (p *Program) Words() string { return words(p.tree) }
+
+var verbs = map[string]string{
+	">=": "is at least", ">": "is more than", "<=": "is at most", "<": "is less than", "==": "is", "!=": "is not",
+	"in": "is one of", "matches": "matches", "contains": "contains", "startsWith": "starts with", "endsWith": "ends with",
+	"and": "and", "&&": "and", "or": "or", "||": "or",
+}
+
+func words(n ast.Node) string {
+	switch n := n.(type) {
+	case *ast.BinaryNode:
+		if v, ok := verbs[n.Operator]; ok {
+			return words(n.Left) + " " + v + " " + words(n.Right)
+		}
+	case *ast.UnaryNode:
+		if n.Operator == "not" || n.Operator == "!" {
+			return "not " + words(n.Node)
+		}
+	case *ast.StringNode:
+		return n.Value
+	case *ast.ChainNode:
+		return words(n.Node)
+	case *ast.MemberNode:
+		if path, _, ok := pathOf(n); ok && len(path) > 1 {
+			return strings.ReplaceAll(strings.Join(path[1:], " "), "_", " ")
+		}
+	case *ast.ArrayNode:
+		parts := make([]string, len(n.Nodes))
+		for i, e := range n.Nodes {
+			parts[i] = words(e)
+		}
+		return strings.Join(parts, ", ")
+	case *ast.BuiltinNode:
+		return callWords(n.Name, n.Arguments, n)
+	case *ast.CallNode:
+		if id, ok := n.Callee.(*ast.IdentifierNode); ok {
+			return callWords(id.Value, n.Arguments, n)
+		}
+	}
+	return n.String()
+}
+
+func callWords(name string, args []ast.Node, n ast.Node) string {
+	if len(args) != 1 {
+		return n.String()
+	}
+	switch name {
+	case "duration":
+		if s, ok := args[0].(*ast.StringNode); ok {
+			if d, err := ParseDuration(s.Value); err == nil {
+				return Words(d)
+			}
+		}
+	case "age":
+		return "the age of " + words(args[0])
+	case "empty":
+		return words(args[0]) + " is empty"
+	case "len":
+		return "the length of " + words(args[0])
+	case "is_phone":
+		return words(args[0]) + " is a whole telephone number"
+	case "is_email":
+		return words(args[0]) + " is a mail address"
+	}
+	return n.String()
+}
+
+// Met says in a few words what made a condition hold: the left side of its
+// first comparison.
+func (p *Program) Met(s *Scope) string {
+	n := p.tree
+	for {
+		b, ok := n.(*ast.BinaryNode)
+		if !ok {
+			return ""
+		}
+		if b.Operator != "and" && b.Operator != "&&" {
+			break
+		}
+		n = b.Left
+	}
+	b := n.(*ast.BinaryNode)
+	if _, ok := verbs[b.Operator]; !ok || b.Operator == "or" || b.Operator == "||" {
+		return ""
+	}
+	v, err := p.part(b.Left, s)
+	if err != nil || v == nil {
+		return ""
+	}
+	return Brief(v)
+}

@@ -1,0 +1,82 @@
+package workflow
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/steps"
+)
+
+// Catalog is what a workflow can be made of.
+type Catalog struct {
+	Connectors  map[string]*connector.Connector
+	Connections []Connection
+}
+
+// Connection is what the checker knows of a stored account.
+type Connection struct {
+	Name, Connector, State string
+}
+
+// Action finds the action that a step's type names.
+func (c *Catalog) Action(s *Step) (*connector.Action, error) {
+	name, action, ok := s.IsAction()
+	if !ok {
+		return nil, fmt.Errorf("%q is not an action", s.Type)
+	}
+	con, ok := c.Connectors[name]
+	if !ok {
+		return nil, fmt.Errorf("there is no connector %q.%s", name, near.Hint(name, c.connectorNames()))
+	}
+	return con.Action(action)
+}
+
+func (c *Catalog) connectorNames() []string {
+	names := make([]string, 0, len(c.Connectors))
+	for n := range c.Connectors {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Types lists every type that a step can have.
+func (c *Catalog) Types() []string {
+	types := steps.Types()
+	for _, n := range c.connectorNames() {
+		for _, a := range c.Connectors[n].Order {
+			types = append(types, n+"."+a)
+		}
+	}
+	return types
+}
+
+// Sentence words a step as a line of the outline. Its first word is the verb.
+func (c *Catalog) Sentence(s *Step) string {
+	if k, ok := steps.Find(s.Type); ok {
+		return k.Sentence(s.Settings)
+	}
+	a, err := c.Action(s)
+	if err != nil {
+		return "Do something unknown: " + s.Type
+	}
+	return a.Say(s.Input)
+}
+
+// TriggerSentence words what starts the workflow.
+func TriggerSentence(t Trigger) string {
+	switch t.Type {
+	case "webhook":
+		s := "Whenever its address is called"
+		if key, _ := t.Settings["key"].(string); key != "" {
+			s += ", once for each " + strings.TrimPrefix(key, "item.")
+		}
+		return s
+	case "manual":
+		return "When somebody starts it"
+	}
+	return "Started by something unknown: " + t.Type
+}
