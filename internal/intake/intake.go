@@ -1,0 +1,356 @@
+// Package intake starts runs: from webhooks and by hand. A start is durable
+// before it is acknowledged.
+package intake
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"mime"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/node"
+	"youngtrellis/internal/store"
+)
+
+// MaxBody is the largest body of a webhook.
+const MaxBody = 1 << 20
+
+// MaxItems is how many items a start by hand takes.
+const MaxItems = 100_000
+
+const (
+	keyLasts     = 7 * 24 * time.Hour
+	itemsPerPage = 250
+	excerptBytes = 2000
+)
+
+// Intake accepts what starts runs.
+type Intake struct {
+	Store *store.Store
+	Node  *node.Node
+
+	mu    sync.Mutex
+	hooks map[string]cachedHook
+}
+
+type cachedHook struct {
+	hook  store.Hook
+	until time.Time
+}
+
+// Refused says no to a caller, with a status and a reason for it.
+type Refused struct {
+	Status  int
+	Message string
+}
+
+func (r *Refused) Error() string { return r.Message }
+
+// errUnknown is the one answer to an unknown address and to a bad proof.
+var errUnknown = &Refused{http.StatusNotFound, "Nothing is called here, or the proof is not right."}
+
+// Received tells what a delivery set off.
+type Received struct {
+	Run       uuid.UUID
+	Duplicate bool
+	Sample    bool
+}
+
+// Forget drops what is remembered of a hook after its workflow changed.
+func (in *Intake) Forget(address string) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	delete(in.hooks, address)
+}
+
+// hook finds an address; what it finds is kept for a second.
+func (in *Intake) hook(ctx context.Context, address string) (store.Hook, error) {
+	if len(address) != 22 {
+		return store.Hook{}, store.ErrNotFound
+	}
+	in.mu.Lock()
+	c, ok := in.hooks[address]
+	in.mu.Unlock()
+	if ok && time.Now().Before(c.until) {
+		return c.hook, nil
+	}
+	h, err := in.Store.HookByAddress(ctx, address)
+	if err != nil {
+		return h, err
+	}
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.hooks == nil || len(in.hooks) > 10_000 {
+		in.hooks = map[string]cachedHook{}
+	}
+	in.hooks[address] = cachedHook{h, time.Now().Add(time.Second)}
+	return h, nil
+}
+
+// Receive takes a webhook's delivery. The error is a *Refused, or
+// store.ErrUnavailable.
+func (in *Intake) Receive(ctx context.Context, address string, header http.Header, query url.Values, body []byte) (Received, error) {
+	h, err := in.hook(ctx, address)
+	if errors.Is(err, store.ErrNotFound) {
+		return Received{}, errUnknown
+	}
+	if err != nil {
+		return Received{}, err
+	}
+	trigger, plan, err := in.trigger(ctx, h)
+	if err != nil {
+		return Received{}, err
+	}
+	if trigger.Settings["verify"] != "none" && !proves(header, h.Secret) {
+		in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, body)
+		return Received{}, errUnknown
+	}
+	fields, err := Parse(header.Get("Content-Type"), query, body)
+	if err != nil {
+		in.note(ctx, h, "refused", err.Error(), nil, body)
+		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+	}
+	if h.Taking {
+		return in.sample(ctx, h, address, fields, body)
+	}
+	if h.State != "live" || plan == nil {
+		why := "the workflow is not live"
+		if h.State == "paused" {
+			why = "the workflow is paused"
+		}
+		in.note(ctx, h, "refused", why, nil, body)
+		return Received{}, &Refused{http.StatusConflict, "Taken note of, but nothing was started: " + why + "."}
+	}
+	return in.begin(ctx, h, plan, trigger, fields, body)
+}
+
+// trigger gives the trigger that is in force: of the live revision, or of the
+// draft while there is none.
+func (in *Intake) trigger(ctx context.Context, h store.Hook) (workflow.Trigger, *workflow.Plan, error) {
+	if h.Live != nil {
+		plan, err := in.Node.Plan(ctx, h.Workspace, h.Workflow, *h.Live)
+		if err != nil {
+			return workflow.Trigger{}, nil, err
+		}
+		return plan.Workflow.Trigger, plan, nil
+	}
+	w, err := in.Store.Workflow(ctx, in.Store.HookScope(h), h.Name)
+	if err != nil {
+		return workflow.Trigger{}, nil, err
+	}
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if parsed == nil {
+		return workflow.Trigger{}, nil, nil
+	}
+	return parsed.Trigger, nil, nil
+}
+
+// proves checks the bearer secret in constant time.
+func proves(header http.Header, hash []byte) bool {
+	token, ok := strings.CutPrefix(header.Get("Authorization"), "Bearer ")
+	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
+	return ok && hash != nil && subtle.ConstantTimeCompare(sum[:], hash) == 1
+}
+
+func proofReason(header http.Header, hash []byte) string {
+	given := header.Get("Authorization")
+	switch {
+	case hash == nil:
+		return "no secret has been made for this address yet; make one on the call sheet"
+	case given == "":
+		return "the call had no Authorization header; it should be: Authorization: Bearer and the secret"
+	case !strings.HasPrefix(given, "Bearer "):
+		return "the Authorization header does not begin with Bearer"
+	}
+	return "the secret in the Authorization header is not the right one"
+}
+
+// note records what arrived for the call sheet. The sign-in was taken off; a
+// failure to record never fails the delivery.
+func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte) {
+	excerpt := strings.ToValidUTF8(string(body[:min(len(body), excerptBytes)]), "?")
+	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: len(body), Excerpt: engine.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
+}
+
+func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body []byte) (Received, error) {
+	in.Forget(address)
+	text, err := item.Encode(fields[0])
+	if err != nil {
+		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+	}
+	if _, err := in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true); err != nil {
+		return Received{}, err
+	}
+	in.note(ctx, h, "sample", "", nil, body)
+	return Received{Sample: true}, nil
+}
+
+func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, trigger workflow.Trigger, fields []map[string]any, body []byte) (Received, error) {
+	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Trigger: "webhook", By: "its webhook", Accepted: now()}
+	var err error
+	if s.Key, s.Expires, err = startKey(trigger, fields, s.Accepted); err != nil {
+		in.note(ctx, h, "refused", err.Error(), nil, body)
+		return Received{}, &Refused{http.StatusUnprocessableEntity, err.Error()}
+	}
+	if err := fill(s, plan, fields); err != nil {
+		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+	}
+	started, err := in.Node.Accept(ctx, s)
+	if err != nil {
+		return Received{}, err
+	}
+	if started.Duplicate {
+		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %q has started run %s already", s.Key, started.Run), &started.Run, body)
+	}
+	return Received{Run: started.Run, Duplicate: started.Duplicate}, nil
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+func startKey(t workflow.Trigger, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
+	source, _ := t.Settings["key"].(string)
+	if source == "" {
+		return "", accepted, nil
+	}
+	p, err := expr.Compile(source)
+	if err != nil {
+		return "", accepted, err
+	}
+	v, err := p.Eval(&expr.Scope{Item: fields[0], Now: accepted})
+	if err != nil {
+		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
+	}
+	lasts := keyLasts
+	if text, ok := t.Settings["for"].(string); ok {
+		if lasts, err = expr.ParseDuration(text); err != nil {
+			return "", accepted, err
+		}
+	}
+	key := expr.Text(v)
+	if len(key) > 500 {
+		return "", accepted, errors.New("the key of the call is longer than 500 characters")
+	}
+	return key, accepted.Add(lasts), nil
+}
+
+// fill puts the items into a start, page by page.
+func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
+	for i := 0; i < len(fields); i += itemsPerPage {
+		page := make([]any, 0, itemsPerPage)
+		for _, f := range fields[i:min(len(fields), i+itemsPerPage)] {
+			page = append(page, f)
+		}
+		text, err := item.Encode(page)
+		if err != nil {
+			return err
+		}
+		s.Items = append(s.Items, text)
+	}
+	if len(fields) > 0 {
+		s.Label = engine.Label(plan, item.New(0, fields[0], s.Accepted))
+	}
+	return nil
+}
+
+// Parse reads a delivery's body by its content type: JSON (an object, or a
+// list of them), a form, or text, which becomes the field "body".
+func Parse(contentType string, query url.Values, body []byte) ([]map[string]any, error) {
+	if !utf8.Valid(body) {
+		return nil, errors.New("the body is not valid UTF-8 text")
+	}
+	kind, _, err := mime.ParseMediaType(contentType)
+	if err != nil && contentType != "" {
+		return nil, fmt.Errorf("the Content-Type %q cannot be read", contentType)
+	}
+	switch {
+	case kind == "application/json" || strings.HasSuffix(kind, "+json") || kind == "" && len(body) > 0 && (body[0] == '{' || body[0] == '['):
+		return parseJSON(body)
+	case kind == "application/x-www-form-urlencoded":
+		values, err := url.ParseQuery(string(body))
+		if err != nil {
+			return nil, fmt.Errorf("the form cannot be read: %w", err)
+		}
+		return []map[string]any{formFields(values)}, nil
+	case len(body) == 0:
+		return []map[string]any{formFields(query)}, nil
+	case strings.HasPrefix(kind, "text/") || kind == "":
+		return []map[string]any{{"body": string(body)}}, nil
+	}
+	return nil, fmt.Errorf("the content type %s is not taken here; send JSON, a form or text", kind)
+}
+
+func parseJSON(body []byte) ([]map[string]any, error) {
+	v, err := item.Decode(body)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v}
+	}
+	if len(list) == 0 {
+		return nil, errors.New("the list is empty")
+	}
+	out := make([]map[string]any, len(list))
+	for i, e := range list {
+		m, ok := e.(map[string]any)
+		if !ok {
+			return nil, fmt.Errorf("an item is a JSON object with fields, and this is %s", item.Kind(e))
+		}
+		out[i] = m
+	}
+	return out, nil
+}
+
+func formFields(values url.Values) map[string]any {
+	out := map[string]any{}
+	for k, v := range values {
+		if len(v) == 1 {
+			out[k] = v[0]
+			continue
+		}
+		list := make([]any, len(v))
+		for i, s := range v {
+			list[i] = s
+		}
+		out[k] = list
+	}
+	return out
+}
+
+// Start begins a run by hand with these items; none means one empty item.
+func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
+	if w.Live == nil {
+		return uuid.Nil, &Refused{http.StatusConflict, fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
+	}
+	if len(items) > MaxItems {
+		return uuid.Nil, &Refused{http.StatusUnprocessableEntity, fmt.Sprintf("%d items were given; at most %d start with one run.", len(items), MaxItems)}
+	}
+	if len(items) == 0 {
+		items = []map[string]any{{}}
+	}
+	plan, err := in.Node.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: "manual", By: by, Accepted: now()}
+	if err := fill(s, plan, items); err != nil {
+		return uuid.Nil, err
+	}
+	started, err := in.Node.Accept(ctx, s)
+	return started.Run, err
+}

@@ -1,0 +1,340 @@
+-- +goose Up
+
+-- Roles belong to the whole server, so several databases may race to make them.
+-- +goose StatementBegin
+DO $$
+BEGIN
+  PERFORM pg_advisory_xact_lock(7243105518);
+  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'trellis_api') THEN
+    CREATE ROLE trellis_api NOLOGIN;
+  END IF;
+  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'trellis_node') THEN
+    CREATE ROLE trellis_node NOLOGIN;
+  END IF;
+  IF NOT pg_has_role(CURRENT_USER, 'trellis_api', 'MEMBER') THEN
+    EXECUTE format('GRANT trellis_api TO %I', CURRENT_USER);
+  END IF;
+  IF NOT pg_has_role(CURRENT_USER, 'trellis_node', 'MEMBER') THEN
+    EXECUTE format('GRANT trellis_node TO %I', CURRENT_USER);
+  END IF;
+EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL;
+END $$;
+-- +goose StatementEnd
+
+CREATE TABLE workspace (
+  id      uuid PRIMARY KEY,
+  name    text NOT NULL CHECK (name <> ''),
+  created timestamptz NOT NULL DEFAULT now()
+);
+
+CREATE TABLE person (
+  id       uuid PRIMARY KEY,
+  email    text NOT NULL,
+  name     text NOT NULL,
+  password text NOT NULL, -- argon2id
+  created  timestamptz NOT NULL DEFAULT now()
+);
+CREATE UNIQUE INDEX person_email ON person (lower(email));
+
+CREATE TABLE member (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  person_id    uuid NOT NULL REFERENCES person ON DELETE CASCADE,
+  role         text NOT NULL CHECK (role IN ('viewer', 'operator', 'builder', 'administrator', 'owner')),
+  PRIMARY KEY (workspace_id, person_id)
+);
+
+CREATE TABLE browser_session (
+  hash         bytea PRIMARY KEY, -- SHA-256 of the cookie
+  person_id    uuid NOT NULL,
+  workspace_id uuid NOT NULL,
+  created      timestamptz NOT NULL DEFAULT now(),
+  seen         timestamptz NOT NULL DEFAULT now(),
+  FOREIGN KEY (workspace_id, person_id) REFERENCES member ON DELETE CASCADE
+);
+
+CREATE TABLE api_token (
+  workspace_id uuid NOT NULL,
+  id           uuid NOT NULL,
+  person_id    uuid NOT NULL,
+  name         text NOT NULL,
+  hash         bytea NOT NULL UNIQUE,
+  role         text NOT NULL,
+  created      timestamptz NOT NULL DEFAULT now(),
+  expires      timestamptz NOT NULL,
+  used         timestamptz,
+  PRIMARY KEY (workspace_id, id),
+  FOREIGN KEY (workspace_id, person_id) REFERENCES member ON DELETE CASCADE
+);
+
+-- The keyset that wraps the data keys lies outside; only its fingerprint here.
+CREATE TABLE vault (
+  only_row    boolean PRIMARY KEY DEFAULT true CHECK (only_row),
+  fingerprint text NOT NULL
+);
+
+CREATE TABLE data_key (
+  workspace_id uuid PRIMARY KEY REFERENCES workspace ON DELETE CASCADE,
+  sealed       bytea NOT NULL
+);
+
+CREATE TABLE connection (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  id           uuid NOT NULL,
+  name         text NOT NULL,
+  connector    text NOT NULL,
+  version      integer NOT NULL,
+  account      jsonb NOT NULL,
+  method       text NOT NULL,
+  secret       bytea NOT NULL, -- sealed for this row and column
+  hint         text NOT NULL,  -- the last four characters at most
+  pin          text NOT NULL,  -- scheme, host and port to which the secret may go
+  state        text NOT NULL DEFAULT 'unchecked' CHECK (state IN ('unchecked', 'ok', 'broken')),
+  said         text NOT NULL DEFAULT '',
+  checked      timestamptz,
+  created      timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (workspace_id, id),
+  UNIQUE (workspace_id, name)
+);
+
+-- Addresses that are not public and that an administrator allowed all the same.
+CREATE TABLE allowance (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  address      text NOT NULL, -- host:port
+  PRIMARY KEY (workspace_id, address)
+);
+
+CREATE TABLE workflow (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  id           uuid NOT NULL,
+  name         text NOT NULL,
+  title        text NOT NULL,
+  draft        text NOT NULL,
+  version      bigint NOT NULL DEFAULT 1,
+  state        text NOT NULL DEFAULT 'draft' CHECK (state IN ('draft', 'live', 'paused')),
+  live         integer, -- number of the live revision
+  numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name
+  hook         text NOT NULL UNIQUE, -- 128 random bits
+  secret       bytea, -- SHA-256 of the bearer secret that callers prove
+  taking_until timestamptz, -- the next delivery until then becomes a sample
+  created      timestamptz NOT NULL DEFAULT now(),
+  updated      timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (workspace_id, id),
+  UNIQUE (workspace_id, name)
+);
+
+CREATE TABLE revision (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  number       integer NOT NULL,
+  document     text NOT NULL,
+  numbers      jsonb NOT NULL,
+  made         timestamptz NOT NULL DEFAULT now(),
+  made_by      text NOT NULL,
+  PRIMARY KEY (workspace_id, workflow_id, number),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+
+CREATE TABLE sample (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  id           uuid NOT NULL,
+  fields       text NOT NULL, -- JSON; text keeps long numbers
+  source       text NOT NULL,
+  created      timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (workspace_id, workflow_id, id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+
+-- What arrived at a webhook of late, refused ones too. Kept short by the writer.
+CREATE TABLE delivery (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  id           uuid NOT NULL,
+  verdict      text NOT NULL, -- started, duplicate, sample, refused
+  reason       text NOT NULL DEFAULT '',
+  run_id       uuid,
+  bytes        integer NOT NULL,
+  excerpt      text NOT NULL DEFAULT '',
+  PRIMARY KEY (workspace_id, workflow_id, id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+
+-- A key that started a run starts nothing again until it expires. Its
+-- uniqueness spans days, so it is not partitioned.
+CREATE TABLE start_key (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  key          text NOT NULL,
+  run_id       uuid NOT NULL,
+  expires      timestamptz NOT NULL,
+  PRIMARY KEY (workspace_id, workflow_id, key),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+CREATE INDEX start_key_expires ON start_key (expires);
+
+CREATE TABLE node_session (
+  id      uuid PRIMARY KEY,
+  node    text NOT NULL,
+  beat    bigint NOT NULL DEFAULT 0,
+  started timestamptz NOT NULL DEFAULT now(),
+  ended   timestamptz
+);
+
+-- Begins every transaction of a node: an ended session writes nothing more.
+-- +goose StatementBegin
+CREATE FUNCTION hold_session(session uuid) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  PERFORM FROM node_session WHERE id = session AND ended IS NULL FOR KEY SHARE;
+  IF NOT FOUND THEN
+    RAISE EXCEPTION 'the session has ended' USING ERRCODE = 'YT001';
+  END IF;
+END $$;
+-- +goose StatementEnd
+
+-- Every run that is queued, running, waiting or in a further pass.
+CREATE TABLE live (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  state        text NOT NULL CHECK (state IN ('queued', 'running', 'waiting')),
+  session_id   uuid REFERENCES node_session,
+  pass         integer NOT NULL DEFAULT 1,
+  trigger      text NOT NULL,
+  label        text NOT NULL DEFAULT '',
+  revision     integer NOT NULL,
+  accepted     timestamptz NOT NULL,
+  wake         timestamptz,
+  reason       text NOT NULL DEFAULT '',
+  connection   text NOT NULL DEFAULT '',
+  message      text NOT NULL DEFAULT '',
+  cancel       boolean NOT NULL DEFAULT false,
+  takeovers    integer NOT NULL DEFAULT 0,
+  counts       jsonb,
+  PRIMARY KEY (workspace_id, run_id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+-- Claiming: the queued ones in order, and those whose owner died.
+CREATE INDEX live_queued ON live (run_id) WHERE state = 'queued';
+CREATE INDEX live_session ON live (session_id) WHERE session_id IS NOT NULL;
+CREATE INDEX live_wake ON live (wake) WHERE state = 'waiting';
+-- The console's list of runs, whole and by workflow.
+CREATE INDEX live_list ON live (workspace_id, run_id DESC);
+
+CREATE TABLE run (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  state        text NOT NULL,
+  pass         integer NOT NULL,
+  trigger      text NOT NULL,
+  label        text NOT NULL,
+  revision     integer NOT NULL,
+  accepted     timestamptz NOT NULL,
+  ended        timestamptz NOT NULL,
+  message      text NOT NULL,
+  counts       jsonb,
+  PRIMARY KEY (workspace_id, run_id)
+) PARTITION BY RANGE (run_id);
+CREATE INDEX run_list ON run (workspace_id, run_id DESC);
+CREATE INDEX run_by_workflow ON run (workspace_id, workflow_id, run_id DESC);
+CREATE INDEX run_by_state ON run (workspace_id, state, run_id DESC);
+
+CREATE TABLE pass (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  number       integer NOT NULL,
+  workflow_id  uuid NOT NULL,
+  revision     integer NOT NULL,
+  kind         text NOT NULL CHECK (kind IN ('first', 'resume', 'retry')),
+  chosen       text[], -- addresses of a retry; null for all that are open
+  started      timestamptz NOT NULL,
+  started_by   text NOT NULL,
+  PRIMARY KEY (workspace_id, run_id, number)
+) PARTITION BY RANGE (run_id);
+
+CREATE TABLE journal (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  pass         integer NOT NULL,
+  step         integer NOT NULL,
+  rounds       bytea NOT NULL,
+  address      bytea NOT NULL,
+  part         integer NOT NULL,
+  outcome      text NOT NULL,
+  input_hash   bytea,
+  attempts     integer NOT NULL,
+  started      timestamptz NOT NULL,
+  ended        timestamptz NOT NULL,
+  units        double precision NOT NULL,
+  result       bytea,
+  request      bytea,
+  failure      bytea,
+  PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part)
+) PARTITION BY RANGE (run_id);
+
+CREATE TABLE lattice (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  pass         integer NOT NULL,
+  page         integer NOT NULL,
+  first_row    integer NOT NULL,
+  row_count    integer NOT NULL,
+  fates        jsonb NOT NULL, -- how many rows of the page end in each fate
+  body         bytea NOT NULL, -- zstd of JSON rows
+  PRIMARY KEY (workspace_id, run_id, pass, page)
+) PARTITION BY RANGE (run_id);
+
+CREATE TABLE rehearsal (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  made         timestamptz NOT NULL DEFAULT now(),
+  body         bytea NOT NULL,
+  PRIMARY KEY (workspace_id, workflow_id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+
+-- One partition for each day of run ids (UUIDv7: 48 bits of milliseconds come
+-- first), so that retention is a dropped partition and a look-up by id prunes.
+-- +goose StatementBegin
+CREATE FUNCTION ensure_partitions(day date) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE
+  low  uuid := rpad(lpad(to_hex((extract(epoch FROM day::timestamp) * 1000)::bigint), 12, '0'), 32, '0')::uuid;
+  high uuid := rpad(lpad(to_hex((extract(epoch FROM (day + 1)::timestamp) * 1000)::bigint), 12, '0'), 32, '0')::uuid;
+  part text;
+BEGIN
+  FOREACH part IN ARRAY ARRAY['run', 'pass', 'journal', 'lattice'] LOOP
+    IF to_regclass(format('%I', part || '_' || to_char(day, 'YYYYMMDD'))) IS NULL THEN
+      EXECUTE format('CREATE TABLE %I PARTITION OF %I FOR VALUES FROM (%L) TO (%L)', part || '_' || to_char(day, 'YYYYMMDD'), part, low, high);
+    END IF;
+  END LOOP;
+END $$;
+-- +goose StatementEnd
+
+CREATE TABLE run_other PARTITION OF run DEFAULT;
+CREATE TABLE pass_other PARTITION OF pass DEFAULT;
+CREATE TABLE journal_other PARTITION OF journal DEFAULT;
+CREATE TABLE lattice_other PARTITION OF lattice DEFAULT;
+
+-- The API sees one workspace at a time; what carries runs out sees all.
+-- +goose StatementBegin
+DO $$
+DECLARE t text;
+BEGIN
+  FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
+                           'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'lattice', 'rehearsal'] LOOP
+    EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
+    EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
+    EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
+    EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO trellis_api, trellis_node', t);
+  END LOOP;
+END $$;
+-- +goose StatementEnd
+GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, person, workspace, vault TO trellis_node;
+GRANT SELECT ON person, workspace TO trellis_api;
+GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
+
+-- +goose Down
+DROP FUNCTION ensure_partitions(date);
+DROP FUNCTION hold_session(uuid);
+DROP TABLE rehearsal, lattice, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow, allowance,
+  connection, data_key, vault, api_token, browser_session, member, person, workspace CASCADE;

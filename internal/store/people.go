@@ -1,0 +1,254 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/semaphore"
+)
+
+// Role of a member. Each may do what the ones before it may.
+type Role string
+
+const (
+	Viewer        Role = "viewer"
+	Operator      Role = "operator"
+	Builder       Role = "builder"
+	Administrator Role = "administrator"
+	Owner         Role = "owner"
+)
+
+var ranks = []Role{Viewer, Operator, Builder, Administrator, Owner}
+
+// Covers tells whether r may do what needs the role other.
+func (r Role) Covers(other Role) bool {
+	return slices.Index(ranks, r) >= slices.Index(ranks, other) && slices.Contains(ranks, r) && slices.Contains(ranks, other)
+}
+
+// Scope is the workspace that a caller may see, and as whom. Only the store's
+// own authentication makes one; the zero Scope sees nothing.
+type Scope struct {
+	workspace uuid.UUID
+	person    uuid.UUID
+	name      string
+	role      Role
+	token     uuid.UUID // of an API token; nil for a browser session
+}
+
+// Workspace is the id of the scope's workspace.
+func (s Scope) Workspace() uuid.UUID { return s.workspace }
+
+// Role is what the caller may do at most.
+func (s Scope) Role() Role { return s.role }
+
+// Who names the caller for records.
+func (s Scope) Who() string { return s.name }
+
+// Sessions of browsers end 12 hours after their last use, and after 7 days.
+const (
+	SessionIdle  = 12 * time.Hour
+	SessionMost  = 7 * 24 * time.Hour
+	TokenPrefix  = "ytk_"
+	TokenLasts   = 90 * 24 * time.Hour
+	secretPrefix = "yts_"
+)
+
+// secret makes 256 random bits with a prefix by which leaked ones are found.
+func secret(prefix string) string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b)
+	return prefix + base64.RawURLEncoding.EncodeToString(b)
+}
+
+func hashOf(s string) []byte {
+	h := sha256.Sum256([]byte(s))
+	return h[:]
+}
+
+var hashing = argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+
+// Each hash takes 19 MiB for a moment; no more at once than there are cores.
+var hashes = semaphore.NewWeighted(int64(max(1, runtime.NumCPU())))
+
+var nobody = func() string {
+	h, _ := argon2id.CreateHash("nobody's password", &hashing)
+	return h
+}()
+
+// CreateOwner makes a workspace with its first person. It is called by a
+// command on the machine, never by an open page.
+func (s *Store) CreateOwner(ctx context.Context, workspace, email, name, password string) (Scope, error) {
+	if len(password) < 10 {
+		return Scope{}, errors.New("a password has at least 10 characters")
+	}
+	hash, err := argon2id.CreateHash(password, &hashing)
+	if err != nil {
+		return Scope{}, err
+	}
+	sc := Scope{workspace: NewID(), person: NewID(), name: name, role: Owner}
+	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "INSERT INTO workspace (id, name) VALUES ($1, $2)", sc.workspace, workspace); err != nil {
+			return err
+		}
+		err := tx.QueryRow(ctx, `INSERT INTO person (id, email, name, password) VALUES ($1, $2, $3, $4)
+			ON CONFLICT (lower(email)) DO UPDATE SET name = person.name RETURNING id`, sc.person, email, name, hash).Scan(&sc.person)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "INSERT INTO member (workspace_id, person_id, role) VALUES ($1, $2, 'owner')", sc.workspace, sc.person)
+		return err
+	})
+	return sc, translate(err)
+}
+
+// ErrSignIn is the one answer to every failed sign-in.
+var ErrSignIn = errors.New("the address or the password is not right")
+
+// SignIn checks a password and opens a browser session. An unknown address
+// takes as long as a wrong password.
+func (s *Store) SignIn(ctx context.Context, email, password string) (cookie string, sc Scope, err error) {
+	var hash string
+	var person uuid.UUID
+	err = s.node.QueryRow(ctx, "SELECT id, password FROM person WHERE lower(email) = lower($1)", strings.TrimSpace(email)).Scan(&person, &hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		hash = nobody
+	} else if err != nil {
+		return "", Scope{}, unavailable(err)
+	}
+	if err := hashes.Acquire(ctx, 1); err != nil {
+		return "", Scope{}, err
+	}
+	match, err := argon2id.ComparePasswordAndHash(password, hash)
+	hashes.Release(1)
+	if err != nil || !match || person == uuid.Nil {
+		return "", Scope{}, ErrSignIn
+	}
+	cookie = secret(secretPrefix)
+	sc = Scope{person: person}
+	err = s.node.QueryRow(ctx, `WITH m AS (SELECT m.workspace_id, m.person_id, m.role, p.name FROM member m JOIN person p ON p.id = m.person_id
+			WHERE m.person_id = $1 ORDER BY m.workspace_id LIMIT 1),
+		i AS (INSERT INTO browser_session (hash, person_id, workspace_id) SELECT $2, person_id, workspace_id FROM m)
+		SELECT workspace_id, role, name FROM m`, person, hashOf(cookie)).Scan(&sc.workspace, &sc.role, &sc.name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", Scope{}, ErrSignIn
+	}
+	return cookie, sc, unavailable(err)
+}
+
+// ScopeOfSession finds what a browser's cookie may see.
+func (s *Store) ScopeOfSession(ctx context.Context, cookie string) (Scope, error) {
+	sc := Scope{}
+	err := s.node.QueryRow(ctx, `UPDATE browser_session b SET seen = now() FROM member m, person p
+		WHERE b.hash = $1 AND b.seen > now() - $2::interval AND b.created > now() - $3::interval
+			AND m.workspace_id = b.workspace_id AND m.person_id = b.person_id AND p.id = b.person_id
+		RETURNING b.workspace_id, b.person_id, m.role, p.name`, hashOf(cookie), SessionIdle.String(), SessionMost.String()).
+		Scan(&sc.workspace, &sc.person, &sc.role, &sc.name)
+	return sc, translate(err)
+}
+
+// SignOut ends a browser session.
+func (s *Store) SignOut(ctx context.Context, cookie string) error {
+	_, err := s.node.Exec(ctx, "DELETE FROM browser_session WHERE hash = $1", hashOf(cookie))
+	return unavailable(err)
+}
+
+// ScopeOfToken finds what an API token may see: never more than its maker.
+func (s *Store) ScopeOfToken(ctx context.Context, token string) (Scope, error) {
+	sc := Scope{}
+	var own, member Role
+	err := s.node.QueryRow(ctx, `UPDATE api_token t SET used = now() FROM member m, person p
+		WHERE t.hash = $1 AND t.expires > now() AND m.workspace_id = t.workspace_id AND m.person_id = t.person_id AND p.id = t.person_id
+		RETURNING t.workspace_id, t.person_id, t.id, t.role, m.role, p.name || ', token ' || t.name`, hashOf(token)).
+		Scan(&sc.workspace, &sc.person, &sc.token, &own, &member, &sc.name)
+	sc.role = own
+	if !member.Covers(own) {
+		sc.role = member
+	}
+	return sc, translate(err)
+}
+
+// Token is an API token without its secret.
+type Token struct {
+	ID      uuid.UUID
+	Name    string
+	Role    Role
+	Created time.Time
+	Expires time.Time
+	Used    *time.Time
+}
+
+// CreateToken makes a token; its secret is given once.
+func (s *Store) CreateToken(ctx context.Context, sc Scope, name string, role Role) (string, Token, error) {
+	if !sc.role.Covers(role) {
+		return "", Token{}, fmt.Errorf("a token cannot be stronger than its maker, who is %s", sc.role)
+	}
+	text := secret(TokenPrefix)
+	t := Token{ID: NewID(), Name: name, Role: role, Created: time.Now(), Expires: time.Now().Add(TokenLasts)}
+	return text, t, s.within(ctx, sc, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "INSERT INTO api_token (workspace_id, id, person_id, name, hash, role, expires) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+			sc.workspace, t.ID, sc.person, name, hashOf(text), role, t.Expires)
+		return err
+	})
+}
+
+// Tokens lists a workspace's tokens.
+func (s *Store) Tokens(ctx context.Context, sc Scope) (out []Token, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT id, name, role, created, expires, used FROM api_token ORDER BY id")
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Token])
+		return err
+	})
+	return out, err
+}
+
+// DeleteToken ends a token at once.
+func (s *Store) DeleteToken(ctx context.Context, sc Scope, id uuid.UUID) error {
+	return s.within(ctx, sc, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "DELETE FROM api_token WHERE id = $1", id)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		return err
+	})
+}
+
+// WorkspaceName gives the name of the scope's workspace.
+func (s *Store) WorkspaceName(ctx context.Context, sc Scope) (name string, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		return tx.QueryRow(ctx, "SELECT name FROM workspace WHERE id = $1", sc.workspace).Scan(&name)
+	})
+	return name, err
+}
+
+// Email gives the address of the scope's person.
+func (s *Store) Email(ctx context.Context, sc Scope) (email string, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		return tx.QueryRow(ctx, "SELECT email FROM person WHERE id = $1", sc.person).Scan(&email)
+	})
+	return email, err
+}
+
+// HasPeople tells whether anybody can sign in yet.
+func (s *Store) HasPeople(ctx context.Context) (has bool, err error) {
+	err = s.node.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person)").Scan(&has)
+	return has, unavailable(err)
+}
+
+// ForWorkspace is the scope of the node for what a run of that workspace does.
+func (s *Store) forWorkspace(id uuid.UUID) Scope {
+	return Scope{workspace: id, name: "the service", role: Builder}
+}
