@@ -155,6 +155,9 @@ func unavailable(err error) error {
 // IsUnavailable tells whether an error came from the way to the server rather
 // than from what was asked of it.
 func IsUnavailable(err error) bool {
+	if err == nil {
+		return false
+	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		// Class 57P: shut down, crashed, starting up. 53300: too many connections.

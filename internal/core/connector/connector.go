@@ -57,7 +57,8 @@ type Connector struct {
 	Failure Failure            `doc:"failure"`
 	Order   []string           `doc:"order"` // in which actions are offered
 
-	base *expr.Template
+	base              *expr.Template
+	accountProperties []Property
 }
 
 // SignIn is one way to prove who we are.
@@ -218,6 +219,7 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 	if !nameForm.MatchString(c.Name) {
 		k.add("name", fmt.Errorf("%q is not a name: small letters, digits and hyphens", c.Name))
 	}
+	c.accountProperties = properties(doc, "account", c.Account)
 	c.base = k.template("base", c.Base)
 	for i, s := range c.SignIn {
 		path := fmt.Sprintf("sign_in[%d]", i)
@@ -361,3 +363,6 @@ func (a *Action) Say(input map[string]any) string {
 		}
 	})
 }
+
+// AccountProperties lists the account's parameters in the order of the document.
+func (c *Connector) AccountProperties() []Property { return c.accountProperties }

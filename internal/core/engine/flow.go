@@ -44,6 +44,16 @@ type Row struct {
 	Address item.Address
 	Label   string
 	Cells   []Cell // one per step of the plan
+	Item    *item.Item
+}
+
+// Fields gives the row's item as it was after a step that it passed, or nil.
+func (r *Row) Fields(step int) map[string]any {
+	switch r.Cells[step].Fate {
+	case Passed, ReadOutside, Written, Prepared, Off:
+		return r.Item.AsOf(step).Fields
+	}
+	return nil
 }
 
 // flow is an item on its way. Every flow goes through every stage; a stage
@@ -127,6 +137,9 @@ var labelFields = []string{"title", "name", "subject", "email", "phone", "key"}
 func Label(p *workflow.Plan, it *item.Item) string {
 	for a := it; a != nil; a = a.Parent {
 		if p.Label != nil {
+			if !filled(p.Label, a) {
+				continue
+			}
 			v, err := p.Label.Eval(p.Scope(a, nil, workflow.RunFacts{}))
 			if s := expr.Text(v); err == nil && s != "" {
 				return Line(s)
@@ -140,4 +153,19 @@ func Label(p *workflow.Plan, it *item.Item) string {
 		}
 	}
 	return ""
+}
+
+// filled tells whether the item has at least one of the fields that the label
+// reads; without any, the label would be its punctuation alone.
+func filled(label *expr.Program, it *item.Item) bool {
+	reads := false
+	for _, r := range label.Refs {
+		if r.Path[0] == "item" && len(r.Path) > 1 {
+			if it.Fields[r.Path[1]] != nil {
+				return true
+			}
+			reads = true
+		}
+	}
+	return !reads
 }

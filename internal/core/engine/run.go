@@ -358,7 +358,7 @@ func (s *sink) take(ctx context.Context, flows []*flow) error {
 		for len(f.cells) < len(s.plan.Steps) {
 			f.cells = append(f.cells, Cell{Fate: NotReached})
 		}
-		rows = append(rows, Row{Address: f.it.Address, Label: Label(s.plan, f.it), Cells: f.cells})
+		rows = append(rows, Row{Address: f.it.Address, Label: Label(s.plan, f.it), Cells: f.cells, Item: f.it})
 	}
 	if err := s.run.Lattice.Rows(ctx, s.pass, rows); err != nil {
 		return err

@@ -107,9 +107,9 @@ func Words(d time.Duration) string {
 	}{{"day", 24 * time.Hour}, {"hour", time.Hour}, {"minute", time.Minute}, {"second", time.Second}}
 	for _, u := range units {
 		if d >= u.length || u.name == "second" {
-			n := strconv.FormatFloat(float64(int64(10*d/u.length))/10, 'f', -1, 64)
-			if d >= 10*u.length || strings.HasSuffix(n, ".0") {
-				n = strconv.FormatInt(int64(d/u.length), 10)
+			n := strconv.FormatInt(int64(d/u.length), 10)
+			if d < 2*u.length && d > u.length {
+				n = strconv.FormatFloat(float64(int64(10*d/u.length))/10, 'f', -1, 64)
 			}
 			if n == "1" {
 				return sign + "1 " + u.name

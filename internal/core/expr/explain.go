@@ -27,7 +27,7 @@ func (p *Program) why(n ast.Node, s *Scope) string {
 		return p.why(b.Right, s)
 	}
 	word, compares := map[string]string{
-		">=": "needs at least ", ">": "needs more than ", "<=": "needs at most ", "<": "needs less than ",
+		">=": "needs ", ">": "needs more than ", "<=": "needs at most ", "<": "needs less than ",
 		"==": "needs ", "!=": "needs something else than ", "in": "is none of ", "matches": "does not match ",
 		"contains": "does not contain ", "startsWith": "does not start with ", "endsWith": "does not end with ",
 	}[b.Operator]

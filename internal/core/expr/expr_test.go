@@ -160,7 +160,7 @@ func TestTemplates(t *testing.T) {
 
 func TestWhyNamesThePartThatDidNotHold(t *testing.T) {
 	for source, want := range map[string]string{
-		`item.n > 1 and age(item.at) >= duration("6d")`: "3.6 days, needs at least 6 days",
+		`item.n > 1 and age(item.at) >= duration("6d")`: "3 days, needs 6 days",
 		`item.gone >= 2`:                   "item.gone is empty",
 		`item.name == "x" and item.n == 3`: "Ash, needs x",
 		`empty(item.name)`:                 "empty(item.name) is false",

@@ -73,3 +73,14 @@ func ParseAddress(s string) (Address, error) {
 	}
 	return a, nil
 }
+
+// Before is the address of the item that the numbered step made a from, or a
+// itself if that step is not on its way.
+func (a Address) Before(step uint16) Address {
+	for i := 4; i+6 <= len(a); i += 6 {
+		if binary.BigEndian.Uint16([]byte(a[i:])) == step {
+			return a[:i]
+		}
+	}
+	return a
+}

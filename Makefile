@@ -1,0 +1,50 @@
+# Two commands do everything on a fresh Debian machine with Go and Node:
+#   make demo    set-up, then the service with demo data
+#   make test    set-up, then every test
+.PHONY: demo test setup console build generate lint bench screenshots soak clean
+
+GO ?= go
+export GOFLAGS := -trimpath
+
+demo: console
+	@scripts/setup postgres
+	@$(MAKE) --no-print-directory build
+	@bin/trellis demo $(DEMO)
+
+test: console
+	@scripts/setup postgres chromium
+	@$(MAKE) --no-print-directory lint
+	$(GO) test -race -timeout 15m ./...
+
+build:
+	@$(GO) build -ldflags "-X youngtrellis/internal/cli.Version=$$(git describe --always --dirty 2>/dev/null || echo unknown)" -o bin/trellis ./cmd/trellis
+
+# The console is built again only when something of it changed.
+console: web/dist/index.html
+
+web/dist/index.html: $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
+	@scripts/setup npm
+	@echo "building the console"
+	@cd web && npm run --silent build
+
+lint:
+	@echo "checking the code: go vet, staticcheck, TypeScript, ESLint"
+	@test -z "$$(gofmt -l api bench cmd connectors demo internal test web/*.go 2>/dev/null)" || (gofmt -l api bench cmd connectors demo internal test web/*.go; echo "run gofmt -w on these"; exit 1)
+	@$(GO) vet ./...
+	@$(GO) tool staticcheck ./...
+	@cd web && npm run --silent check
+
+generate:
+	@cd api && $(GO) generate ./...
+	@cd web && npm run --silent types
+
+bench: build
+	@scripts/setup postgres
+	@$(GO) run ./bench
+
+screenshots: console
+	@scripts/setup postgres chromium
+	@$(GO) run ./docs/screenshots
+
+clean:
+	rm -rf bin web/dist/assets web/dist/index.html web/node_modules

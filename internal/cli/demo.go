@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/standins/switchboard"
+	"youngtrellis/internal/standins/tables"
+)
+
+func (a *app) demo() *cobra.Command {
+	var data, listen string
+	var fresh, example, ring bool
+	c := &cobra.Command{Use: "demo", Short: "Run the service with Ottermere Clayworks, a made-up supplier of clay", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		if example {
+			return a.example(c.Context())
+		}
+		if ring {
+			return a.ring(c.Context(), data)
+		}
+		dir, err := demoFolder(data)
+		if err != nil {
+			return err
+		}
+		if fresh {
+			if err := clear(dir); err != nil {
+				return err
+			}
+		}
+		log := slog.New(slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: slog.LevelWarn}))
+		w, err := ottermere.Start(c.Context(), ottermere.Options{Data: dir, Listen: listen, Log: log, Say: func(s string) { fmt.Fprintln(a.errOut, "demo: "+s) }})
+		if err != nil {
+			return err
+		}
+		defer func() {
+			w.Close()
+			fmt.Fprintln(a.errOut, "demo: stopped; its data is kept for the next start")
+		}()
+		a.addresses(w)
+		select {
+		case <-c.Context().Done():
+			fmt.Fprintln(a.errOut, "\ndemo: stopping")
+			return nil
+		case err := <-w.Service.Done():
+			return err
+		}
+	}}
+	c.Flags().StringVar(&data, "data", "", "folder for the demo's data; .demo unless given")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7480", "address of the service")
+	c.Flags().BoolVar(&fresh, "fresh", false, "forget the data of earlier demos and begin anew")
+	c.Flags().BoolVar(&example, "example", false, "send fourteen calls through a world of its own, print what became of them, and end")
+	c.Flags().BoolVar(&ring, "ring", false, "let the switchboard send fourteen calls to the running demo")
+	return c
+}
+
+// demoFolder finds a folder that PostgreSQL's user can reach as well.
+func demoFolder(data string) (string, error) {
+	if data != "" {
+		return filepath.Abs(data)
+	}
+	dir, err := filepath.Abs(".demo")
+	if err != nil || os.Geteuid() != 0 {
+		return dir, err
+	}
+	for d := filepath.Dir(dir); d != "/"; d = filepath.Dir(d) {
+		if info, err := os.Stat(d); err == nil && info.Mode().Perm()&0o001 == 0 {
+			return "/var/tmp/young-trellis-demo", nil
+		}
+	}
+	return dir, nil
+}
+
+// clear removes a demo's folder, and only one that is a demo's.
+func clear(dir string) error {
+	if _, err := os.Stat(dir); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	for _, mark := range []string{"demo.json", "postgres"} {
+		if _, err := os.Stat(filepath.Join(dir, mark)); err == nil {
+			return os.RemoveAll(dir)
+		}
+	}
+	return usage("%s does not look like a demo's folder; it was left alone", dir)
+}
+
+func (a *app) addresses(w *ottermere.World) {
+	fmt.Fprintf(a.out, `
+  %s  %s
+     sign in as  %s
+     password    %s
+
+  tables       %s   what arrived in the tabs
+  contacts     %s   the studios
+  webhook      %s
+
+  On the command line:
+     export TRELLIS_CONFIG=%s
+     bin/trellis workflow list
+  Let the switchboard send fourteen calls:
+     bin/trellis demo --ring
+
+  Ctrl-C stops everything; the data stays.
+`, a.paint(bold, "console"), w.Service.Address, w.Email, w.Password, w.TablesBase, w.ContactsBase, w.HookAddress, w.ConfigPath())
+}
+
+// ring sends the afternoon's calls to a demo that is running.
+func (a *app) ring(ctx context.Context, data string) error {
+	dir, err := demoFolder(data)
+	if err != nil {
+		return err
+	}
+	w, err := ottermere.Find(dir)
+	if err != nil {
+		return err
+	}
+	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now().UTC(), strconv.FormatInt(time.Now().Unix(), 36)))
+	if err != nil {
+		return err
+	}
+	return a.show(sent, func() { a.sentCalls(sent) })
+}
+
+func (a *app) sentCalls(sent []ottermere.Sent) {
+	rows := [][]string{}
+	for i, s := range sent {
+		became := "run " + s.Run.String()
+		if s.Duplicate {
+			became = "nothing: that run was there already"
+		}
+		rows = append(rows, []string{strconv.Itoa(i + 1), s.Call.Caller, s.Call.Number + s.Call.Shown, fmt.Sprintf("%d s", s.Call.Seconds), s.Call.Note, became})
+	}
+	a.grid([]string{"call", "caller", "number", "length", "special", "started"}, rows)
+}
+
+// example runs the slice end to end in a world of its own. It fails unless
+// everything is as it should be.
+func (a *app) example(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "young-trellis-example-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	log := slog.New(slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Log: log, Say: func(s string) { fmt.Fprintln(a.errOut, "example: "+s) }})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	return a.runExample(ctx, w)
+}
+
+// found gathers what the example should and did find.
+type found struct {
+	a    *app
+	lost int
+}
+
+func (f *found) is(what string, got, want any) {
+	mark := f.a.paint(green, "as it should be")
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		mark = f.a.paint(red, fmt.Sprintf("should be %v", want))
+		f.lost++
+	}
+	fmt.Fprintf(f.a.out, "  %s %v  %s\n", fit(what, 46), got, mark)
+}
+
+func (a *app) runExample(ctx context.Context, w *ottermere.World) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	before := len(w.Contacts.Studios())
+	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now().UTC(), "ex"))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out, a.paint(bold, "\nThe switchboard reports fourteen calls"))
+	a.sentCalls(sent)
+
+	f := &found{a: a}
+	var rows []api.Row
+	var columns []api.Column
+	held, aside, duplicates := 0, 0, 0
+	var heldWhy, asideWhy []string
+	for i, s := range sent {
+		if s.Duplicate {
+			duplicates++
+			continue
+		}
+		r, err := w.Wait(ctx, s.Run)
+		if err != nil {
+			return err
+		}
+		l, err := w.Rows(ctx, s.Run, 10)
+		if err != nil {
+			return err
+		}
+		for _, row := range l.Rows {
+			row.Row = i + 1
+			rows = append(rows, row)
+			for _, c := range row.Cells {
+				switch c.Fate {
+				case "held_back":
+					held++
+					heldWhy = append(heldWhy, c.Text)
+				case "set_aside":
+					aside++
+					asideWhy = append(asideWhy, c.Text)
+				}
+			}
+		}
+		columns = add(columns, r.Columns)
+	}
+	fmt.Fprintln(a.out, a.paint(bold, "\nCalls at the counter, each call a row"))
+	a.lattice(columns, rows, 60)
+
+	loads, err := got[api.Started](w.Client.StartWorkflow(ctx, "kiln-loads", api.Items{}))
+	if err != nil {
+		return err
+	}
+	run, err := w.Wait(ctx, loads.Run)
+	if err != nil {
+		return err
+	}
+	l, err := w.Rows(ctx, loads.Run, 60)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out, a.paint(bold, "\nPieces ready for the kiln, started by hand"))
+	a.lattice(run.Columns, l.Rows, 60)
+
+	noted, listed := w.Tables.Rows(tables.CallsTab), w.Tables.Rows(tables.LoadsTab)
+	fmt.Fprintln(a.out, a.paint(bold, "\nWhat arrived in the tab Calls"))
+	table := [][]string{}
+	for _, r := range noted {
+		table = append(table, []string{strconv.Itoa(r.Number), fmt.Sprint(r.Values["number"]), fmt.Sprint(r.Values["name"]), fmt.Sprint(r.Values["minutes"]), fmt.Sprint(r.Values["ended"])})
+	}
+	a.grid([]string{"row", "number", "name", "minutes", "ended"}, table)
+	fmt.Fprintln(a.out, a.paint(bold, "\nFound"))
+	f.is("reports sent", len(sent), 14)
+	f.is("duplicates that started nothing", duplicates, 1)
+	f.is("short calls held back", held, 3)
+	f.is("why", strings.Join(heldWhy, "; "), "4, needs 20; 19, needs 20; 11, needs 20")
+	f.is("calls set aside", aside, 1)
+	f.is("in the other side's words", strings.Join(asideWhy, "; "), "“+44 1632” is not a whole number; numbers look like +441632960142")
+	f.is("rows in the tab Calls, one for each real call", len(noted), 9)
+	f.is("studios made, one for each new number", len(w.Contacts.Studios())-before, 1)
+	f.is("pieces read", len(l.Rows), 11)
+	f.is("rows in the tab Loads", len(listed), 8)
+	f.is("calls that came twice to tables", w.Tables.Repeats(), 0)
+	if f.lost > 0 {
+		return fmt.Errorf("%s not as it should be", plural(f.lost, "thing"))
+	}
+	return nil
+}
+
+// add sums the columns of several runs of one workflow.
+func add(sum, more []api.Column) []api.Column {
+	if sum == nil {
+		return more
+	}
+	for i := range sum {
+		sum[i].In += more[i].In
+		sum[i].Out += more[i].Out
+	}
+	return sum
+}
+
+func (a *app) standins() *cobra.Command {
+	var data string
+	c := &cobra.Command{Use: "standins", Short: "Run only the stand-ins, and print their addresses and keys", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		if data == "" {
+			data = ".demo-standins"
+		}
+		w, err := ottermere.StartStandins(data)
+		if err != nil {
+			return err
+		}
+		defer w.Close()
+		fmt.Fprintf(a.out, "tables     %s   key %s\ncontacts   %s   token %s\n", w.TablesBase, w.TablesKey, w.ContactsBase, w.ContactsKey)
+		<-c.Context().Done()
+		return nil
+	}}
+	c.Flags().StringVar(&data, "data", "", "folder for what they hold; .demo-standins unless given")
+	return c
+}

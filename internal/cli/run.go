@@ -1,0 +1,385 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+)
+
+func (a *app) run() *cobra.Command {
+	return noun("run", "Look at runs, go on with them, retry", a.runList(), a.runShow(), a.runWatch(), a.runPlan(), a.runResume(), a.runRetry(), a.runCancel(), a.runItem())
+}
+
+func (a *app) runList() *cobra.Command {
+	var workflow, state string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		params := &api.ListRunsParams{Limit: &limit}
+		if workflow != "" {
+			params.Workflow = &workflow
+		}
+		if state != "" {
+			s := api.RunState(state)
+			params.State = &s
+		}
+		page, err := got[api.RunPage](cl.ListRuns(c.Context(), params))
+		if err != nil {
+			return err
+		}
+		return a.show(page, func() {
+			if len(page.Runs) == 0 {
+				fmt.Fprintln(a.out, "There are no such runs.")
+				return
+			}
+			rows := [][]string{}
+			for _, r := range page.Runs {
+				rows = append(rows, []string{r.Id.String(), r.Workflow, stateWords(r), when(r.Accepted), r.Label, countWords(r.Counts)})
+			}
+			a.grid([]string{"run", "workflow", "state", "began", "label", "items"}, rows)
+		})
+	}}
+	c.Flags().StringVar(&workflow, "workflow", "", "only runs of this workflow")
+	c.Flags().StringVar(&state, "state", "", "only runs in this state: queued, running, waiting, succeeded, partial, failed, cancelled")
+	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 200")
+	return c
+}
+
+func stateWords(r api.RunSummary) string {
+	if r.State == "waiting" {
+		switch r.Reason {
+		case "connection_broken":
+			return "waiting for " + deref(r.Connection)
+		case "told_to_wait":
+			if r.Wake != nil {
+				return "waiting until " + when(*r.Wake)
+			}
+		}
+	}
+	return string(r.State)
+}
+
+func countWords(c *api.Counts) string {
+	if c == nil {
+		return ""
+	}
+	parts := []string{fmt.Sprintf("%d in", c.In)}
+	for _, p := range []struct {
+		n    int
+		word string
+	}{{c.Through, "through"}, {c.HeldBack, "held back"}, {c.GaveNothing, "gave nothing"}, {c.SetAside, "set aside"}, {c.Stopped, "stopped"}, {c.MayHaveBeenSent, "may have been sent"}, {c.NotDone, "not done"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func runID(s string) (uuid.UUID, error) {
+	id, err := uuid.Parse(s)
+	if err != nil {
+		return id, usage("%q is not a run; trellis run list shows them", s)
+	}
+	return id, nil
+}
+
+func (a *app) runShow() *cobra.Command {
+	var fate string
+	var rows int
+	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return a.showRun(c.Context(), cl, id, fate, rows)
+	}}
+	c.Flags().StringVar(&fate, "fate", "", "only rows that ended so, as set_aside or held_back")
+	c.Flags().IntVar(&rows, "rows", 60, "how many rows, at most 500")
+	return c
+}
+
+func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate string, rows int) error {
+	r, err := got[api.Run](cl.GetRun(ctx, id))
+	if err != nil {
+		return err
+	}
+	params := &api.GetLatticeParams{Count: &rows}
+	if fate != "" {
+		f := api.Fate(fate)
+		params.Fate = &f
+	}
+	l, err := got[api.Lattice](cl.GetLattice(ctx, id, params))
+	if err != nil {
+		return err
+	}
+	return a.show(map[string]any{"run": r.Run, "columns": r.Columns, "passes": r.Passes, "lattice": l}, func() {
+		a.runHead(r)
+		a.lattice(r.Columns, l.Rows, rows)
+		if l.Matching > len(l.Rows) {
+			fmt.Fprintf(a.out, "       %d of %d rows; --rows shows more, --fate narrows\n", len(l.Rows), l.Matching)
+		}
+	})
+}
+
+func (a *app) runHead(r api.Run) {
+	color := green
+	switch r.Run.State {
+	case "failed", "partial":
+		color = red
+	case "waiting":
+		color = yellow
+	}
+	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, r.Run.Title), a.paint(color, stateWords(r.Run)), a.paint(grey, fmt.Sprintf("%s, revision %d, %s", when(r.Run.Accepted), r.Run.Revision, by(r))))
+	if w := countWords(r.Run.Counts); w != "" {
+		fmt.Fprintf(a.out, "%s, %s\n", w, plural(r.Run.Counts.Calls, "call"))
+	}
+	if r.Run.Message != "" {
+		fmt.Fprintln(a.out, a.paint(color, r.Run.Message))
+	}
+	fmt.Fprintln(a.out)
+}
+
+func by(r api.Run) string {
+	s := "started by " + r.Passes[0].StartedBy
+	if n := len(r.Passes); n > 1 {
+		s += fmt.Sprintf(", pass %d, a %s by %s", n, r.Passes[n-1].Kind, r.Passes[n-1].StartedBy)
+	}
+	return s
+}
+
+func (a *app) runWatch() *cobra.Command {
+	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return a.watchRun(c.Context(), cl, id)
+	}}
+}
+
+// watchRun prints the run as it changes, then its lattice. On a terminal the
+// line is rewritten in place.
+func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error {
+	res, err := cl.WatchRun(ctx, id)
+	if err != nil {
+		return err
+	}
+	if res.StatusCode != 200 {
+		_, err := got[struct{}](res, nil)
+		return err
+	}
+	defer res.Body.Close()
+	sc := bufio.NewScanner(res.Body)
+	sc.Buffer(nil, 4<<20)
+	last := ""
+	for sc.Scan() {
+		data, ok := strings.CutPrefix(sc.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var r api.Run
+		if err := json.Unmarshal([]byte(data), &r); err != nil {
+			return err
+		}
+		line := stateWords(r.Run) + "  " + countWords(r.Run.Counts)
+		if line == last || a.output != "table" {
+			continue
+		}
+		last = line
+		if a.color {
+			fmt.Fprintf(a.errOut, "\r\x1b[K%s", line)
+		} else {
+			fmt.Fprintln(a.errOut, line)
+		}
+	}
+	if a.color && last != "" {
+		fmt.Fprint(a.errOut, "\r\x1b[K")
+	}
+	if err := sc.Err(); err != nil {
+		return err
+	}
+	return a.showRun(ctx, cl, id, "", 60)
+}
+
+func (a *app) runPlan() *cobra.Command {
+	return &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		p, err := got[api.Plan](cl.PlanRun(c.Context(), id))
+		if err != nil {
+			return err
+		}
+		return a.show(p, func() {
+			if p.Open+p.SetAside+p.MayHaveBeenSent == 0 {
+				fmt.Fprintln(a.out, "Every item is done.")
+				return
+			}
+			fmt.Fprintf(a.out, "%s to go on with, %d set aside, %d may have been sent\n\n", plural(p.Open, "item"), p.SetAside, p.MayHaveBeenSent)
+			rows := [][]string{}
+			for _, i := range p.Items {
+				rows = append(rows, []string{i.Address, i.Label, i.Step, i.Outcome, i.Text})
+			}
+			a.grid([]string{"item", "label", "before step", "stands", "because"}, rows)
+		})
+	}}
+}
+
+// onward makes the verbs that begin a further pass.
+func (a *app) onward(use, short string, send func(context.Context, *api.Client, uuid.UUID, api.Onward) (api.Run, error), withItems bool) *cobra.Command {
+	var newest, watch bool
+	var items []string
+	c := &cobra.Command{Use: use + " RUN", Short: short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		body := api.Onward{Newest: &newest}
+		if len(items) > 0 {
+			body.Items = &items
+		}
+		r, err := send(c.Context(), cl, id, body)
+		if err != nil {
+			return err
+		}
+		if watch {
+			return a.watchRun(c.Context(), cl, id)
+		}
+		return a.show(r, func() {
+			fmt.Fprintf(a.out, "pass %d is queued\nFollow it with: trellis run watch %s\n", r.Run.Pass, id)
+		})
+	}}
+	c.Flags().BoolVar(&newest, "newest", false, "go on with the live revision instead of the run's own")
+	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
+	if withItems {
+		c.Flags().StringSliceVar(&items, "item", nil, "only these items, by address; all that are set aside unless given")
+	}
+	return c
+}
+
+func (a *app) runResume() *cobra.Command {
+	return a.onward("resume", "Go on where a failed run stopped", func(ctx context.Context, cl *api.Client, id uuid.UUID, b api.Onward) (api.Run, error) {
+		return got[api.Run](cl.ResumeRun(ctx, id, b))
+	}, false)
+}
+
+func (a *app) runRetry() *cobra.Command {
+	return a.onward("retry", "Try items again that were set aside", func(ctx context.Context, cl *api.Client, id uuid.UUID, b api.Onward) (api.Run, error) {
+		return got[api.Run](cl.RetryRun(ctx, id, b))
+	}, true)
+}
+
+func (a *app) runCancel() *cobra.Command {
+	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := got[api.Run](cl.CancelRun(c.Context(), id))
+		if err != nil {
+			return err
+		}
+		return a.show(r, func() { fmt.Fprintf(a.out, "run %s: %s\n", id, stateWords(r.Run)) })
+	}}
+}
+
+func (a *app) runItem() *cobra.Command {
+	return &cobra.Command{Use: "item RUN ADDRESS STEP", Short: "Everything about one item at one step", Args: cobra.ExactArgs(3), RunE: func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		o, err := got[api.OpenedCell](cl.OpenCell(c.Context(), id, args[1], args[2]))
+		if err != nil {
+			return err
+		}
+		return a.show(o, func() { a.opened(o) })
+	}}
+}
+
+func (a *app) opened(o api.OpenedCell) {
+	fmt.Fprintf(a.out, "%s  %s\n%s: %s\n", a.paint(bold, o.Label), a.paint(a.fateColor(o.Cell.Fate), fateWords[o.Cell.Fate]), o.Sentence, o.Cell.Text)
+	a.fields("as it came", o.Before)
+	if o.After != nil {
+		a.fields("as it went on", *o.After)
+	}
+	if o.Sent != nil {
+		fmt.Fprintf(a.out, "\n%s %s  %s\n", o.Sent.Method, o.Sent.Url, statusWord(o.Sent.Status))
+		if o.Sent.Body != nil {
+			fmt.Fprintln(a.out, "  "+*o.Sent.Body)
+		}
+	}
+	if f := o.Failure; f != nil {
+		fmt.Fprintf(a.out, "\n%s\n", a.paint(red, f.Message))
+		fmt.Fprintf(a.out, "tried %s over %.1f s\n", times(deref(f.Tried)), float64(deref(f.OverMs))/1000)
+	}
+	fmt.Fprintln(a.out, "\nits way")
+	for i, w := range o.Way {
+		fmt.Fprintf(a.out, "%3d  %s %s  %s\n", i+1, a.paint(a.fateColor(w.Fate), marks[w.Fate]), w.Sentence, a.paint(grey, w.Text))
+	}
+}
+
+func times(n int) string {
+	switch n {
+	case 0, 1:
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func statusWord(s *int) string {
+	if s == nil {
+		return "not sent"
+	}
+	return fmt.Sprint(*s)
+}
+
+func (a *app) fields(title string, raw json.RawMessage) {
+	var m map[string]json.RawMessage
+	if json.Unmarshal(raw, &m) != nil {
+		return
+	}
+	fmt.Fprintln(a.out, "\n"+title)
+	rows := [][]string{}
+	for _, k := range sortedKeys(m) {
+		rows = append(rows, []string{"  " + k, string(m[k])})
+	}
+	for _, r := range rows {
+		fmt.Fprintf(a.out, "%s %s\n", fit(r[0], 18), fit(r[1], min(width(r[1]), 200)))
+	}
+}

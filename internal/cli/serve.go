@@ -1,0 +1,309 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/service"
+	"youngtrellis/internal/store"
+)
+
+// serveFlags are those of the service; each may also come from TRELLIS_….
+type serveFlags struct {
+	database, passwordFile, listen, public, data, vault, log string
+	runs                                                     int
+}
+
+func (f *serveFlags) register(fs *pflag.FlagSet) {
+	fs.StringVar(&f.database, "database-url", "", "PostgreSQL, as postgres://user@host:5432/trellis, without password (TRELLIS_DATABASE_URL)")
+	fs.StringVar(&f.passwordFile, "database-password-file", "", "file with the database password (TRELLIS_DATABASE_PASSWORD_FILE)")
+	fs.StringVar(&f.listen, "listen", "127.0.0.1:7480", "address to listen on (TRELLIS_LISTEN)")
+	fs.StringVar(&f.public, "public-url", "", "address by which people call this service; needed beyond loopback (TRELLIS_PUBLIC_URL)")
+	fs.StringVar(&f.data, "data", defaultData(), "folder for the vault key and the node's lock (TRELLIS_DATA)")
+	fs.StringVar(&f.vault, "vault-key", "", "file with the vault key; vault.key in the data folder unless given (TRELLIS_VAULT_KEY)")
+	fs.IntVar(&f.runs, "runs", 64, "how many runs are carried out at once (TRELLIS_RUNS)")
+	fs.StringVar(&f.log, "log", "info", "what is logged: debug, info, warn, error (TRELLIS_LOG)")
+}
+
+func defaultData() string {
+	if dir, err := os.UserConfigDir(); err == nil {
+		return filepath.Join(dir, "trellis", "data")
+	}
+	return "trellis-data"
+}
+
+// environment fills flags that were not given from TRELLIS_….
+func environment(fs *pflag.FlagSet) error {
+	var failed error
+	fs.VisitAll(func(f *pflag.Flag) {
+		name := "TRELLIS_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v, ok := os.LookupEnv(name); ok && !f.Changed {
+			if err := f.Value.Set(v); err != nil && failed == nil {
+				failed = usage("%s is %q: %v", name, v, err)
+			}
+		}
+	})
+	return failed
+}
+
+func (f *serveFlags) logger(a *app) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(f.log)); err != nil {
+		return nil, usage("--log is %q; it can be debug, info, warn or error", f.log)
+	}
+	return slog.New(slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: level})), nil
+}
+
+func (f *serveFlags) databaseURL() (string, error) {
+	if f.database == "" {
+		return "", usage("--database-url is missing. Give the PostgreSQL to use, or try the demo: trellis demo")
+	}
+	if err := store.CheckURL(f.database); err != nil {
+		return "", &coded{exitUsage, err}
+	}
+	return store.WithPassword(f.database, f.passwordFile)
+}
+
+func (a *app) serve() *cobra.Command {
+	f := &serveFlags{}
+	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		if err := environment(c.Flags()); err != nil {
+			return err
+		}
+		log, err := f.logger(a)
+		if err != nil {
+			return err
+		}
+		address, err := f.databaseURL()
+		if err != nil {
+			return err
+		}
+		if f.runs < 1 || f.runs > 10_000 {
+			return usage("--runs is %d; it lies between 1 and 10000", f.runs)
+		}
+		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, Data: f.data, VaultKey: f.vault, Runs: f.runs, Log: log})
+		if err != nil {
+			return explainStart(err, f.database)
+		}
+		defer s.Close()
+		if has, err := s.Store.HasPeople(c.Context()); err == nil && !has {
+			fmt.Fprintln(a.errOut, "Nobody can sign in yet. Make the first person with: trellis setup --workspace NAME --email ADDRESS --name NAME")
+		}
+		fmt.Fprintf(a.out, "Young Trellis serves at %s\n", s.Address)
+		select {
+		case <-c.Context().Done():
+			fmt.Fprintln(a.errOut, "stopping: running work is handed over at its next effect")
+			return nil
+		case err := <-s.Done():
+			return err
+		}
+	}}
+	f.register(c.Flags())
+	return c
+}
+
+func explainStart(err error, database string) error {
+	if store.IsUnavailable(err) {
+		return fmt.Errorf("the database at %s cannot be reached: %w. Is PostgreSQL running there, and is the password right?", database, err)
+	}
+	return err
+}
+
+func (a *app) setup() *cobra.Command {
+	f := &serveFlags{}
+	var workspace, email, name, file string
+	c := &cobra.Command{Use: "setup", Short: "Make a workspace and its first person, on the machine of the service", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		if err := environment(c.Flags()); err != nil {
+			return err
+		}
+		address, err := f.databaseURL()
+		if err != nil {
+			return err
+		}
+		password, err := a.secret("The person's password", file)
+		if err != nil {
+			return err
+		}
+		s, err := store.Open(c.Context(), address)
+		if err != nil {
+			return explainStart(err, f.database)
+		}
+		defer s.Close()
+		if _, err := s.CreateOwner(c.Context(), workspace, email, name, password); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s can now sign in to %s\n", email, workspace)
+		return nil
+	}}
+	f.register(c.Flags())
+	c.Flags().StringVar(&workspace, "workspace", "", "name of the workspace")
+	c.Flags().StringVar(&email, "email", "", "mail address by which the person signs in")
+	c.Flags().StringVar(&name, "name", "", "the person's name")
+	c.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
+	for _, n := range []string{"workspace", "email", "name"} {
+		_ = c.MarkFlagRequired(n)
+	}
+	return c
+}
+
+func (a *app) login() *cobra.Command {
+	var email, file string
+	c := &cobra.Command{Use: "login ADDRESS", Short: "Sign in to a service; keeps a token in a file of yours", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		password, err := a.secret("Password", file)
+		if err != nil {
+			return err
+		}
+		base := strings.TrimSuffix(args[0], "/")
+		var cookie string
+		cl, err := api.NewClient(base+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if cookie != "" {
+				r.Header.Set("Cookie", cookie)
+			}
+			return nil
+		}))
+		if err != nil {
+			return usage("%q is not an address: %v", args[0], err)
+		}
+		res, err := cl.SignIn(c.Context(), api.SignIn{Email: email, Password: password})
+		if err == nil {
+			for _, k := range res.Cookies() {
+				cookie = k.Name + "=" + k.Value
+			}
+		}
+		me, err := got[api.Me](res, err)
+		if err != nil {
+			return err
+		}
+		machine, _ := os.Hostname()
+		made, err := got[api.MadeToken](cl.CreateToken(c.Context(), api.NewToken{Name: "command line on " + machine}))
+		if err != nil {
+			return err
+		}
+		path, err := a.configPath()
+		if err != nil {
+			return err
+		}
+		if err := a.save(path, settings{Address: base, Token: made.Secret}); err != nil {
+			return err
+		}
+		if res, err := cl.SignOut(c.Context()); err == nil {
+			res.Body.Close()
+		}
+		fmt.Fprintf(a.out, "signed in to %s as %s, %s\n", me.Workspace, me.Name, me.Role)
+		return nil
+	}}
+	c.Flags().StringVar(&email, "email", "", "mail address")
+	c.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
+	_ = c.MarkFlagRequired("email")
+	return c
+}
+
+func (a *app) listFunctions(args []string) error {
+	list := expr.Functions()
+	if len(args) == 1 {
+		word := strings.ToLower(args[0])
+		kept := list[:0:0]
+		for _, f := range list {
+			if strings.Contains(f.Name, word) || strings.Contains(strings.ToLower(f.Help), word) || f.Group == word {
+				kept = append(kept, f)
+			}
+		}
+		list = kept
+	}
+	return a.show(map[string]any{"functions": list}, func() {
+		group := ""
+		for _, f := range list {
+			if f.Group != group {
+				group = f.Group
+				fmt.Fprintln(a.out, "\n"+a.paint(bold, group))
+			}
+			fmt.Fprintf(a.out, "  %s\n      %s  %s\n", a.paint(green, f.Usage), f.Help, a.paint(grey, f.Example+" gives "+f.Result))
+		}
+		if len(list) == 0 {
+			fmt.Fprintf(a.out, "No function is about %q.\n", args[0])
+		}
+	})
+}
+
+// doctor checks the installation and says what to mend.
+func (a *app) doctor() *cobra.Command {
+	f := &serveFlags{}
+	c := &cobra.Command{Use: "doctor", Short: "Check the installation and say what to mend", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		if err := environment(c.Flags()); err != nil {
+			return err
+		}
+		bad := 0
+		say := func(ok bool, what, cure string) {
+			mark := a.paint(green, "fine")
+			if !ok {
+				mark = a.paint(red, "mend")
+				bad++
+			}
+			fmt.Fprintf(a.out, "%s  %s\n", mark, what)
+			if !ok && cure != "" {
+				fmt.Fprintf(a.out, "      %s\n", cure)
+			}
+		}
+		server, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+		if _, err := exec.LookPath("postgres"); err == nil {
+			server = append(server, "")
+		}
+		say(len(server) > 0, "PostgreSQL's server for the demo and the tests", "apt-get install postgresql")
+		if f.database != "" {
+			a.checkDatabase(c.Context(), f, say)
+		}
+		if s, err := a.settings(); err != nil {
+			fmt.Fprintln(a.out, a.paint(grey, "not signed in anywhere; that is fine on the machine of the service"))
+		} else if cl, err := a.client(); err == nil {
+			me, err := got[api.Me](cl.Me(c.Context()))
+			what := fmt.Sprintf("signed in at %s as %s", s.Address, me.Name)
+			if err != nil {
+				what = fmt.Sprintf("the service at %s: %v", s.Address, err)
+			}
+			say(err == nil, what, "start the service, or sign in anew with: trellis login "+s.Address+" --email ADDRESS")
+		}
+		if bad > 0 {
+			return errors.New(strconv.Itoa(bad) + " to mend")
+		}
+		return nil
+	}}
+	f.register(c.Flags())
+	return c
+}
+
+func (a *app) checkDatabase(ctx context.Context, f *serveFlags, say func(bool, string, string)) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	address, err := f.databaseURL()
+	if err == nil {
+		var s *store.Store
+		if s, err = store.Open(ctx, address); err == nil {
+			s.Close()
+		}
+	}
+	what := "the database at " + f.database
+	if err != nil {
+		what += ": " + err.Error()
+	}
+	say(err == nil, what, "start PostgreSQL there, and name the file of its password with --database-password-file")
+	key := f.vault
+	if key == "" {
+		key = filepath.Join(f.data, "vault.key")
+	}
+	info, err := os.Stat(key)
+	say(err != nil || info.Mode().Perm()&0o077 == 0, "the vault key "+key, "chmod 600 "+key)
+}

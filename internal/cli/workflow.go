@@ -1,0 +1,420 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+)
+
+func (a *app) workflow() *cobra.Command {
+	return noun("workflow", "Build, check and run workflows",
+		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowStart(), a.workflowAddress())
+}
+
+func (a *app) workflowList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the workflows", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		limit := 200
+		page, err := got[api.WorkflowPage](cl.ListWorkflows(c.Context(), &api.ListWorkflowsParams{Limit: &limit}))
+		if err != nil {
+			return err
+		}
+		return a.show(page, func() {
+			if len(page.Workflows) == 0 {
+				fmt.Fprintln(a.out, "There are no workflows yet. Make one with: trellis workflow apply FILE")
+				return
+			}
+			rows := [][]string{}
+			for _, w := range page.Workflows {
+				state, last := string(w.State), ""
+				if w.Live != nil && w.State == "live" {
+					state = fmt.Sprintf("live, revision %d", *w.Live)
+				}
+				if w.Last != nil {
+					last = fmt.Sprintf("%s, %s", w.Last.State, when(w.Last.Accepted))
+				}
+				rows = append(rows, []string{w.Name, w.Title, state, w.Trigger, last})
+			}
+			a.grid([]string{"name", "title", "state", "starts", "last run"}, rows)
+		})
+	}}
+}
+
+func (a *app) workflowShow() *cobra.Command {
+	var text bool
+	c := &cobra.Command{Use: "show NAME", Short: "Print a workflow as sentences, or as its document", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		w, err := got[api.Workflow](cl.GetWorkflow(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		if text {
+			fmt.Fprint(a.out, w.Document)
+			return nil
+		}
+		return a.show(w, func() { a.outline(w) })
+	}}
+	c.Flags().BoolVar(&text, "document", false, "print the document itself")
+	return c
+}
+
+func (a *app) outline(w api.Workflow) {
+	state := string(w.State)
+	if w.Live != nil {
+		state = fmt.Sprintf("%s, revision %d", w.State, *w.Live)
+		if w.Changed > 0 {
+			state += fmt.Sprintf(", the draft differs in %s", plural(w.Changed, "place"))
+		}
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, w.Title), a.paint(grey, state))
+	if w.About != nil {
+		fmt.Fprintln(a.out, a.paint(grey, *w.About))
+	}
+	fmt.Fprintf(a.out, "\n     %s.\n", w.Trigger)
+	for i, l := range w.Lines {
+		head, rest, _ := strings.Cut(l.Sentence, " ")
+		line := fmt.Sprintf("%3d  %s %s.", i+1, a.paint(green, head), rest)
+		if deref(l.Off) {
+			line += a.paint(grey, " (off)")
+		}
+		if l.Connection != nil {
+			line += a.paint(grey, "  via "+*l.Connection)
+		}
+		fmt.Fprintln(a.out, line)
+		if l.Note != nil {
+			fmt.Fprintln(a.out, a.paint(grey, "     "+*l.Note))
+		}
+	}
+	if len(w.Problems) > 0 {
+		fmt.Fprintln(a.out)
+		a.findings(w.Problems)
+	}
+}
+
+func (a *app) findings(list []api.Finding) (errs int) {
+	for _, f := range list {
+		color := yellow
+		if f.Severity == "error" {
+			color = red
+			errs++
+		}
+		fmt.Fprintf(a.out, "%s %d:%d  %s", a.paint(color, string(f.Severity)), f.Line, f.Column, f.Message)
+		if f.Cure != nil {
+			fmt.Fprintf(a.out, " %s", *f.Cure)
+		}
+		fmt.Fprintln(a.out)
+	}
+	return errs
+}
+
+func (a *app) workflowCheck() *cobra.Command {
+	return &cobra.Command{Use: "check FILE", Short: "Check a document (- for standard input)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		text, err := a.read(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		found, err := got[api.Checked](cl.CheckDocument(c.Context(), api.Document{Document: string(text)}))
+		if err != nil {
+			return err
+		}
+		errs := 0
+		for _, f := range found.Problems {
+			if f.Severity == "error" {
+				errs++
+			}
+		}
+		err = a.show(found, func() {
+			if len(found.Problems) == 0 {
+				fmt.Fprintf(a.out, "%s: nothing to mend\n", args[0])
+				return
+			}
+			a.findings(found.Problems)
+		})
+		if err == nil && errs > 0 {
+			err = fmt.Errorf("%s: %s", args[0], plural(errs, "error"))
+		}
+		return err
+	}}
+}
+
+func (a *app) workflowApply() *cobra.Command {
+	var live bool
+	c := &cobra.Command{Use: "apply FILE", Short: "Make the document the draft of its workflow (- for standard input)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		text, err := a.read(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		w, made, err := a.apply(c, cl, string(text))
+		if err != nil {
+			return err
+		}
+		if live {
+			if w, err = got[api.Workflow](cl.GoLive(c.Context(), w.Name, &api.GoLiveParams{})); err != nil {
+				return err
+			}
+		}
+		return a.show(w, func() {
+			verb := "changed"
+			if made {
+				verb = "made"
+			}
+			fmt.Fprintf(a.out, "%s %s, draft version %d", verb, w.Name, w.Version)
+			if live {
+				fmt.Fprintf(a.out, ", live as revision %d", deref(w.Live))
+			}
+			fmt.Fprintln(a.out)
+			a.findings(w.Problems)
+		})
+	}}
+	c.Flags().BoolVar(&live, "live", false, "put it live as well")
+	return c
+}
+
+// apply makes or replaces the draft that a text describes.
+func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workflow, made bool, err error) {
+	parsed, _, problems := workflow.Read([]byte(text))
+	if parsed == nil || parsed.Name == "" {
+		msg := "this is not a workflow document"
+		for _, p := range problems {
+			msg += "\n  " + p.Error()
+		}
+		return w, false, errors.New(msg)
+	}
+	w, err = got[api.Workflow](cl.SaveDraft(c.Context(), parsed.Name, &api.SaveDraftParams{}, api.Document{Document: text}))
+	var co *coded
+	if errors.As(err, &co) && co.code == exitNotFound {
+		w, err = got[api.Workflow](cl.CreateWorkflow(c.Context(), api.Document{Document: text}))
+		return w, true, err
+	}
+	return w, false, err
+}
+
+func (a *app) workflowDiff() *cobra.Command {
+	var revision int
+	c := &cobra.Command{Use: "diff NAME", Short: "What the draft changes, in sentences", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		params := &api.DiffWorkflowParams{}
+		if revision > 0 {
+			params.Revision = &revision
+		}
+		d, err := got[api.Diff](cl.DiffWorkflow(c.Context(), args[0], params))
+		if err != nil {
+			return err
+		}
+		return a.show(d, func() {
+			if len(d.Changes) == 0 {
+				fmt.Fprintln(a.out, "The draft is the same.")
+			}
+			for _, x := range d.Changes {
+				fmt.Fprintln(a.out, x.Sentence)
+			}
+		})
+	}}
+	c.Flags().IntVar(&revision, "revision", 0, "compare with this revision instead of the live one")
+	return c
+}
+
+func (a *app) workflowRehearse() *cobra.Command {
+	var to, items string
+	var requests bool
+	c := &cobra.Command{Use: "rehearse NAME", Short: "Run the draft on samples with nothing leaving the building", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		body := api.Rehearse{}
+		if to != "" {
+			body.To = &to
+		}
+		if items != "" {
+			list, err := a.items(items)
+			if err != nil {
+				return err
+			}
+			body.Items = &list
+		}
+		r, err := got[api.Rehearsal](cl.Rehearse(c.Context(), args[0], body))
+		if err != nil {
+			return err
+		}
+		return a.show(r, func() {
+			a.lattice(r.Columns, r.Rows, 60)
+			fmt.Fprintf(a.out, "\nNothing was sent. %s only prepared.\n", wasWere(r.Prepared, "write"))
+			if r.Message != nil {
+				fmt.Fprintln(a.out, a.paint(red, *r.Message))
+			}
+			if requests {
+				a.prepared(r)
+			} else if r.Prepared > 0 {
+				fmt.Fprintln(a.out, a.paint(grey, "See them with --requests."))
+			}
+		})
+	}}
+	c.Flags().StringVar(&to, "to", "", "the last step to rehearse")
+	c.Flags().StringVar(&items, "items", "", "file with items to use instead of the samples: a JSON list, or one object a line")
+	c.Flags().BoolVar(&requests, "requests", false, "print the requests that would go out")
+	return c
+}
+
+func wasWere(n int, word string) string {
+	if n == 1 {
+		return "1 " + word + " was"
+	}
+	return fmt.Sprintf("%d %ss were", n, word)
+}
+
+func (a *app) prepared(r api.Rehearsal) {
+	for _, row := range r.Rows {
+		for i, cell := range row.Cells {
+			if cell.Sent != nil && deref(cell.Sent.Prepared) {
+				fmt.Fprintf(a.out, "\nrow %d, %s\n  %s %s\n  %s\n", row.Row, r.Columns[i].Name, cell.Sent.Method, cell.Sent.Url, deref(cell.Sent.Body))
+			}
+		}
+	}
+}
+
+func (a *app) workflowLive() *cobra.Command {
+	return &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{}))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s.\n", w.Name, deref(w.Live), w.Trigger) })
+	}}
+}
+
+func (a *app) workflowPause() *cobra.Command {
+	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		w, err := got[api.Workflow](cl.PauseWorkflow(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() {
+			fmt.Fprintf(a.out, "%s is paused. Put it live again with: trellis workflow live %s\n", w.Name, w.Name)
+		})
+	}}
+}
+
+func (a *app) workflowStart() *cobra.Command {
+	var items string
+	var watch bool
+	c := &cobra.Command{Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		body := api.Items{}
+		if items != "" {
+			list, err := a.items(items)
+			if err != nil {
+				return err
+			}
+			body.Items = &list
+		}
+		s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], body))
+		if err != nil {
+			return err
+		}
+		if watch {
+			return a.watchRun(c.Context(), cl, s.Run)
+		}
+		return a.show(s, func() { fmt.Fprintf(a.out, "started run %s\nFollow it with: trellis run watch %s\n", s.Run, s.Run) })
+	}}
+	c.Flags().StringVar(&items, "items", "", "file with the run's items: a JSON list, or one object a line; - for standard input")
+	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
+	return c
+}
+
+func (a *app) workflowAddress() *cobra.Command {
+	var secret bool
+	c := &cobra.Command{Use: "address NAME", Short: "The call sheet of a webhook, for the other side", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		if secret {
+			made, err := got[struct{ Secret string }](cl.MakeHookSecret(c.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(made, func() {
+				fmt.Fprintf(a.out, "%s\nThis secret is shown once; an earlier one no longer counts.\n", made.Secret)
+			})
+		}
+		return a.show(sheet, func() {
+			fmt.Fprintf(a.out, "%s\n\n%s\n", sheet.Address, deref(sheet.Curl))
+			if sheet.Verify == "bearer" && !sheet.Secured {
+				fmt.Fprintf(a.out, "\nNo secret has been made yet. Make it with: trellis workflow address %s --new-secret\n", args[0])
+			}
+		})
+	}}
+	c.Flags().BoolVar(&secret, "new-secret", false, "make the secret that callers prove, and print it once")
+	return c
+}
+
+// items reads a JSON list of objects, or one object a line.
+func (a *app) items(path string) ([]api.Fields, error) {
+	text, err := a.read(path)
+	if err != nil {
+		return nil, err
+	}
+	trimmed := strings.TrimSpace(string(text))
+	if strings.HasPrefix(trimmed, "[") {
+		var list []json.RawMessage
+		if err := json.Unmarshal([]byte(trimmed), &list); err != nil {
+			return nil, usage("%s: %v", path, err)
+		}
+		return list, nil
+	}
+	var out []api.Fields
+	sc := bufio.NewScanner(strings.NewReader(trimmed))
+	sc.Buffer(nil, item.MaxBytes)
+	for n := 1; sc.Scan(); n++ {
+		line := strings.TrimSpace(sc.Text())
+		if line == "" {
+			continue
+		}
+		if _, err := item.DecodeObject([]byte(line)); err != nil {
+			return nil, usage("%s, line %d: %v", path, n, err)
+		}
+		out = append(out, api.Fields(line))
+	}
+	return out, sc.Err()
+}

@@ -1,0 +1,78 @@
+package server
+
+import (
+	"context"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/store"
+)
+
+// SignIn implements api.StrictServerInterface.
+func (s *Server) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
+	cookie, sc, err := s.Store.SignIn(ctx, r.Body.Email, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	me, err := s.describe(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	return api.SignIn200JSONResponse{Body: me, Headers: api.SignIn200ResponseHeaders{SetCookie: some(s.setCookie(cookie, store.SessionMost))}}, nil
+}
+
+func (s *Server) describe(ctx context.Context, sc store.Scope) (api.Me, error) {
+	name, err := s.Store.WorkspaceName(ctx, sc)
+	if err != nil {
+		return api.Me{}, err
+	}
+	email, err := s.Store.Email(ctx, sc)
+	return api.Me{Name: sc.Who(), Email: email, Role: api.Role(sc.Role()), Workspace: name}, err
+}
+
+// SignOut implements api.StrictServerInterface.
+func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
+	if cookie, ok := ctx.Value(cookieKey{}).(string); ok {
+		if err := s.Store.SignOut(ctx, cookie); err != nil {
+			return nil, err
+		}
+	}
+	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: some(s.setCookie("", 0))}}, nil
+}
+
+type cookieKey struct{}
+
+// Me implements api.StrictServerInterface.
+func (s *Server) Me(ctx context.Context, _ api.MeRequestObject) (api.MeResponseObject, error) {
+	me, err := s.describe(ctx, scopeOf(ctx))
+	return api.Me200JSONResponse(me), err
+}
+
+func token(t store.Token) api.Token {
+	return api.Token{Id: t.ID, Name: t.Name, Role: api.Role(t.Role), Created: t.Created, Expires: t.Expires, Used: t.Used}
+}
+
+// ListTokens implements api.StrictServerInterface.
+func (s *Server) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject, error) {
+	list, err := s.Store.Tokens(ctx, scopeOf(ctx))
+	out := api.ListTokens200JSONResponse{Tokens: []api.Token{}}
+	for _, t := range list {
+		out.Tokens = append(out.Tokens, token(t))
+	}
+	return out, err
+}
+
+// CreateToken implements api.StrictServerInterface.
+func (s *Server) CreateToken(ctx context.Context, r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
+	sc := scopeOf(ctx)
+	role := store.Role(or(r.Body.Role, api.Role(sc.Role())))
+	if !sc.Role().Covers(role) {
+		return nil, refuse(403, "forbidden", "A token cannot be stronger than its maker, who is "+string(sc.Role())+" here.")
+	}
+	secret, t, err := s.Store.CreateToken(ctx, sc, r.Body.Name, role)
+	return api.CreateToken201JSONResponse{Token: token(t), Secret: secret}, err
+}
+
+// DeleteToken implements api.StrictServerInterface.
+func (s *Server) DeleteToken(ctx context.Context, r api.DeleteTokenRequestObject) (api.DeleteTokenResponseObject, error) {
+	return api.DeleteToken204Response{}, s.Store.DeleteToken(ctx, scopeOf(ctx), r.Id)
+}

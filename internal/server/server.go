@@ -1,0 +1,325 @@
+// Package server is the HTTP surface: the API by its contract, the public
+// addresses of webhooks, and the console. It translates; no rule of the job
+// lives here.
+package server
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/gin-gonic/gin"
+	"golang.org/x/time/rate"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/intake"
+	"youngtrellis/internal/node"
+	"youngtrellis/internal/store"
+	"youngtrellis/internal/vault"
+)
+
+// Config of the HTTP surface.
+type Config struct {
+	PublicURL  string // from which links are built, never from Host
+	Connectors map[string]*connector.Connector
+	Console    fs.FS
+	Log        *slog.Logger
+}
+
+// Server answers HTTP.
+type Server struct {
+	Config
+	Store  *store.Store
+	Vault  *vault.Vault
+	Node   *node.Node
+	Intake *intake.Intake
+
+	spec     *openapi3.T
+	router   routers.Router
+	public   *url.URL
+	limiters *limiters
+}
+
+const cookieName = "trellis"
+
+type scopeKey struct{}
+
+// scopeOf gives the authenticated scope of a call; the contract's middleware
+// has put it there.
+func scopeOf(ctx context.Context) store.Scope {
+	sc, _ := ctx.Value(scopeKey{}).(store.Scope)
+	return sc
+}
+
+// Handler builds the whole surface.
+func (s *Server) Handler() (http.Handler, error) {
+	var err error
+	if s.public, err = url.Parse(s.PublicURL); err != nil || s.public.Host == "" {
+		return nil, fmt.Errorf("the public address %q is not an address; write it as https://trellis.example", s.PublicURL)
+	}
+	if s.spec, err = api.GetSpec(); err != nil {
+		return nil, err
+	}
+	s.spec.Servers = openapi3.Servers{{URL: "/api/v1"}}
+	if s.router, err = gorillamux.NewRouter(s.spec); err != nil {
+		return nil, err
+	}
+	s.limiters = newLimiters()
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	if err := r.SetTrustedProxies(nil); err != nil {
+		return nil, err
+	}
+	r.HandleMethodNotAllowed = true
+	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
+	r.Use(s.recovered, s.logged, s.hosted)
+	strict := api.NewStrictHandlerWithOptions(s, nil, api.StrictGinServerOptions{
+		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+			write(c, refuse(http.StatusBadRequest, "invalid_request", "The request cannot be read: "+err.Error()))
+		},
+		HandlerErrorFunc:         s.fail,
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Debug("an answer was not taken whole", "error", err) },
+	})
+	group := r.Group("/api/v1", s.contract)
+	api.RegisterHandlersWithOptions(group, strict, api.GinServerOptions{ErrorHandler: func(c *gin.Context, err error, status int) {
+		write(c, refuse(status, "invalid_request", err.Error()))
+	}})
+	r.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Contract) })
+	r.POST("/hooks/:address", s.hook)
+	r.GET("/healthz", func(c *gin.Context) {
+		if err := s.Store.Ping(c.Request.Context()); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, gin.H{"status": "ok"})
+	})
+	r.NoMethod(func(c *gin.Context) {
+		write(c, refuse(http.StatusMethodNotAllowed, "method", "This address does not take "+c.Request.Method+"."))
+	})
+	r.NoRoute(s.console)
+	return r, nil
+}
+
+func (s *Server) recovered(c *gin.Context) {
+	defer func() {
+		if v := recover(); v != nil {
+			s.Log.Error("a handler broke", "route", c.FullPath(), "panic", fmt.Sprint(v))
+			write(c, refuse(http.StatusInternalServerError, "internal", "Something went wrong here. It is in the service's log."))
+		}
+	}()
+	c.Next()
+}
+
+// logged writes one line a call: the route's pattern, never path or query.
+func (s *Server) logged(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	s.Log.Debug("call", "method", c.Request.Method, "route", c.FullPath(), "status", c.Writer.Status(), "took", time.Since(began))
+}
+
+// hosted refuses names that are not ours, so that a foreign page cannot reach
+// a loopback service under its own name.
+func (s *Server) hosted(c *gin.Context) {
+	host := c.Request.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	if host != s.public.Hostname() && host != "localhost" && host != "127.0.0.1" && host != "[::1]" && host != "::1" {
+		write(c, refuse(http.StatusMisdirectedRequest, "host", "This service is not called by this name."))
+	}
+}
+
+// contract authenticates a call, checks its permission and validates it.
+func (s *Server) contract(c *gin.Context) {
+	route, params, err := s.router.FindRoute(c.Request)
+	if err != nil {
+		write(c, refuse(http.StatusNotFound, "not_found", "There is no such operation."))
+		return
+	}
+	needs, _ := route.Operation.Extensions["x-permission"].(string)
+	if needs == "" {
+		write(c, refuse(http.StatusForbidden, "forbidden", "This operation names no permission."))
+		return
+	}
+	if !s.limiters.allow(c.ClientIP(), needs) {
+		c.Header("Retry-After", "10")
+		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls from this address. Wait ten seconds."))
+		return
+	}
+	if c.Query("token") != "" || c.Query("access_token") != "" {
+		write(c, refuse(http.StatusBadRequest, "token_in_query", "A token in an address is seen in logs. Send it as Authorization: Bearer."))
+		return
+	}
+	if needs != "public" && !s.authenticate(c, store.Role(needs)) {
+		return
+	}
+	if !s.sameOrigin(c) {
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 32<<20)
+	err = openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
+		Request: c.Request, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
+	})
+	if err != nil {
+		write(c, refuse(http.StatusBadRequest, "invalid_request", "The request does not fit the contract: "+firstLine(err.Error())))
+	}
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(s, "\nSchema:")
+	return strings.ReplaceAll(strings.TrimSpace(s), "\n", " ")
+}
+
+// authenticate finds the caller's scope: by API token, else by cookie.
+func (s *Server) authenticate(c *gin.Context, needs store.Role) bool {
+	var sc store.Scope
+	var err error
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		sc, err = s.Store.ScopeOfToken(c.Request.Context(), strings.TrimSpace(token))
+	} else if cookie, cerr := c.Cookie(s.cookie()); cerr == nil {
+		sc, err = s.Store.ScopeOfSession(c.Request.Context(), cookie)
+		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), cookieKey{}, cookie))
+	} else {
+		err = store.ErrNotFound
+	}
+	if store.IsUnavailable(err) {
+		s.fail(c, err)
+		return false
+	}
+	if err != nil {
+		write(c, refuse(http.StatusUnauthorized, "sign_in", "Sign in first: in the console, or with trellis login."))
+		return false
+	}
+	if !sc.Role().Covers(needs) {
+		write(c, refuse(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the role %s; you are %s here.", needs, sc.Role())))
+		return false
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), scopeKey{}, sc))
+	return true
+}
+
+// sameOrigin lets a cookie act only for our own pages.
+func (s *Server) sameOrigin(c *gin.Context) bool {
+	if c.GetHeader("Authorization") != "" {
+		return true
+	}
+	protection := http.NewCrossOriginProtection()
+	if err := protection.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
+		s.fail(c, err)
+		return false
+	}
+	if err := protection.Check(c.Request); err != nil {
+		write(c, refuse(http.StatusForbidden, "cross_origin", "This call came from another page than the console."))
+		return false
+	}
+	switch c.Request.Method {
+	case http.MethodPost, http.MethodPut, http.MethodPatch:
+		if kind := c.ContentType(); kind != "application/json" && c.Request.ContentLength != 0 {
+			write(c, refuse(http.StatusUnsupportedMediaType, "media_type", "Send JSON."))
+			return false
+		}
+	}
+	return true
+}
+
+// cookie is the session cookie's name: bound to host and TLS by its prefix,
+// except on plain loopback, where browsers would refuse it.
+func (s *Server) cookie() string {
+	if s.public.Scheme == "https" {
+		return "__Host-" + cookieName
+	}
+	return cookieName
+}
+
+func (s *Server) setCookie(value string, age time.Duration) string {
+	c := http.Cookie{Name: s.cookie(), Value: value, Path: "/", HttpOnly: true, Secure: s.public.Scheme == "https", SameSite: http.SameSiteLaxMode, MaxAge: int(age.Seconds())}
+	if age <= 0 {
+		c.MaxAge = -1
+	}
+	return c.String()
+}
+
+// hook takes a webhook's delivery.
+func (s *Server) hook(c *gin.Context) {
+	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
+	c.Header("X-Content-Type-Options", "nosniff")
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxBody))
+	if err != nil {
+		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("The body is larger than %d KiB.", intake.MaxBody>>10)))
+		return
+	}
+	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), body)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	switch {
+	case got.Sample:
+		c.JSON(http.StatusAccepted, gin.H{"taken": "sample"})
+	case got.Duplicate:
+		c.JSON(http.StatusAccepted, gin.H{"run": got.Run, "duplicate": true})
+	default:
+		c.JSON(http.StatusAccepted, gin.H{"run": got.Run})
+	}
+}
+
+const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+
+// console serves the built pages; every address that is not a file is the
+// console's own.
+func (s *Server) console(c *gin.Context) {
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		write(c, refuse(http.StatusNotFound, "not_found", "There is nothing at this address."))
+		return
+	}
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", consolePolicy)
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	path := strings.TrimPrefix(c.Request.URL.Path, "/")
+	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "hooks/") {
+		write(c, refuse(http.StatusNotFound, "not_found", "There is nothing at this address."))
+		return
+	}
+	if info, err := fs.Stat(s.Console, path); err != nil || info.IsDir() {
+		path = "index.html"
+	}
+	if strings.HasPrefix(path, "assets/") {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+	} else {
+		h.Set("Cache-Control", "no-cache")
+	}
+	b, err := fs.ReadFile(s.Console, path)
+	if err != nil {
+		c.String(http.StatusNotFound, "The console is not part of this build. Make it with: make console\n")
+		return
+	}
+	http.ServeContent(c.Writer, c.Request, path, time.Time{}, strings.NewReader(string(b)))
+}
+
+// HTTP gives a server with bounded times and sizes.
+func HTTP(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 120 * time.Second, MaxHeaderBytes: 64 << 10}
+}
+
+// limiters bound sign-ins by address, so that passwords cannot be tried out.
+type limiters struct{ signIn *keyed }
+
+func newLimiters() *limiters { return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20)} }
+
+func (l *limiters) allow(address, needs string) bool {
+	return needs != "public" || l.signIn.allow(address)
+}

@@ -1,0 +1,763 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/node"
+	"youngtrellis/internal/store"
+)
+
+// catalog is what a workspace's workflows can be made of.
+func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog, error) {
+	list, err := s.Store.Connections(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	c := &workflow.Catalog{Connectors: s.Connectors}
+	for _, k := range list {
+		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, State: k.State})
+	}
+	return c, nil
+}
+
+func raw(v any) json.RawMessage {
+	if m, ok := v.(map[string]any); ok && m == nil {
+		return json.RawMessage("{}")
+	}
+	b, err := item.Encode(v)
+	if err != nil {
+		return json.RawMessage("null")
+	}
+	return b
+}
+
+func optionalRaw(m map[string]any) *json.RawMessage {
+	if m == nil {
+		return nil
+	}
+	return some(raw(m))
+}
+
+func findings(problems []document.Problem) []api.Finding {
+	out := make([]api.Finding, 0, len(problems))
+	for _, p := range problems {
+		out = append(out, api.Finding{Severity: api.FindingSeverity(p.Severity), Path: p.Path, Line: p.Line, Column: p.Column, Step: given(p.Step), Message: p.Message, Cure: given(p.Cure)})
+	}
+	return out
+}
+
+func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
+	out := make([]api.Line, 0, len(w.Steps))
+	for i := range w.Steps {
+		st := &w.Steps[i]
+		l := api.Line{Name: st.Name, Type: st.Type, Sentence: catalog.Sentence(st), Kind: kind(st, catalog), Note: given(st.Note), Connection: given(st.Connection), Off: given(st.Off)}
+		if _, ok := steps.Find(st.Type); ok {
+			l.Settings = some(raw(st.Settings))
+		} else {
+			l.Settings = some(raw(st.Input))
+			if a, err := catalog.Action(st); err == nil && a.List() {
+				l.Lists = some(true)
+			}
+		}
+		options := map[string]any{}
+		for k, v := range map[string]string{"output": st.Output, "when_none": st.WhenNone, "when_unknown": st.WhenUnknown, "timeout": st.Timeout, "on_error": st.OnError} {
+			if v != "" {
+				options[k] = v
+			}
+		}
+		if st.Parallel > 0 {
+			options["parallel"] = st.Parallel
+		}
+		l.Options = some(raw(options))
+		out = append(out, l)
+	}
+	return out
+}
+
+// kind is what a column head says of a step: its kind, or what its action does.
+func kind(st *workflow.Step, catalog *workflow.Catalog) string {
+	if a, err := catalog.Action(st); err == nil {
+		return a.Effect
+	}
+	return st.Type
+}
+
+func (s *Server) samples(ctx context.Context, sc store.Scope, w store.Workflow) ([]map[string]any, error) {
+	list, err := s.Store.Samples(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]map[string]any, 0, len(list))
+	for _, x := range list {
+		if f, err := item.DecodeObject([]byte(x.Fields)); err == nil {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+// workflow words a stored workflow for callers.
+func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow) (api.Workflow, error) {
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return api.Workflow{}, err
+	}
+	samples, err := s.samples(ctx, sc, w)
+	if err != nil {
+		return api.Workflow{}, err
+	}
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog, samples)
+	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, Problems: findings(problems), Lines: []api.Line{}}
+	if parsed == nil {
+		return out, nil
+	}
+	out.About, out.Label = given(parsed.About), given(parsed.Label)
+	out.Trigger, out.TriggerType, out.TriggerSettings = workflow.TriggerSentence(parsed.Trigger), parsed.Trigger.Type, optionalRaw(parsed.Trigger.Settings)
+	out.Lines = lines(parsed, catalog)
+	if w.Live != nil {
+		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
+		if err != nil {
+			return out, err
+		}
+		out.Changed = len(changes)
+	}
+	return out, nil
+}
+
+func (s *Server) changes(ctx context.Context, sc store.Scope, w store.Workflow, after *workflow.Workflow, revision int, catalog *workflow.Catalog) ([]workflow.Change, error) {
+	r, err := s.Store.Revision(ctx, sc.Workspace(), w.ID, revision)
+	if err != nil {
+		return nil, err
+	}
+	before, _, _ := workflow.Read([]byte(r.Document))
+	return workflow.Diff(before, after, catalog), nil
+}
+
+// ListWorkflows implements api.StrictServerInterface.
+func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestObject) (api.ListWorkflowsResponseObject, error) {
+	sc, limit := scopeOf(ctx), or(r.Params.Limit, 50)
+	list, err := s.Store.Workflows(ctx, sc, or(r.Params.After, ""), limit)
+	if err != nil {
+		return nil, err
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListWorkflows200JSONResponse{Workflows: []api.WorkflowSummary{}}
+	for _, w := range list {
+		sum := api.WorkflowSummary{Name: w.Name, Title: w.Title, State: api.WorkflowSummaryState(w.State), Live: w.Live, Updated: w.Updated}
+		parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
+		if parsed != nil {
+			sum.Trigger, sum.Steps = workflow.TriggerSentence(parsed.Trigger), some(len(parsed.Steps))
+		}
+		errorsFound := 0
+		for _, p := range problems {
+			if p.Severity == document.SeverityError {
+				errorsFound++
+			}
+		}
+		sum.Errors = some(errorsFound)
+		runs, err := s.Store.Runs(ctx, sc, store.RunFilter{Workflow: w.ID, Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(runs) == 1 {
+			sum.Last = some(s.summary(runs[0]))
+		}
+		out.Workflows = append(out.Workflows, sum)
+	}
+	if len(list) == limit {
+		out.Next = some(list[len(list)-1].Name)
+	}
+	return out, nil
+}
+
+// CreateWorkflow implements api.StrictServerInterface.
+func (s *Server) CreateWorkflow(ctx context.Context, r api.CreateWorkflowRequestObject) (api.CreateWorkflowResponseObject, error) {
+	parsed, _, problems := workflow.Read([]byte(r.Body.Document))
+	if parsed == nil || !workflow.ValidName(parsed.Name) {
+		if parsed != nil && parsed.Name != "" {
+			problems = append(problems, document.Problem{Severity: document.SeverityError, Path: "name", Message: fmt.Sprintf("%q cannot be the name of a workflow.", parsed.Name), Cure: "Use small letters, digits and hyphens, and begin with a letter."})
+		}
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "This is not a workflow document yet.", problems: problems}
+	}
+	w, err := s.Store.CreateWorkflow(ctx, scopeOf(ctx), parsed.Name, parsed.TitleOrName(), r.Body.Document)
+	if errors.Is(err, store.ErrTaken) {
+		return nil, refuse(http.StatusConflict, "taken", fmt.Sprintf("There is a workflow called %s already.", parsed.Name))
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.workflow(ctx, scopeOf(ctx), w)
+	return api.CreateWorkflow201JSONResponse(out), err
+}
+
+// GetWorkflow implements api.StrictServerInterface.
+func (s *Server) GetWorkflow(ctx context.Context, r api.GetWorkflowRequestObject) (api.GetWorkflowResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.workflow(ctx, scopeOf(ctx), w)
+	return api.GetWorkflow200JSONResponse{Body: out, Headers: api.GetWorkflow200ResponseHeaders{ETag: some(fmt.Sprintf("%q", strconv.FormatInt(w.Version, 10)))}}, err
+}
+
+// DeleteWorkflow implements api.StrictServerInterface.
+func (s *Server) DeleteWorkflow(ctx context.Context, r api.DeleteWorkflowRequestObject) (api.DeleteWorkflowResponseObject, error) {
+	return api.DeleteWorkflow204Response{}, s.Store.DeleteWorkflow(ctx, scopeOf(ctx), r.Workflow)
+}
+
+func version(ifMatch *string) (int64, error) {
+	if ifMatch == nil || *ifMatch == "*" {
+		return 0, nil
+	}
+	v, err := strconv.ParseInt(strings.Trim(strings.TrimPrefix(*ifMatch, "W/"), `"`), 10, 64)
+	if err != nil {
+		return 0, refuse(http.StatusBadRequest, "invalid_request", "If-Match holds the version that was read, as \"3\".")
+	}
+	return v, nil
+}
+
+func (s *Server) save(ctx context.Context, name string, ifMatch *string, change func(draft []byte) ([]byte, error)) (api.Workflow, error) {
+	sc := scopeOf(ctx)
+	v, err := version(ifMatch)
+	if err != nil {
+		return api.Workflow{}, err
+	}
+	w, err := s.Store.Workflow(ctx, sc, name)
+	if err != nil {
+		return api.Workflow{}, err
+	}
+	if v != 0 && v != w.Version {
+		return api.Workflow{}, store.ErrConflict
+	}
+	text, err := change([]byte(w.Draft))
+	if err != nil {
+		return api.Workflow{}, err
+	}
+	title := w.Title
+	if parsed, _, _ := workflow.Read(text); parsed != nil {
+		title = parsed.TitleOrName()
+		if parsed.Name != name && parsed.Name != "" {
+			return api.Workflow{}, refuse(http.StatusUnprocessableEntity, "renamed", fmt.Sprintf("The document is called %s, and this workflow %s. Keep the name, or make a new workflow.", parsed.Name, name))
+		}
+	}
+	if w, err = s.Store.SaveDraft(ctx, sc, name, w.Version, title, string(text)); err != nil {
+		return api.Workflow{}, err
+	}
+	return s.workflow(ctx, sc, w)
+}
+
+// SaveDraft implements api.StrictServerInterface.
+func (s *Server) SaveDraft(ctx context.Context, r api.SaveDraftRequestObject) (api.SaveDraftResponseObject, error) {
+	out, err := s.save(ctx, r.Workflow, r.Params.IfMatch, func([]byte) ([]byte, error) { return []byte(r.Body.Document), nil })
+	return api.SaveDraft200JSONResponse(out), err
+}
+
+// EditDraft implements api.StrictServerInterface.
+func (s *Server) EditDraft(ctx context.Context, r api.EditDraftRequestObject) (api.EditDraftResponseObject, error) {
+	edits := make([]workflow.Edit, len(r.Body.Edits))
+	for i, e := range r.Body.Edits {
+		edits[i] = workflow.Edit{Op: e.Op, Step: or(e.Step, ""), Key: or(e.Key, ""), To: or(e.To, 0)}
+		if e.Value != nil && len(*e.Value) > 0 {
+			v, err := item.Decode(*e.Value)
+			if err != nil {
+				return nil, refuse(http.StatusBadRequest, "invalid_request", err.Error())
+			}
+			edits[i].Value = v
+		}
+	}
+	out, err := s.save(ctx, r.Workflow, r.Params.IfMatch, func(draft []byte) ([]byte, error) {
+		text, err := workflow.Apply(draft, edits)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_edit", err.Error())
+		}
+		return text, nil
+	})
+	return api.EditDraft200JSONResponse(out), err
+}
+
+// CheckDocument implements api.StrictServerInterface.
+func (s *Server) CheckDocument(ctx context.Context, r api.CheckDocumentRequestObject) (api.CheckDocumentResponseObject, error) {
+	catalog, err := s.catalog(ctx, scopeOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	w, problems := workflow.Check([]byte(r.Body.Document), catalog, nil)
+	out := api.CheckDocument200JSONResponse{Problems: findings(problems)}
+	if w != nil {
+		out.Trigger, out.Lines = some(workflow.TriggerSentence(w.Trigger)), some(lines(w, catalog))
+	}
+	return out, nil
+}
+
+// DiffWorkflow implements api.StrictServerInterface.
+func (s *Server) DiffWorkflow(ctx context.Context, r api.DiffWorkflowRequestObject) (api.DiffWorkflowResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	parsed, _, problems := workflow.Read([]byte(w.Draft))
+	if parsed == nil {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
+	}
+	revision := or(r.Params.Revision, or(w.Live, 0))
+	var changes []workflow.Change
+	if revision == 0 {
+		changes = workflow.Diff(nil, parsed, catalog)
+	} else if changes, err = s.changes(ctx, sc, w, parsed, revision, catalog); err != nil {
+		return nil, err
+	}
+	out := api.DiffWorkflow200JSONResponse{Revision: given(revision)}
+	out.Changes = make([]struct {
+		Kind     string  `json:"kind"`
+		Sentence string  `json:"sentence"`
+		Step     *string `json:"step,omitempty"`
+	}, len(changes))
+	for i, c := range changes {
+		out.Changes[i].Kind, out.Changes[i].Sentence, out.Changes[i].Step = c.Kind, c.Sentence, given(c.Step)
+	}
+	return out, nil
+}
+
+// ListRevisions implements api.StrictServerInterface.
+func (s *Server) ListRevisions(ctx context.Context, r api.ListRevisionsRequestObject) (api.ListRevisionsResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.Revisions(ctx, scopeOf(ctx), w.ID)
+	out := api.ListRevisions200JSONResponse{Revisions: []api.Revision{}}
+	for _, v := range list {
+		out.Revisions = append(out.Revisions, api.Revision{Number: v.Number, Made: v.Made, MadeBy: v.MadeBy, Document: v.Document, Live: w.Live != nil && *w.Live == v.Number})
+	}
+	return out, err
+}
+
+// GoLive implements api.StrictServerInterface.
+func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoLiveResponseObject, error) {
+	sc := scopeOf(ctx)
+	v, err := version(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
+	if parsed == nil || workflow.HasErrors(problems) {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors and cannot go live.", problems: problems}
+	}
+	if v == 0 {
+		v = w.Version
+	}
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers)); err != nil {
+		return nil, err
+	}
+	s.Intake.Forget(w.Hook)
+	out, err := s.workflow(ctx, sc, w)
+	return api.GoLive200JSONResponse(out), err
+}
+
+// PauseWorkflow implements api.StrictServerInterface.
+func (s *Server) PauseWorkflow(ctx context.Context, r api.PauseWorkflowRequestObject) (api.PauseWorkflowResponseObject, error) {
+	w, err := s.Store.SetState(ctx, scopeOf(ctx), r.Workflow, "paused")
+	if err != nil {
+		return nil, err
+	}
+	if w.Live == nil {
+		return nil, refuse(http.StatusConflict, "not_live", "It has never been live, so there is nothing to pause.")
+	}
+	s.Intake.Forget(w.Hook)
+	out, err := s.workflow(ctx, scopeOf(ctx), w)
+	return api.PauseWorkflow200JSONResponse(out), err
+}
+
+func objects(list *[]api.Fields) ([]map[string]any, error) {
+	var out []map[string]any
+	for i, f := range or(list, nil) {
+		m, err := item.DecodeObject(f)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", fmt.Sprintf("Item %d: %v", i+1, err))
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// StartWorkflow implements api.StrictServerInterface.
+func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestObject) (api.StartWorkflowResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	items, err := objects(r.Body.Items)
+	if err != nil {
+		return nil, err
+	}
+	run, err := s.Intake.Start(ctx, sc, w, items, sc.Who())
+	return api.StartWorkflow202JSONResponse{Run: run}, err
+}
+
+const rehearsedRows = 2000
+
+// Rehearse implements api.StrictServerInterface.
+func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
+	if parsed == nil {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
+	}
+	if to := or(r.Body.To, ""); to != "" {
+		at, _ := parsed.Step(to)
+		if at < 0 {
+			return nil, refuse(http.StatusUnprocessableEntity, "no_step", fmt.Sprintf("There is no step %q.", to))
+		}
+		parsed.Steps = parsed.Steps[:at+1]
+		problems = within(problems, parsed)
+	}
+	if workflow.HasErrors(problems) {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
+	}
+	items, err := objects(r.Body.Items)
+	if err != nil {
+		return nil, err
+	}
+	if len(items) == 0 {
+		if items, err = s.samples(ctx, sc, w); err != nil {
+			return nil, err
+		}
+	}
+	if len(items) == 0 {
+		if parsed.Trigger.Type != "manual" {
+			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real call, or write one.")
+		}
+		items = []map[string]any{{}}
+	}
+	plan, err := workflow.Compile(parsed, catalog)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	got, err := s.Node.Rehearse(ctx, sc.Workspace(), plan, items)
+	if err != nil {
+		return nil, err
+	}
+	out := s.rehearsal(got, plan, catalog, w.Version, items)
+	body, err := json.Marshal(out)
+	if err != nil {
+		return nil, err
+	}
+	return api.Rehearse200JSONResponse(out), s.Store.SaveRehearsal(ctx, sc, w.ID, store.Pack(body))
+}
+
+// within keeps the problems of the steps that are left, and of the head.
+func within(problems []document.Problem, w *workflow.Workflow) []document.Problem {
+	var out []document.Problem
+	for _, p := range problems {
+		if i, _ := w.Step(p.Step); p.Step == "" || i >= 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s *Server) rehearsal(got *node.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
+	out := api.Rehearsal{Made: time.Now().UTC(), Version: version, State: api.RunState(got.State), Message: given(got.Message), Columns: columns(plan, catalog, &got.Counts), Rows: []api.Row{}, Counts: counts(got.Counts)}
+	entries := map[engine.Key]*engine.Entry{}
+	for _, e := range got.Memory.All() {
+		entries[e.Key] = e
+		if e.Request != nil && e.Request.Prepared {
+			out.Prepared++
+		}
+	}
+	used := make([]api.Fields, len(items))
+	for i, f := range items {
+		used[i] = raw(f)
+	}
+	out.Items = &used
+	for i, r := range got.Rows {
+		if i == rehearsedRows {
+			out.Truncated = some(true)
+			break
+		}
+		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(r.Cells)}
+		for j, st := range plan.Steps {
+			if st.Operation == nil && j < len(row.Cells) {
+				if e := entries[engine.Key{Pass: 1, Step: st.Number, Address: ownerAt(r.Address, plan, j)}]; e != nil && e.Request != nil {
+					row.Cells[j].Sent = some(sent(e.Request))
+				}
+			}
+		}
+		for j := range row.Cells {
+			if f := r.Fields(j); f != nil {
+				row.Cells[j].Fields = some(raw(f))
+			}
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out
+}
+
+// ownerAt is the address of the item that came to step j on the way to an item.
+func ownerAt(a item.Address, plan *workflow.Plan, j int) item.Address {
+	for i := len(plan.Steps) - 1; i >= j; i-- {
+		if plan.Steps[i].Lists() {
+			a = a.Before(plan.Steps[i].Number)
+		}
+	}
+	return a
+}
+
+// LastRehearsal implements api.StrictServerInterface.
+func (s *Server) LastRehearsal(ctx context.Context, r api.LastRehearsalRequestObject) (api.LastRehearsalResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	packed, _, err := s.Store.Rehearsal(ctx, scopeOf(ctx), w.ID)
+	if err != nil {
+		return nil, err
+	}
+	body, err := store.Unpack(packed)
+	if err != nil {
+		return nil, err
+	}
+	var out api.LastRehearsal200JSONResponse
+	return out, errors.Join(json.NewDecoder(bytes.NewReader(body)).Decode(&out), nil)
+}
+
+// ListSamples implements api.StrictServerInterface.
+func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject) (api.ListSamplesResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.Samples(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := api.Samples{Samples: []api.Sample{}, Taking: w.Taking != nil && w.Taking.After(time.Now())}
+	for _, x := range list {
+		out.Samples = append(out.Samples, sample(x))
+	}
+	for _, d := range arrived {
+		at := time.Unix(d.ID.Time().UnixTime())
+		out.Arrived = append(out.Arrived, struct {
+			At      time.Time  `json:"at"`
+			Bytes   int        `json:"bytes"`
+			Excerpt string     `json:"excerpt"`
+			Reason  string     `json:"reason"`
+			Run     *uuid.UUID `json:"run,omitempty"`
+			Verdict string     `json:"verdict"`
+		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
+	}
+	return api.ListSamples200JSONResponse(out), nil
+}
+
+func sample(x store.Sample) api.Sample {
+	return api.Sample{Id: x.ID, Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
+}
+
+// AddSample implements api.StrictServerInterface.
+func (s *Server) AddSample(ctx context.Context, r api.AddSampleRequestObject) (api.AddSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	fields, err := objects(&[]api.Fields{r.Body.Fields})
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.Store.AddSample(ctx, scopeOf(ctx), w.ID, string(raw(fields[0])), or(r.Body.Source, "written by "+scopeOf(ctx).Who()), false)
+	return api.AddSample201JSONResponse(sample(x)), err
+}
+
+// DeleteSample implements api.StrictServerInterface.
+func (s *Server) DeleteSample(ctx context.Context, r api.DeleteSampleRequestObject) (api.DeleteSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	return api.DeleteSample204Response{}, s.Store.DeleteSample(ctx, scopeOf(ctx), w.ID, r.Id)
+}
+
+// TakeSample implements api.StrictServerInterface.
+func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) (api.TakeSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed == nil || parsed.Trigger.Type != "webhook" {
+		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow that something calls can take a sample from a real call.")
+	}
+	s.Intake.Forget(w.Hook)
+	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)
+}
+
+// CallSheet implements api.StrictServerInterface.
+func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (api.CallSheetResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	address := strings.TrimSuffix(s.PublicURL, "/") + "/hooks/" + w.Hook
+	out := api.CallSheet200JSONResponse{Address: address, Secured: w.Secured, Verify: "bearer"}
+	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed != nil {
+		if v, ok := parsed.Trigger.Settings["verify"].(string); ok {
+			out.Verify = v
+		}
+	}
+	curl := "curl -X POST " + address + " \\\n  -H 'Content-Type: application/json' \\\n"
+	if out.Verify == "bearer" {
+		curl += "  -H 'Authorization: Bearer YOUR_SECRET' \\\n"
+	}
+	out.Curl = some(curl + "  -d '{\"example\": 1}'")
+	return out, nil
+}
+
+// MakeHookSecret implements api.StrictServerInterface.
+func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequestObject) (api.MakeHookSecretResponseObject, error) {
+	secret, err := s.Store.NewHookSecret(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	s.Intake.Forget(w.Hook)
+	return api.MakeHookSecret201JSONResponse{Secret: secret}, nil
+}
+
+// ListKinds implements api.StrictServerInterface.
+func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
+	out := api.ListKinds200JSONResponse{}
+	for _, k := range steps.Kinds() {
+		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Properties())})
+	}
+	for _, t := range []string{"webhook", "manual"} {
+		k := workflow.TriggerKinds[t]
+		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Properties)})
+	}
+	return out, nil
+}
+
+func properties(list []connector.Property) []api.Property {
+	out := make([]api.Property, 0, len(list))
+	for _, p := range list {
+		out = append(out, api.Property{Name: p.Name, Required: p.Required, Schema: raw(p.Schema)})
+	}
+	return out
+}
+
+// ListFunctions implements api.StrictServerInterface.
+func (s *Server) ListFunctions(context.Context, api.ListFunctionsRequestObject) (api.ListFunctionsResponseObject, error) {
+	out := api.ListFunctions200JSONResponse{}
+	for _, f := range expr.Functions() {
+		out.Functions = append(out.Functions, api.Function{Name: f.Name, Group: f.Group, Usage: f.Usage, Help: f.Help, Example: f.Example, Result: f.Result})
+	}
+	return out, nil
+}
+
+// WorkflowSchema implements api.StrictServerInterface.
+func (s *Server) WorkflowSchema(ctx context.Context, _ api.WorkflowSchemaRequestObject) (api.WorkflowSchemaResponseObject, error) {
+	catalog, err := s.catalog(ctx, scopeOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return api.WorkflowSchema200JSONResponse(raw(workflow.Schema(catalog))), nil
+}
+
+// Evaluate implements api.StrictServerInterface.
+func (s *Server) Evaluate(_ context.Context, r api.EvaluateRequestObject) (api.EvaluateResponseObject, error) {
+	fields, err := item.DecodeObject(r.Body.Item)
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
+	}
+	trigger := map[string]any{}
+	if r.Body.Trigger != nil {
+		if trigger, err = item.DecodeObject(*r.Body.Trigger); err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
+		}
+	}
+	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}}
+	out := api.Evaluated{}
+	v, why, err := evaluate(r.Body.Source, or(r.Body.Template, false), scope)
+	if err != nil {
+		var e *expr.Error
+		out.Error = some(err.Error())
+		if errors.As(err, &e) {
+			out.Error, out.Position = some(e.Message), some(e.Pos)
+		}
+		return api.Evaluate200JSONResponse(out), nil
+	}
+	out.Value, out.Text, out.Why = some(raw(v)), some(engine.Line(expr.Brief(v))), given(why)
+	return api.Evaluate200JSONResponse(out), nil
+}
+
+func evaluate(source string, template bool, scope *expr.Scope) (v any, why string, err error) {
+	if template {
+		t, err := expr.CompileTemplate(source)
+		if err != nil {
+			return nil, "", err
+		}
+		v, err = t.Eval(scope)
+		return v, "", err
+	}
+	p, err := expr.Compile(source)
+	if err != nil {
+		return nil, "", err
+	}
+	if v, err = p.Eval(scope); err != nil {
+		return nil, "", err
+	}
+	if v == false || v == nil {
+		why = p.Why(scope)
+	}
+	return v, why, nil
+}

@@ -1,0 +1,237 @@
+// Package service puts a whole service together: store, vault, outgoing
+// client, node, intake and the HTTP surface.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/connectors"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/intake"
+	"youngtrellis/internal/node"
+	"youngtrellis/internal/outbound"
+	"youngtrellis/internal/server"
+	"youngtrellis/internal/store"
+	"youngtrellis/internal/vault"
+	"youngtrellis/web"
+)
+
+// Config of a service.
+type Config struct {
+	DatabaseURL string // with its password, if it has one
+	Listen      string // host:port
+	PublicURL   string // empty: the address listened on
+	Data        string // folder for the vault key and the node's lock
+	VaultKey    string // file; empty: vault.key in Data
+	Runs        int    // at once
+	Log         *slog.Logger
+}
+
+// Service is a running service.
+type Service struct {
+	Store   *store.Store
+	Node    *node.Node
+	Vault   *vault.Vault
+	Address string // at which it is reached
+
+	http *http.Server
+	lock *os.File
+	done chan error
+	stop context.CancelFunc
+}
+
+// Connectors reads the shipped connector documents.
+func Connectors() (map[string]*connector.Connector, error) {
+	out := map[string]*connector.Connector{}
+	names, err := fs.Glob(connectors.Files, "*.yaml")
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		b, err := connectors.Files.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		c, err := connector.Parse(b)
+		if err != nil {
+			return nil, fmt.Errorf("connectors/%s: %w", name, err)
+		}
+		out[c.Name] = c
+	}
+	return out, nil
+}
+
+// Start opens the database and serves.
+func Start(ctx context.Context, c Config) (*Service, error) {
+	host, _, err := net.SplitHostPort(c.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("--listen is %q; it is written as 127.0.0.1:7480", c.Listen)
+	}
+	if ip := net.ParseIP(host); c.PublicURL == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("--listen %s can be reached from elsewhere; say with --public-url how people call this service, as https://trellis.example", c.Listen)
+	}
+	s := &Service{done: make(chan error, 1)}
+	if err := s.open(ctx, c); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context, c Config) error {
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return err
+	}
+	name, err := s.lockNode(c.Data)
+	if err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return fmt.Errorf("the address %s is taken by another program; end it, or choose another with --listen", c.Listen)
+		}
+		return fmt.Errorf("listening on %s: %w", c.Listen, err)
+	}
+	if s.Store, err = store.Open(ctx, c.DatabaseURL); err != nil {
+		listener.Close()
+		return err
+	}
+	if c.VaultKey == "" {
+		c.VaultKey = filepath.Join(c.Data, "vault.key")
+	}
+	if s.Vault, err = vault.Open(ctx, s.Store, c.VaultKey); err != nil {
+		listener.Close()
+		return err
+	}
+	cons, err := Connectors()
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	client := outbound.New(allowances(s.Store))
+	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Connectors: cons, Log: c.Log}, s.Store, s.Vault, client); err != nil {
+		listener.Close()
+		return err
+	}
+	s.Address = "http://" + listener.Addr().String()
+	if c.PublicURL == "" {
+		c.PublicURL = s.Address
+	}
+	front := &server.Server{Config: server.Config{PublicURL: strings.TrimSuffix(c.PublicURL, "/"), Connectors: cons, Console: web.Console(), Log: c.Log},
+		Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Node: s.Node}}
+	h, err := front.Handler()
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	s.http = server.HTTP(h)
+	go func() { s.done <- s.http.Serve(listener) }()
+	var upkeep context.Context
+	upkeep, s.stop = context.WithCancel(context.WithoutCancel(ctx))
+	go s.keep(upkeep, c)
+	return nil
+}
+
+// keep makes coming partitions and forgets what has expired, hourly.
+func (s *Service) keep(ctx context.Context, c Config) {
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := errors.Join(store.EnsurePartitions(ctx, c.DatabaseURL), s.Store.Sweep(ctx)); err != nil {
+			c.Log.Warn("hourly upkeep", "error", err)
+		}
+	}
+}
+
+// lockNode gives the node its name: the folder's own, locked while we live, so
+// that a session left under this name is certainly dead.
+func (s *Service) lockNode(dir string) (string, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "node.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return "", err
+	}
+	s.lock = f
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return "", fmt.Errorf("another service runs with the data folder %s; end it, or choose another with --data", dir)
+	}
+	b := make([]byte, 64)
+	n, _ := f.Read(b)
+	if name := strings.TrimSpace(string(b[:n])); name != "" {
+		return name, nil
+	}
+	name := "node-" + uuid.NewString()
+	_, err = f.WriteString(name + "\n")
+	return name, err
+}
+
+// allowances remembers each workspace's for a moment.
+func allowances(s *store.Store) outbound.Allowed {
+	type kept struct {
+		list  []string
+		until time.Time
+	}
+	var mu sync.Mutex
+	known := map[uuid.UUID]kept{}
+	return func(ctx context.Context, workspace uuid.UUID) ([]string, error) {
+		mu.Lock()
+		k, ok := known[workspace]
+		mu.Unlock()
+		if ok && time.Now().Before(k.until) {
+			return k.list, nil
+		}
+		list, err := s.Allowances(ctx, workspace)
+		if err != nil {
+			return nil, err
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		known[workspace] = kept{list, time.Now().Add(2 * time.Second)}
+		return list, nil
+	}
+}
+
+// Done tells when serving ended by itself.
+func (s *Service) Done() <-chan error { return s.done }
+
+// Close stops in order: no new calls, running work to its next effect, then
+// the database.
+func (s *Service) Close() {
+	if s.stop != nil {
+		s.stop()
+	}
+	if s.http != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_ = s.http.Shutdown(ctx)
+		_ = s.http.Close()
+	}
+	if s.Node != nil {
+		s.Node.Close()
+	}
+	if s.Store != nil {
+		s.Store.Close()
+	}
+	if s.lock != nil {
+		_ = s.lock.Close()
+	}
+}

@@ -1,0 +1,234 @@
+// Package standins simulates the services of Ottermere Clayworks for the demo
+// and the tests. They speak over loopback like the real thing: they check
+// credentials, honour Idempotency-Key, publish an OpenAPI document, have a
+// page that shows what arrived, and can be told to misbehave.
+package standins
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// Faults that a stand-in can be told to show. The zero value is well-behaved.
+type Faults struct {
+	Latency    int  `json:"latency_ms"`  // before each answer
+	ErrorEvery int  `json:"error_every"` // each n-th call answers 500
+	CutEvery   int  `json:"cut_every"`   // each n-th call takes effect, and its connection is cut
+	Malformed  bool `json:"malformed"`   // answers JSON that ends early
+	RefuseKeys bool `json:"refuse_keys"` // answers 401 to every key
+	Wait       int  `json:"wait_s"`      // answers 429 with Retry-After
+	Forgetful  bool `json:"forgetful"`   // takes no note of Idempotency-Key
+}
+
+// Service is the frame that every stand-in stands in.
+type Service struct {
+	Name   string
+	Engine *gin.Engine
+	API    *gin.RouterGroup // signed-in calls
+
+	mu      sync.Mutex
+	faults  Faults
+	calls   int
+	answers map[string]*answer // by Idempotency-Key
+	arrived map[string]int     // write calls by Idempotency-Key
+}
+
+type answer struct {
+	status int
+	body   []byte
+}
+
+// SignIn tells whether a request proves itself, and how it should.
+type SignIn func(*http.Request) (ok bool, hint string)
+
+// New makes the frame. Page gives the body of the human page.
+func New(name string, signIn SignIn, page func() template.HTML, openapi map[string]any) *Service {
+	gin.SetMode(gin.ReleaseMode)
+	s := &Service{Name: name, Engine: gin.New(), answers: map[string]*answer{}, arrived: map[string]int{}}
+	s.Engine.Use(gin.Recovery())
+	s.Engine.GET("/", func(c *gin.Context) {
+		var b bytes.Buffer
+		if err := frame.Execute(&b, map[string]any{"Name": name, "Body": page()}); err != nil {
+			c.String(http.StatusInternalServerError, err.Error())
+			return
+		}
+		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", b.Bytes())
+	})
+	s.Engine.GET("/openapi.json", func(c *gin.Context) { c.JSON(http.StatusOK, openapi) })
+	s.Engine.PUT("/faults", func(c *gin.Context) {
+		var f Faults
+		if err := c.BindJSON(&f); err != nil {
+			return
+		}
+		s.SetFaults(f)
+		c.JSON(http.StatusOK, f)
+	})
+	s.API = s.Engine.Group("/v1", s.misbehave, func(c *gin.Context) {
+		ok, hint := signIn(c.Request)
+		if s.current().RefuseKeys {
+			ok, hint = false, "this key was withdrawn"
+		}
+		if !ok {
+			Refuse(c, http.StatusUnauthorized, "", hint)
+			c.Abort()
+		}
+	}, s.once)
+	return s
+}
+
+// SetFaults tells the stand-in how to misbehave from now on.
+func (s *Service) SetFaults(f Faults) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.faults, s.calls = f, 0
+}
+
+func (s *Service) current() Faults {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.faults
+}
+
+// Repeats counts the write calls that arrived more than once under one key.
+func (s *Service) Repeats() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := 0
+	for _, times := range s.arrived {
+		n += times - 1
+	}
+	return n
+}
+
+func (s *Service) misbehave(c *gin.Context) {
+	s.mu.Lock()
+	s.calls++
+	f, n := s.faults, s.calls
+	s.mu.Unlock()
+	if f.Latency > 0 {
+		select {
+		case <-time.After(time.Duration(f.Latency) * time.Millisecond):
+		case <-c.Request.Context().Done():
+		}
+	}
+	switch {
+	case f.Wait > 0:
+		c.Header("Retry-After", fmt.Sprint(f.Wait))
+		Refuse(c, http.StatusTooManyRequests, "", "too many calls")
+		c.Abort()
+	case f.ErrorEvery > 0 && n%f.ErrorEvery == 0:
+		Refuse(c, http.StatusInternalServerError, "", "something broke here")
+		c.Abort()
+	case f.Malformed:
+		c.Data(http.StatusOK, "application/json", []byte(`{"rows": [{"id": "r1", `))
+		c.Abort()
+	case f.CutEvery > 0 && n%f.CutEvery == 0:
+		held := &holding{ResponseWriter: c.Writer}
+		c.Writer = held
+		c.Next()
+		if conn, _, err := held.Hijack(); err == nil {
+			_ = conn.Close()
+		}
+	}
+}
+
+// holding keeps an answer back.
+type holding struct {
+	gin.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (h *holding) WriteHeader(status int)            { h.status = status }
+func (h *holding) WriteHeaderNow()                   {}
+func (h *holding) Write(b []byte) (int, error)       { return h.body.Write(b) }
+func (h *holding) WriteString(s string) (int, error) { return h.body.WriteString(s) }
+func (h *holding) Written() bool                     { return false }
+
+// once answers a repeat of a write with what the first one was answered.
+func (s *Service) once(c *gin.Context) {
+	key := c.GetHeader("Idempotency-Key")
+	if key == "" || c.Request.Method == http.MethodGet {
+		return
+	}
+	s.mu.Lock()
+	s.arrived[key]++
+	known, forgetful := s.answers[key], s.faults.Forgetful
+	s.mu.Unlock()
+	if known != nil && !forgetful {
+		c.Data(known.status, "application/json", known.body)
+		c.Abort()
+		return
+	}
+	held := &holding{ResponseWriter: c.Writer, status: http.StatusOK}
+	c.Writer = held
+	c.Next()
+	c.Writer = held.ResponseWriter
+	if held.status < 500 && held.status != http.StatusUnprocessableEntity {
+		s.mu.Lock()
+		s.answers[key] = &answer{held.status, held.body.Bytes()}
+		s.mu.Unlock()
+	}
+	c.Data(held.status, "application/json", held.body.Bytes())
+}
+
+// Refuse answers with an error in the form that both tables and contacts use.
+func Refuse(c *gin.Context, status int, field, message string) {
+	c.JSON(status, gin.H{"message": message, "error": gin.H{"message": message, "field": field}})
+}
+
+// Saved keeps a stand-in's state in a file, so that the demo goes on with the
+// same data. An empty path keeps nothing.
+type Saved struct{ Path string }
+
+// Load fills state from the file; it tells whether there was one.
+func (s Saved) Load(state any) bool {
+	if s.Path == "" {
+		return false
+	}
+	b, err := os.ReadFile(s.Path)
+	return err == nil && json.Unmarshal(b, state) == nil
+}
+
+// Save writes the state.
+func (s Saved) Save(state any) error {
+	if s.Path == "" {
+		return nil
+	}
+	b, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(s.Path), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(s.Path+".new", b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(s.Path+".new", s.Path)
+}
+
+var frame = template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Name}}, a stand-in</title>
+<style>body{font:14px/1.5 system-ui,sans-serif;margin:2rem auto;max-width:60rem;padding:0 1rem;color:#23251f;background:#fbfaf6}
+table{border-collapse:collapse;margin:.5rem 0 1.5rem;background:#fff}td,th{border:1px solid #e6e2d8;padding:.25rem .6rem;text-align:left}
+h1{font-size:1.4rem}h2{font-size:1.1rem;margin-bottom:.2rem}.note{color:#5d6057}</style>
+<h1>{{.Name}}</h1><p class="note">A stand-in at Ottermere Clayworks. What arrives here leaves the building in no other way. <a href="/openapi.json">API description</a></p>{{.Body}}</html>`))
+
+// Table renders rows for a human page.
+func Table(heads []string, rows [][]string) template.HTML {
+	var b bytes.Buffer
+	_ = table.Execute(&b, map[string]any{"Heads": heads, "Rows": rows})
+	return template.HTML(b.String()) // made by html/template
+}
+
+var table = template.Must(template.New("table").Parse(`<table><tr>{{range .Heads}}<th>{{.}}</th>{{end}}</tr>{{range .Rows}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>{{else}}<tr><td class="note">Nothing yet.</td></tr>{{end}}</table>`))
