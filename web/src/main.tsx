@@ -1,0 +1,52 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } from "@tanstack/react-router";
+import { lazy, StrictMode, Suspense, type ComponentType } from "react";
+import { createRoot } from "react-dom/client";
+import { Connections } from "./pages/Connections";
+import { RunPage } from "./pages/RunPage";
+import { Runs } from "./pages/Runs";
+import { Workflows } from "./pages/Workflows";
+import { Refusal } from "./api/client";
+import { Shell } from "./shell/Shell";
+import { setTheme, theme } from "./shell/theme";
+import { Waiting } from "./ui/parts";
+import "./styles.css";
+
+setTheme(theme());
+
+// The editor is large; it is loaded with the page that needs it.
+const Workbench = later(() => import("./pages/Workbench").then((m) => ({ default: m.Workbench })));
+
+function later(load: () => Promise<{ default: ComponentType }>) {
+  const Page = lazy(load);
+  return () => <Suspense fallback={<Waiting what="Opening the workbench" />}><Page /></Suspense>;
+}
+
+const root = createRootRoute({ component: Shell });
+const index = createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/workflows" }); } });
+const workflows = createRoute({ getParentRoute: () => root, path: "/workflows", component: Workflows });
+const workbench = createRoute({ getParentRoute: () => root, path: "/workflows/$workflow", component: Workbench });
+const runs = createRoute({ getParentRoute: () => root, path: "/runs", component: Runs });
+const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage });
+const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections });
+
+const router = createRouter({ routeTree: root.addChildren([index, workflows, workbench, runs, run, connections]) });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}
+
+const client = new QueryClient({
+  defaultOptions: { queries: { retry: (n, error) => n < 2 && !(error instanceof Refusal && error.status >= 400 && error.status < 500), staleTime: 2000 } },
+});
+
+const element = document.getElementById("root");
+if (element) {
+  createRoot(element).render(
+    <StrictMode>
+      <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,201 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { toast } from "sonner";
+import { ask, asFields, http, type Fields, type Rehearsal, type Workflow } from "../api/client";
+import { useDraft, useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
+import { FieldList } from "../lattice/FieldList";
+import { Lattice, Legend, type Spot } from "../lattice/Lattice";
+import { fateWords } from "../lattice/shape";
+import { Badge, Trouble, Waiting } from "../ui/parts";
+import { plural } from "../ui/words";
+import { Focus, type Inserting } from "../workbench/focus";
+import { GoLive } from "../workbench/GoLive";
+import { Outline } from "../workbench/Outline";
+import { TextView } from "../workbench/TextView";
+
+export function Workbench() {
+  const { workflow: name } = useParams({ from: "/workflows/$workflow" });
+  const workflow = useWorkflow(name);
+  if (workflow.isPending) return <Waiting what="Opening the workbench" />;
+  if (!workflow.data) return <div className="p-5"><Trouble error={workflow.error} /></div>;
+  return <Bench key={name} workflow={workflow.data} />;
+}
+
+/** Gathers quick edits of one setting into one, and sends them in order. */
+function useGathered(send: (edits: Edit[]) => void) {
+  const waiting = useRef(new Map<string, Edit>());
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const flush = useCallback(() => {
+    clearTimeout(timer.current);
+    const edits = [...waiting.current.values()];
+    waiting.current.clear();
+    if (edits.length > 0) send(edits);
+  }, [send]);
+  useEffect(() => flush, [flush]);
+  return {
+    flush,
+    edit: useCallback((edits: Edit[]) => {
+      for (const e of edits) {
+        if (e.op === "set" || e.op === "trigger") waiting.current.set(`${e.op} ${e.step ?? ""} ${e.key ?? ""}`, e);
+        else { flush(); send([e]); }
+      }
+      clearTimeout(timer.current);
+      timer.current = setTimeout(flush, 350);
+    }, [flush, send]),
+  };
+}
+
+function Bench({ workflow }: { workflow: Workflow }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const draft = useDraft(workflow.name);
+  const rehearsal = useRehearsal(workflow.name);
+  const samples = useSamples(workflow.name);
+  const [chosen, setChosen] = useState<string>();
+  const [asText, setAsText] = useState(false);
+  const [text, setText] = useState<string>();
+  const [spot, setSpot] = useState<Spot>();
+  const focus = useMemo<Inserting>(() => ({ current: undefined }), []);
+  const { edit, flush } = useGathered(draft.edit.mutate);
+  const { mutate: saveText } = draft.save;
+
+  const rehearse = useMutation({
+    scope: { id: `draft ${workflow.name}` },
+    mutationFn: (to: string | undefined) => ask(http.POST("/workflows/{workflow}/rehearsal", { params: { path: { workflow: workflow.name } }, body: to ? { to } : {} })),
+    onSuccess: (r) => { client.setQueryData(["rehearsal", workflow.name], r); setSpot(undefined); },
+  });
+  const start = useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { params: { path: { workflow: workflow.name } }, body: {} })),
+    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+  });
+  const pause = useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/pause", { params: { path: { workflow: workflow.name } } })),
+    onSuccess: (w) => { client.setQueryData(["workflow", workflow.name], w); toast("Paused: nothing starts it for now"); },
+  });
+
+  useEffect(() => {
+    if (text === undefined) return;
+    const t = setTimeout(() => { saveText(text); }, 500);
+    return () => { clearTimeout(t); };
+  }, [text, saveText]);
+
+  const seen = rehearsal.data;
+  const chosenAt = workflow.lines.findIndex((l) => l.name === chosen);
+  const shown = spot ?? { row: 0, column: Math.max(0, chosenAt) };
+  const before = itemBefore(seen, shown.row, chosenAt >= 0 ? chosenAt : shown.column);
+  const trigger = asFields(seen?.items?.[Number(seen.rows[shown.row]?.address.split("-")[0] ?? 0)] ?? samples.data?.samples[0]?.fields);
+  const item = chosenAt < 0 ? undefined : before ?? (chosenAt === 0 ? (samples.data?.samples.length ? trigger : undefined) : undefined);
+  const rowName = seen?.rows[shown.row] ? `Row ${String(shown.row + 1)}, ${seen.rows[shown.row]?.label ?? ""}` : undefined;
+  const saving = draft.edit.isPending || draft.save.isPending;
+
+  return (
+    <Focus.Provider value={focus}>
+      <div className="grid h-full grid-cols-[minmax(380px,37%)_1fr]">
+        <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
+          <div className="px-5 pt-4 pb-1.5">
+            <Title workflow={workflow} onEdit={edit} />
+            <div className="mt-1 flex items-center gap-2 text-second">
+              <Badge tone={workflow.state === "live" ? "leaf" : "plain"}>{workflow.state === "live" ? `Live, revision ${String(workflow.live)}` : workflow.state === "paused" ? "Paused" : "Draft"}</Badge>
+              {workflow.live !== undefined && workflow.changed > 0 && <span>the draft differs in {plural(workflow.changed, "line")}</span>}
+              <Link to="/runs" className="ml-auto hover:underline">Runs</Link>
+              {workflow.state === "live" && <button className="hover:text-ink hover:underline" onClick={() => { pause.mutate(); }}>Pause</button>}
+            </div>
+          </div>
+          <div className="min-h-0 flex-1 overflow-auto pb-4">
+            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={(n) => { flush(); setChosen(n); setSpot((s) => (s && n ? { ...s, column: Math.max(0, workflow.lines.findIndex((l) => l.name === n)) } : s)); }} onEdit={edit} item={item} trigger={trigger} row={rowName} />}
+          </div>
+          <Look workflow={workflow} onChoose={setChosen} />
+        </section>
+        <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
+          <div className="mb-2.5 flex items-center gap-2">
+            <span className="mr-auto text-second">{seen ? <>Rows from the last rehearsal{seen.version !== workflow.version && <span className="text-amber">, the draft has changed since</span>}</> : `${plural(samples.data?.samples.length ?? 0, "sample")}`}</span>
+            <span className="text-xs text-third" role="status">{saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}</span>
+            <button className="btn btn-plain" aria-pressed={asText} onClick={() => { flush(); setAsText(!asText); setText(undefined); }}>{asText ? "As sentences" : "As text"}</button>
+            {workflow.trigger_type === "manual" && workflow.state === "live" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start</button>}
+            {chosenAt >= 0 && chosenAt < workflow.lines.length - 1 && <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(chosen); }}>Rehearse to here</button>}
+            <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(undefined); }}>{rehearse.isPending ? "Rehearsing…" : "Rehearse"}</button>
+            <GoLive workflow={workflow} />
+          </div>
+          <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error ?? start.error ?? pause.error} />
+          {!seen && !rehearse.isPending && <Invitation workflow={workflow} samples={samples.data?.samples.length ?? 0} />}
+          {seen && <Sheet seen={seen} spot={spot} onSpot={(s) => { setSpot(s); }} chosen={chosen} use={(p) => { if (focus.current) focus.current(p); else toast("Put the cursor into a setting first"); }} before={itemBefore(seen, shown.row, shown.column)} at={shown} />}
+        </section>
+      </div>
+    </Focus.Provider>
+  );
+}
+
+/** The item of a row as it came to a line: what the line above gave. */
+function itemBefore(r: Rehearsal | undefined, row: number, line: number): Fields | undefined {
+  const cells = r?.rows[row]?.cells;
+  if (!r || !cells) return undefined;
+  for (let i = line - 1; i >= 0; i--) if (cells[i]?.fields !== undefined) return asFields(cells[i]?.fields);
+  const n = Number(r.rows[row]?.address.split("-")[0] ?? 0);
+  return r.items?.[n] !== undefined ? asFields(r.items[n]) : undefined;
+}
+
+function Title({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
+  const [title, setTitle] = useState(workflow.title);
+  return <input aria-label="Title" className="-mx-1 w-full rounded-md border border-transparent bg-transparent px-1 font-serif text-[21px] font-semibold hover:border-rule" value={title} onChange={(e) => { setTitle(e.target.value); }} onBlur={() => { if (title && title !== workflow.title) onEdit([{ op: "set", key: "title", value: title }]); }} />;
+}
+
+function Look({ workflow, onChoose }: { workflow: Workflow; onChoose: (name: string) => void }) {
+  const { problems } = workflow;
+  const first = problems.find((p) => p.severity === "error") ?? problems[0];
+  if (!first) return null;
+  return (
+    <div className="m-4 mt-0 rounded-lg bg-ambertint px-3 py-2.5 text-ink">
+      <b className="text-amber">{problems.length === 1 ? "One thing to look at." : `${String(problems.length)} things to look at.`}</b> {first.step ? `Line ${String(workflow.lines.findIndex((l) => l.name === first.step) + 1)}: ` : ""}{first.message} {first.cure}{" "}
+      {(first.step ?? (first.path.startsWith("trigger") ? "-" : "")) && <button className="underline" onClick={() => { onChoose(first.step ?? "-"); }}>Show</button>}
+    </div>
+  );
+}
+
+function Invitation({ workflow, samples }: { workflow: Workflow; samples: number }) {
+  const words = workflow.lines.length === 0 ? "Add a first line on the left: say what should happen." : workflow.trigger_type === "webhook" && samples === 0 ? "Take a sample first: open the first line on the left, then take the next call, or write one." : "Rehearse to see every record’s way through the lines. Nothing leaves the building.";
+  return <div className="card flex flex-1 items-center justify-center p-10 text-center font-serif text-[16px] text-second">{words}</div>;
+}
+
+interface SheetProps {
+  seen: Rehearsal;
+  spot: Spot | undefined;
+  onSpot: (s: Spot) => void;
+  chosen: string | undefined;
+  use: (path: string) => void;
+  before: Fields | undefined;
+  at: Spot;
+}
+
+function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
+  const [requests, setRequests] = useState(false);
+  const alone = seen.columns[0]?.lists && new Set(seen.rows.map((r) => r.address.split("-")[0])).size <= 1;
+  const row = seen.rows[at.row];
+  const cell = row?.cells[at.column];
+  const reads = seen.columns.filter((c) => c.kind === "read").reduce((n, c) => n + c.calls, 0);
+  return (
+    <>
+      <div className="flex min-h-[160px] flex-1 flex-col">
+        <Lattice columns={seen.columns} rows={seen.rows} start={alone ? undefined : "Sample"} spot={spot} onSpot={onSpot} chosen={chosen} />
+      </div>
+      <div className="py-2"><Legend fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]} /></div>
+      <div className="card max-h-[38%] min-h-[150px] shrink-0 overflow-auto p-3.5">
+        <div className="mb-2 flex gap-6">
+          <div className="min-w-0 flex-1">
+            <h2 className="mb-1.5 text-xs font-semibold text-second">{row ? `Row ${String(at.row + 1)} as it comes to line ${String(at.column + 1)}` : "No row"}<span className="font-normal text-third"> · choose a field to use it</span></h2>
+            {before && <FieldList fields={before} onUse={use} />}
+          </div>
+          {cell && (
+            <div className="min-w-0 flex-1">
+              <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords[cell.fate]}{cell.text ? `: ${cell.text}` : ""}</h2>
+              {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && <FieldList fields={asFields(cell.fields)} />}
+            </div>
+          )}
+        </div>
+        <div><b>Nothing was sent.</b> <span className="text-second">{plural(reads, "real read")}; {plural(seen.prepared, "write")} only prepared.</span> {seen.prepared > 0 && <button className="text-second underline" onClick={() => { setRequests(!requests); }}>{requests ? "Hide them" : "Show them"}</button>}</div>
+        {seen.message && <div className="mt-1 text-rust">{seen.message}</div>}
+        {requests && <div className="mt-2 space-y-2">{seen.rows.flatMap((r) => r.cells.map((c, i) => (c.sent?.prepared ? <div key={`${r.address}-${String(i)}`}><div className="text-xs text-second">row {r.row}, {seen.columns[i]?.sentence}</div><pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{c.sent.method} {c.sent.url}{"\n"}{c.sent.body}</pre></div> : null)))}</div>}
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,54 @@
+import { Command } from "cmdk";
+import { useState } from "react";
+import type { Json } from "../api/client";
+import { useConnections, useConnectors, useKinds } from "../api/queries";
+
+interface Props {
+  taken: string[];
+  onAdd: (step: { [key: string]: Json }, name: string) => void;
+}
+
+const firstName = (type: string, taken: string[]) => {
+  const base = (type.split(".")[1] ?? type).replace(/[^a-z0-9_]/g, "_");
+  let name = base;
+  for (let n = 2; taken.includes(name); n++) name = `${base}_${String(n)}`;
+  return name;
+};
+
+/** Adds a line by typing what it should do. */
+export function AddLine({ taken, onAdd }: Props) {
+  const kinds = useKinds();
+  const connectors = useConnectors();
+  const connections = useConnections();
+  const [text, setText] = useState("");
+  const [open, setOpen] = useState(false);
+  const add = (type: string, action: boolean) => {
+    const name = firstName(type, taken);
+    const fitting = connections.data?.connections.filter((c) => c.connector === type.split(".")[0]) ?? [];
+    onAdd({ name, type, ...(action ? { input: {}, ...(fitting.length === 1 ? { connection: fitting[0]?.name ?? "" } : {}) } : { settings: {} }) }, name);
+    setText("");
+    setOpen(false);
+  };
+  const row = "cursor-pointer rounded-md px-3 py-1.5 data-[selected=true]:bg-tint";
+  return (
+    <Command label="Add a line" className="relative border-t border-dashed border-rule" onKeyDown={(e) => { if (e.key === "Escape") setOpen(false); }}>
+      <Command.Input value={text} onValueChange={(v) => { setText(v); setOpen(true); }} onFocus={() => { setOpen(true); }} onBlur={() => { setTimeout(() => { setOpen(false); }, 150); }}
+        placeholder="Say what should happen next…" className="h-11 w-full bg-transparent px-1 font-serif text-[15.5px] italic outline-none" />
+      {open && (
+        <Command.List className="card z-20 max-h-72 overflow-auto p-1.5 shadow-lg">
+          <Command.Empty className="p-3 text-second">Nothing does that yet. Try: keep, read, add, find, build.</Command.Empty>
+          {kinds.data?.steps.map((k) => (
+            <Command.Item key={k.type} value={`${k.title} ${k.type} ${k.help}`} className={row} onSelect={() => { add(k.type, false); }}>
+              <div className="font-medium">{k.title}</div><div className="hint">{k.help}</div>
+            </Command.Item>
+          ))}
+          {connectors.data?.connectors.flatMap((c) => c.actions.map((a) => (
+            <Command.Item key={`${c.name}.${a.name}`} value={`${a.title} ${c.title} ${a.effect}`} className={row} onSelect={() => { add(`${c.name}.${a.name}`, true); }}>
+              <div className="font-medium">{a.title}</div><div className="hint">{c.title}, {a.effect === "read" ? "reads" : "writes"}</div>
+            </Command.Item>
+          )))}
+        </Command.List>
+      )}
+    </Command>
+  );
+}

@@ -1,0 +1,142 @@
+import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
+import { history, historyKeymap, standardKeymap } from "@codemirror/commands";
+import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { EditorState } from "@codemirror/state";
+import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { ask, http, type Fields, type Json } from "../api/client";
+import { useFunctions } from "../api/queries";
+import { brief } from "../ui/words";
+import { useFocus } from "./focus";
+
+interface Props {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  template: boolean; // text with (= … ) instead of one expression
+  item: Fields | undefined; // the chosen row as it comes to this line
+  trigger: Fields | undefined;
+  steps: string[]; // earlier lines, by name
+  row: string | undefined; // what the chosen row is called
+  placeholder?: string | undefined;
+}
+
+const language = (template: boolean) =>
+  StreamLanguage.define({
+    startState: () => ({ inside: !template, depth: 0 }),
+    token(stream, state) {
+      if (!state.inside) {
+        if (stream.match("(=")) { state.inside = true; state.depth = 0; return "bracket"; }
+        stream.next();
+        return null;
+      }
+      if (stream.match(/^"(\\.|[^"])*"?|^'(\\.|[^'])*'?/)) return "string";
+      if (stream.match(/^\d+(\.\d+)?/)) return "number";
+      if (stream.match(/^(and|or|not|in|matches|nil|true|false|let)\b/)) return "keyword";
+      if (stream.match(/^[A-Za-z_][\w.]*(?=\()/)) return "keyword";
+      if (stream.match(/^(item|trigger|steps|vars|run)\b[\w.]*/)) return "variableName";
+      const c = stream.next();
+      if (template && c === "(") state.depth++;
+      if (template && c === ")" && state.depth-- === 0) { state.inside = false; return "bracket"; }
+      return null;
+    },
+  });
+
+const colours = HighlightStyle.define([
+  { tag: tags.string, color: "var(--literal)" }, { tag: tags.number, color: "var(--literal)" },
+  { tag: tags.keyword, color: "var(--field)" }, { tag: tags.variableName, color: "var(--field)" }, { tag: tags.bracket, color: "var(--third)" },
+]);
+
+/** An expression, with completion, and its value for the chosen row beneath. */
+export function ExpressionField({ label, value, onChange, template, item, trigger, steps, row, placeholder }: Props) {
+  const host = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(undefined);
+  const functions = useFunctions();
+  const focus = useFocus();
+  const latest = useRef({ onChange, item, trigger, steps, functions: functions.data?.functions ?? [] });
+  useEffect(() => { latest.current = { onChange, item, trigger, steps, functions: functions.data?.functions ?? [] }; });
+  const [text, setText] = useState(value);
+
+  useEffect(() => {
+    if (!host.current) return;
+    const complete = (c: CompletionContext) => {
+      const word = c.matchBefore(/[\w.]*/);
+      if (!word || (word.from === word.to && !c.explicit)) return null;
+      const now = latest.current;
+      const path = word.text.split(".");
+      if (path.length > 1) {
+        const start = path[0] === "item" ? now.item : path[0] === "trigger" ? now.trigger : undefined;
+        if (path[0] === "steps" && path.length === 2) return { from: word.from + 6, options: now.steps.map((s) => ({ label: s, type: "variable" })) };
+        let at: Json | undefined = start;
+        for (const p of path.slice(1, -1)) at = at && typeof at === "object" && !Array.isArray(at) ? at[p] : undefined;
+        if (!at || typeof at !== "object" || Array.isArray(at)) return null;
+        return { from: word.to - (path[path.length - 1]?.length ?? 0), options: Object.entries(at).map(([k, v]) => ({ label: k, detail: brief(v).slice(0, 40), type: "property" })) };
+      }
+      return {
+        from: word.from,
+        options: [
+          ...["item", "trigger", "steps", "vars", "run"].map((l) => ({ label: l, type: "variable", boost: 5 })),
+          ...Object.keys(now.item ?? {}).map((k) => ({ label: `item.${k}`, detail: brief(now.item?.[k]).slice(0, 40), type: "property", boost: 9 })),
+          ...now.functions.map((f) => ({ label: f.name, apply: `${f.name}(`, detail: f.usage.slice(f.name.length), info: f.help, type: "function" })),
+        ],
+      };
+    };
+    const editor = new EditorView({
+      parent: host.current,
+      state: EditorState.create({
+        doc: value,
+        extensions: [
+          history(), keymap.of([...standardKeymap.filter((k) => k.key !== "Enter"), ...historyKeymap]), language(template), syntaxHighlighting(colours), EditorView.lineWrapping,
+          autocompletion({ override: [complete], icons: false }), ghost(placeholder ?? ""),
+          EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
+          EditorView.updateListener.of((u) => {
+            if (u.docChanged) { setText(u.state.doc.toString()); latest.current.onChange(u.state.doc.toString()); }
+            if (u.focusChanged && u.view.hasFocus) {
+              focus.current = (path) => {
+                const inside = !template || /\(=[^)]*$/.test(u.view.state.doc.sliceString(0, u.view.state.selection.main.head));
+                const insert = inside ? path : `(= ${path} )`;
+                u.view.dispatch(u.view.state.replaceSelection(insert));
+                u.view.focus();
+              };
+            }
+          }),
+        ],
+      }),
+    });
+    view.current = editor;
+    return () => { editor.destroy(); };
+    // The editor keeps its own text; a value from outside is taken up below.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [template, label]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (v && !v.hasFocus && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+  }, [value]);
+
+  return (
+    <div>
+      <div ref={host} />
+      <Value source={text} template={template} item={item} trigger={trigger} row={row} />
+    </div>
+  );
+}
+
+/** What the expression gives for the chosen row. */
+function Value({ source, template, item, trigger, row }: { source: string; template: boolean; item: Fields | undefined; trigger: Fields | undefined; row: string | undefined }) {
+  const holds = source !== "" && (!template || source.includes("(=")) && !source.includes("steps.");
+  const tried = useQuery({
+    queryKey: ["evaluate", source, template, item, trigger],
+    enabled: holds && item !== undefined,
+    placeholderData: (before) => before,
+    queryFn: () => ask(http.POST("/evaluate", { body: { source, template, item: item ?? {}, trigger: trigger ?? {} } })),
+  });
+  if (!holds) return null;
+  if (!item) return <div className="hint mt-1">Rehearse to see its value here.</div>;
+  const v = tried.data;
+  if (!v) return <div className="hint mt-1">&nbsp;</div>;
+  if (v.error) return <div className="mt-1 text-rust">{v.error}{v.position !== undefined && <span className="text-second"> (character {v.position + 1})</span>}</div>;
+  return <div className="hint mt-1 truncate">{row ? `${row}: ` : ""}{v.why ? <span className="font-semibold text-rust">{v.why}</span> : <span className="font-medium text-ink">{v.text}</span>}</div>;
+}

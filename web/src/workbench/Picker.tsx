@@ -1,0 +1,57 @@
+import { useQuery } from "@tanstack/react-query";
+import { Command } from "cmdk";
+import { ChevronDown } from "lucide-react";
+import { Popover } from "radix-ui";
+import { useState } from "react";
+import { ask, http, type Fields, type Json } from "../api/client";
+import { Trouble } from "../ui/parts";
+
+interface Props {
+  id: string;
+  connection: string | undefined;
+  list: string;
+  input: Fields;
+  value: Json | undefined;
+  onPick: (value: Json) => void;
+}
+
+export function useChoices(connection: string | undefined, list: string | undefined, input: Fields, on: boolean) {
+  return useQuery({
+    queryKey: ["choices", connection, list, input],
+    enabled: on && connection !== undefined && list !== undefined,
+    staleTime: 30_000,
+    queryFn: () => ask(http.POST("/connections/{connection}/choices/{list}", { params: { path: { connection: connection ?? "", list: list ?? "" } }, body: { input } })),
+  });
+}
+
+/** Picks by name from the application's own list; keeps id and name. */
+export function Picker({ id, connection, list, input, value, onPick }: Props) {
+  const [open, setOpen] = useState(false);
+  const choices = useChoices(connection, list, input, open);
+  const name = value && typeof value === "object" && !Array.isArray(value) ? String(value["name"] ?? value["id"]) : value ? String(value) : "";
+  return (
+    <Popover.Root open={open} onOpenChange={setOpen}>
+      <Popover.Trigger id={id} className="field flex items-center justify-between text-left" disabled={!connection}>
+        <span className={name ? "truncate" : "text-third"}>{name || (connection ? "Choose…" : "Choose a connection first")}</span><ChevronDown size={14} className="text-third" aria-hidden />
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content align="start" sideOffset={4} className="card z-50 w-[var(--radix-popover-trigger-width)] overflow-hidden shadow-lg">
+          <Command label="Choices">
+            <Command.Input placeholder="Find by name" className="h-9 w-full border-b border-rule bg-transparent px-3 outline-none" />
+            <Command.List className="max-h-64 overflow-auto p-1.5">
+              {choices.isFetching && !choices.data && <div className="p-2 text-second">Asking the application…</div>}
+              <Trouble error={choices.error} />
+              {choices.data?.why_empty && <div className="p-2 text-amber">{choices.data.why_empty}</div>}
+              {choices.data && !choices.data.why_empty && <Command.Empty className="p-2 text-second">Nothing is called so.</Command.Empty>}
+              {choices.data?.options.map((o) => (
+                <Command.Item key={String(o.id)} value={`${o.name} ${String(o.id)}`} className="flex cursor-pointer items-baseline justify-between gap-2 rounded-md px-2.5 py-1.5 data-[selected=true]:bg-tint" onSelect={() => { onPick({ id: o.id as Json, name: o.name }); setOpen(false); }}>
+                  {o.name}<span className="truncate text-xs text-third">{String(o.id)}</span>
+                </Command.Item>
+              ))}
+            </Command.List>
+          </Command>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}

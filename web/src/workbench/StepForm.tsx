@@ -1,0 +1,208 @@
+import { Plus, X } from "lucide-react";
+import { useState } from "react";
+import { asFields, type Fields, type Json, type Line, type Schemas } from "../api/client";
+import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
+import { ExpressionField } from "./ExpressionField";
+import { Picker, useChoices } from "./Picker";
+
+interface Props {
+  line: Line;
+  earlier: string[];
+  item: Fields | undefined;
+  trigger: Fields | undefined;
+  row: string | undefined;
+  problems: Schemas["Finding"][];
+  onEdit: (edits: Edit[]) => void;
+}
+
+type Property = Schemas["Property"];
+
+/** The settings of a line, opened beneath its sentence. */
+export function StepForm(props: Props) {
+  const { line, onEdit, problems } = props;
+  const kinds = useKinds();
+  const connectors = useConnectors();
+  const connections = useConnections();
+  const [connectorName, actionName] = line.type.split(".");
+  const connector = connectors.data?.connectors.find((c) => c.name === connectorName);
+  const action = connector?.actions.find((a) => a.name === actionName);
+  const properties: Property[] = action?.fields ?? kinds.data?.steps.find((k) => k.type === line.type)?.settings ?? [];
+  const under = action ? "input" : "settings";
+  const values = asFields(line.settings);
+  const options = asFields(line.options);
+  const [more, setMore] = useState(Object.keys(options).length > 0);
+  const set = (key: string, value: Json) => { onEdit([{ op: "set", step: line.name, key, value }]); };
+  const fitting = connections.data?.connections.filter((c) => c.connector === connectorName) ?? [];
+  const general = problems.filter((p) => !properties.some((q) => p.path.includes(`.${under}.${q.name}`)));
+  return (
+    <div className="space-y-3.5 pt-2 pr-1 pb-3 pl-1">
+      {action && (
+        <div>
+          <label className="label" htmlFor={`${line.name}-connection`}>Connection</label>
+          <select id={`${line.name}-connection`} className="field" value={line.connection ?? ""} onChange={(e) => { set("connection", e.target.value || null); }}>
+            <option value="">Choose…</option>
+            {fitting.map((c) => <option key={c.name} value={c.name}>{c.name}{c.state === "broken" ? ", does not work" : ""}</option>)}
+          </select>
+          {connections.data && fitting.length === 0 && <div className="mt-1 text-amber">There is no connection to {connector?.title} yet. Add one under Connections.</div>}
+        </div>
+      )}
+      {properties.map((p) => (
+        <Setting key={p.name} property={p} value={values[p.name]} form={props} values={values} onSet={(v) => { set(`${under}.${p.name}`, v); }} problems={problems.filter((q) => q.path.includes(`.${under}.${p.name}`))} />
+      ))}
+      {general.map((p, i) => <Problem key={i} p={p} />)}
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 text-second">
+        <Name line={line} onEdit={onEdit} />
+        <button type="button" className="hover:text-ink hover:underline" aria-expanded={more} onClick={() => { setMore(!more); }}>{more ? "Less" : "More…"}</button>
+        <button type="button" className="hover:text-ink hover:underline" onClick={() => { set("off", line.off ? null : true); }}>{line.off ? "Switch on" : "Switch off"}</button>
+      </div>
+      {more && <Options line={line} options={options} set={set} action={action !== undefined} writes={action?.effect === "write"} />}
+    </div>
+  );
+}
+
+function Problem({ p }: { p: Schemas["Finding"] }) {
+  return <div className={`mt-1 ${p.severity === "error" ? "text-rust" : "text-amber"}`}>{p.message} {p.cure}</div>;
+}
+
+function Name({ line, onEdit }: { line: Line; onEdit: (edits: Edit[]) => void }) {
+  const [name, setName] = useState(line.name);
+  return (
+    <label className="flex items-center gap-1.5">Name
+      <input className="h-7 w-28 rounded-md border border-rule bg-sheet px-1.5 text-ink" value={name} onChange={(e) => { setName(e.target.value); }}
+        onBlur={() => { if (name !== line.name) onEdit([{ op: "rename", step: line.name, value: name }]); }} onKeyDown={(e) => { if (e.key === "Enter") e.currentTarget.blur(); }} />
+    </label>
+  );
+}
+
+interface SettingProps {
+  property: Property;
+  value: Json | undefined;
+  values: Fields;
+  form: Props;
+  onSet: (value: Json) => void;
+  problems: Schemas["Finding"][];
+}
+
+function Setting({ property, value, values, form, onSet, problems }: SettingProps) {
+  const schema = asFields(property.schema);
+  const id = `${form.line.name}-${property.name}`;
+  const title = String(schema["title"] ?? property.name);
+  const help = schema["description"] ? String(schema["description"]) : "";
+  const shared = { item: form.item, trigger: form.trigger, row: form.row, steps: form.earlier };
+  let control: React.ReactNode;
+  if (schema["choices"]) {
+    control = <Picker id={id} connection={form.line.connection} list={String(schema["choices"])} input={values} value={value} onPick={onSet} />;
+  } else if (schema["hint"] === "condition") {
+    control = <ExpressionField label={title} template={false} value={typeof value === "string" ? value : ""} onChange={onSet} placeholder={examples(schema)} {...shared} />;
+  } else if (schema["hint"] === "keep") {
+    control = <Keep value={value} onSet={onSet} item={form.item} />;
+  } else if (schema["hint"] === "list") {
+    control = <input id={id} className="field font-mono text-xs" defaultValue={Array.isArray(value) ? value.join(", ") : ""} placeholder="names, with commas" onBlur={(e) => { const l = e.target.value.split(",").map((s) => s.trim()).filter(Boolean); onSet(l.length > 0 ? l : null); }} />;
+  } else if (schema["type"] === "object") {
+    control = <Pairs form={form} schema={schema} value={asFields(value)} values={values} onSet={onSet} title={title} />;
+  } else {
+    control = <ExpressionField label={title} template value={value === undefined || value === null ? "" : typeof value === "string" ? value : JSON.stringify(value)} onChange={(v) => { onSet(v === "" ? null : v); }} placeholder={examples(schema)} {...shared} />;
+  }
+  return (
+    <div>
+      <label className="label" htmlFor={id}>{title}{!property.required && form.line.type.includes(".") && <span className="font-normal text-third"> if wished</span>}</label>
+      {control}
+      {help && problems.length === 0 && <div className="hint mt-1">{help}</div>}
+      {problems.map((p, i) => <Problem key={i} p={p} />)}
+    </div>
+  );
+}
+
+const examples = (schema: Fields) => (Array.isArray(schema["examples"]) && schema["examples"].length > 0 ? String(schema["examples"][0]) : "");
+
+function Keep({ value, onSet, item }: { value: Json | undefined; onSet: (v: Json) => void; item: Fields | undefined }) {
+  const mode = Array.isArray(value) ? "these" : value === "none" ? "none" : "all";
+  const names = Array.isArray(value) ? value.map(String) : [];
+  const known = [...new Set([...Object.keys(item ?? {}), ...names])];
+  return (
+    <div>
+      <div className="mb-1.5 flex gap-4">
+        {(["all", "these", "none"] as const).map((m) => (
+          <label key={m} className="flex items-center gap-1.5"><input type="radio" className="accent-leaf" checked={mode === m} onChange={() => { onSet(m === "these" ? known : m === "all" ? null : m); }} />{m === "all" ? "all fields" : m === "none" ? "none" : "only these"}</label>
+        ))}
+      </div>
+      {mode === "these" && (
+        <div className="flex flex-wrap gap-1.5">
+          {known.map((n) => {
+            const on = names.includes(n);
+            return <button key={n} type="button" aria-pressed={on} className={`rounded-full border px-2.5 py-0.5 ${on ? "border-leaf bg-tint text-leafink" : "border-rule text-second"}`} onClick={() => { onSet(on ? names.filter((x) => x !== n) : [...names, n]); }}>{n}</button>;
+          })}
+        </div>
+      )}
+    </div>
+  );
+}
+
+/** Name to value: the columns of a tab, or fields that a step sets. */
+function Pairs({ form, schema, value, values, onSet, title }: { form: Props; schema: Fields; value: Fields; values: Fields; onSet: (v: Json) => void; title: string }) {
+  const list = schema["keys"] ? String(schema["keys"]) : undefined;
+  const columns = useChoices(form.line.connection, list, values, list !== undefined);
+  const [fresh, setFresh] = useState("");
+  const offered = (columns.data?.options.map((o) => o.name) ?? []).filter((n) => !(n in value));
+  const plainText = schema["hint"] === "names";
+  const put = (name: string, v: Json) => { onSet({ ...value, [name]: v }); };
+  const add = (name: string) => { if (name && !(name in value)) { put(name, ""); setFresh(""); } };
+  return (
+    <div className="space-y-2">
+      {Object.keys(value).sort().map((name) => (
+        <div key={name} className="grid grid-cols-[104px_1fr_22px] items-start gap-2">
+          <span className="truncate pt-1.5 font-medium" title={name}>{name}</span>
+          {plainText ? <input aria-label={name} className="field" defaultValue={String(value[name] ?? "")} onBlur={(e) => { put(name, e.target.value); }} />
+            : <ExpressionField label={`${title}: ${name}`} template value={typeof value[name] === "string" ? value[name] : JSON.stringify(value[name])} onChange={(v) => { put(name, v); }} item={form.item} trigger={form.trigger} row={undefined} steps={form.earlier} placeholder="text, or (= item.… )" />}
+          <button type="button" aria-label={`Remove ${name}`} className="pt-2 text-third hover:text-rust" onClick={() => { const rest = Object.fromEntries(Object.entries(value).filter(([k]) => k !== name)); onSet(Object.keys(rest).length > 0 ? rest : null); }}><X size={14} /></button>
+        </div>
+      ))}
+      {columns.data?.why_empty && <div className="text-amber">{columns.data.why_empty}</div>}
+      {offered.length > 0 && (
+        <div className="flex flex-wrap gap-1.5">{offered.map((n) => <button key={n} type="button" className="flex items-center gap-1 rounded-full border border-rule px-2.5 py-0.5 text-second hover:border-leaf hover:text-leafink" onClick={() => { add(n); }}><Plus size={12} aria-hidden />{n}</button>)}</div>
+      )}
+      {(!list || columns.error) && (
+        <div className="flex gap-2">
+          <input className="field w-40" aria-label={`New name in ${title}`} placeholder={plainText ? "old name" : "name of a field"} value={fresh} onChange={(e) => { setFresh(e.target.value); }} onKeyDown={(e) => { if (e.key === "Enter") { e.preventDefault(); add(fresh.trim()); } }} />
+          <button type="button" className="btn" disabled={!fresh.trim()} onClick={() => { add(fresh.trim()); }}>Add</button>
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Options({ line, options, set, action, writes }: { line: Line; options: Fields; set: (key: string, v: Json) => void; action: boolean; writes: boolean }) {
+  const output = String(options["output"] ?? "replace");
+  const id = (k: string) => `${line.name}-${k}`;
+  return (
+    <div className="grid grid-cols-2 gap-3 rounded-lg border border-rule bg-sheet p-3">
+      {action && (
+        <div>
+          <label className="label" htmlFor={id("output")}>What goes on</label>
+          <select id={id("output")} className="field" value={output.startsWith("under") ? "under" : output} onChange={(e) => { set("output", e.target.value === "under" ? `under ${line.name}` : e.target.value === "replace" ? null : "keep"); }}>
+            <option value="replace">the answer itself</option><option value="under">the item, with the answer as a field</option><option value="keep">the item as it came</option>
+          </select>
+        </div>
+      )}
+      {output.startsWith("under ") && (
+        <div><label className="label" htmlFor={id("under")}>Name of the field</label><input id={id("under")} className="field" defaultValue={output.slice(6)} onBlur={(e) => { set("output", `under ${e.target.value || line.name}`); }} /></div>
+      )}
+      <div>
+        <label className="label" htmlFor={id("on_error")}>If it fails for an item</label>
+        <select id={id("on_error")} className="field" value={String(options["on_error"] ?? "stop")} onChange={(e) => { set("on_error", e.target.value === "stop" ? null : e.target.value); }}>
+          <option value="stop">stop the run</option><option value="set_aside">set the item aside and go on</option>
+        </select>
+      </div>
+      {line.lists && (
+        <div>
+          <label className="label" htmlFor={id("when_none")}>If there is nothing</label>
+          <select id={id("when_none")} className="field" value={String(options["when_none"] ?? "end")} onChange={(e) => { set("when_none", e.target.value === "end" ? null : e.target.value); }}>
+            <option value="end">the item ends here</option><option value="pass">the item goes on as it is</option><option value="fail">that is a failure</option>
+          </select>
+        </div>
+      )}
+      {writes && <div><label className="label" htmlFor={id("parallel")}>Items at once</label><input id={id("parallel")} className="field" type="number" min={1} max={64} defaultValue={Number(options["parallel"] ?? 1)} onBlur={(e) => { const n = Number(e.target.value); set("parallel", n > 1 ? n : null); }} /></div>}
+      <div className="col-span-2"><label className="label" htmlFor={id("note")}>A word to colleagues</label><input id={id("note")} className="field" defaultValue={line.note ?? ""} onBlur={(e) => { set("note", e.target.value || null); }} /></div>
+    </div>
+  );
+}
