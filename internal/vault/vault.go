@@ -45,7 +45,7 @@ var ErrWrongKey = errors.New("the vault key does not belong to this database")
 // Open reads the keyset from a file, and makes one only if the database has
 // never had any.
 func Open(ctx context.Context, kept Store, path string) (*Vault, error) {
-	known, err := kept.VaultFingerprint(ctx, "")
+	_, err := kept.VaultFingerprint(ctx, "")
 	fresh := err != nil
 	if fresh && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -65,7 +65,8 @@ func Open(ctx context.Context, kept Store, path string) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	if known, err = kept.VaultFingerprint(ctx, print); err != nil {
+	known, err := kept.VaultFingerprint(ctx, print)
+	if err != nil {
 		return nil, err
 	}
 	if known != print {

@@ -234,9 +234,9 @@ func TestItemsPassInOrderAndHeldOnesSayWhy(t *testing.T) {
 	require.Equal(t, Succeeded, res.State)
 	require.Equal(t, `0 held_back(0, needs 2) not_reached() not_reached() not_reached()
 1 held_back(1, needs 2) not_reached() not_reached() not_reached()
-2 passed(2) passed(4, 2) written(sent 4) passed(2, 4)
-3 passed(3) passed(6, 3) written(sent 6) passed(3, 6)
-4 passed(4) passed(8, 4) written(sent 8) passed(4, 8)
+2 passed(2) passed(n 4, was 2) written(sent 4) passed(first 2, sent 4)
+3 passed(3) passed(n 6, was 3) written(sent 6) passed(first 3, sent 6)
+4 passed(4) passed(n 8, was 4) written(sent 8) passed(first 4, sent 8)
 `, picture(m.Seen))
 	require.Equal(t, 3, res.Counts.Through)
 	require.Equal(t, 2, res.Counts.Held)
@@ -389,7 +389,7 @@ func TestARehearsalSendsNothing(t *testing.T) {
 	_, err := r.Execute(context.Background())
 	require.NoError(t, err)
 	require.Empty(t, w.done)
-	require.Equal(t, "0-1.0 read() prepared(sent 0)\n0-1.1 read() prepared(sent 0)\n", picture(m.Seen))
+	require.Equal(t, "0-1.0 read() prepared(0)\n0-1.1 read() prepared(1)\n", picture(m.Seen))
 	for _, e := range m.All() {
 		if e.Step == 2 {
 			require.True(t, e.Request.Prepared)

@@ -5,7 +5,10 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -243,9 +246,37 @@ func (b *base) settle(f *flow, e *Entry) {
 	if e.Request != nil && e.Request.Prepared {
 		fate = Prepared
 	}
-	f.set(b.step.Index, Cell{Fate: fate, Text: b.step.Action.Summarise(output)})
+	text := b.step.Action.Summarise(output)
+	if fate == Prepared {
+		text = b.wouldSend(f)
+	}
+	f.set(b.step.Index, Cell{Fate: fate, Text: text})
 	f.it = b.step.Give(f.it, output, e.Ended)
 	b.run.counts.at(b.step.Name, func(c *StepCounts) { c.In++; c.Out++ })
+}
+
+// wouldSend words a prepared write by what it would carry, since the sample
+// that answers for it says nothing of this item.
+func (b *base) wouldSend(f *flow) string {
+	v, err := b.step.Input.Eval(b.plan.Scope(f.it, b.step, b.run.Facts))
+	input, _ := v.(map[string]any)
+	if err != nil {
+		return ""
+	}
+	var parts []string
+	for _, p := range b.step.Action.Properties {
+		if p.Schema["choices"] != nil || input[p.Name] == nil {
+			continue
+		}
+		if values, ok := input[p.Name].(map[string]any); ok {
+			for _, k := range slices.Sorted(maps.Keys(values)) {
+				parts = append(parts, expr.Brief(values[k]))
+			}
+			continue
+		}
+		parts = append(parts, expr.Brief(input[p.Name]))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // effect evaluates the input, makes the call with its retries, and makes the
@@ -297,11 +328,6 @@ func (b *base) outcome(why *Failure) Outcome {
 
 // now is the clock at the exactness that the journal keeps.
 func (b *base) now() time.Time { return b.run.Clock.Now().UTC().Truncate(time.Microsecond) }
-
-type pageResult struct {
-	Items []map[string]any `json:"items"`
-	Next  any              `json:"next,omitempty"`
-}
 
 func (b *base) encode(p *connector.Page) ([]byte, error) {
 	if !b.step.Lists() {

@@ -168,7 +168,7 @@ func (s shape) Apply(scope *expr.Scope) (Result, error) {
 		}
 		assign(out, a.path, v)
 		if i < 3 {
-			text = strings.TrimPrefix(text+", "+expr.Brief(v), ", ")
+			text = strings.TrimPrefix(text+", "+strings.ReplaceAll(a.name, "_", " ")+" "+expr.Brief(v), ", ")
 		}
 	}
 	return Result{Fields: out, Text: text}, nil

@@ -98,8 +98,8 @@ function figures(c: Column): string {
 
 function Head({ title, below, figures: numbers, lit }: { title: string; below: string; figures: string; lit: boolean }) {
   return (
-    <div role="columnheader" className={`min-w-0 border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : ""}`}>
-      <div className="truncate font-semibold" title={title}>{title}</div>
+    <div role="columnheader" className={`flex min-w-0 flex-col justify-end border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : ""}`}>
+      <div className="line-clamp-2 leading-tight font-semibold" title={title}>{title}</div>
       <div className="truncate text-xs text-second">{below}</div>
       <div className="truncate text-xs text-second">{numbers}</div>
     </div>
@@ -131,19 +131,19 @@ function Stem({ rows, at, column, first, columns, lit, current, onChoose }: Stem
   const joined = column > first && !before.first; // this item's parent was drawn in a row above
   const divides = onward && !(own.first && own.last); // several rows share this item
   const bad = trouble.includes(cell.fate);
-  const words = cell.text || (own.first ? "" : "");
+  const words = cell.text;
   return (
     <button role="gridcell" tabIndex={-1} onClick={onChoose} className={`${shell} ${own.first ? "" : "text-third"}`}
       aria-label={`Row ${String(row.row)}, ${row.label}. ${columns[column]?.sentence ?? "Trigger"}: ${fateWords[cell.fate]}${cell.text ? `, ${cell.text}` : ""}`}>
       {own.first && (
         <span className={`absolute top-[5px] right-2 left-[18px] truncate ${bad ? "font-medium text-rust" : cell.fate === "held_back" || cell.fate === "gave_nothing" ? "text-second italic" : cell.fate === "waiting" || cell.fate === "may_have_been_sent" ? "text-amber" : column <= 0 ? "text-ink" : "text-second"}`} title={words}>{words}</span>
       )}
-      {column > first && !joined && <Rail left={0} width={MARK} />}
-      {column > first && joined && own.first && <Rail left={0} width={MARK} />}
-      {own.first && <span className="absolute" style={{ left: MARK - 7, top: LINE - 7 }}><Mark fate={cell.fate as Fate} /></span>}
-      {own.first && cell.reused && <span className="absolute text-[10px] leading-none text-third" style={{ left: MARK - 3, top: LINE - 16 }} title="from an earlier pass">✓</span>}
+      {column > first && !joined && <Rail left={-1} width={MARK + 1} />}
+      {column > first && joined && own.first && <Rail left={-1} width={MARK + 1} />}
       {onward && !divides && <Rail left={MARK} right />}
       {divides && <Fork first={own.first} last={own.last} />}
+      {own.first && <span className="absolute" style={{ left: MARK - 7, top: LINE - 7 }}><Mark fate={cell.fate as Fate} /></span>}
+      {own.first && cell.reused && <span className="absolute text-[10px] leading-none text-third" style={{ left: MARK - 3, top: LINE - 16 }} title="from an earlier pass">✓</span>}
     </button>
   );
 }

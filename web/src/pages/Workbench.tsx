@@ -91,7 +91,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
 
   return (
     <Focus.Provider value={focus}>
-      <div className="grid h-full grid-cols-[minmax(380px,37%)_1fr]">
+      <div className="grid h-full grid-cols-[minmax(380px,37%)_minmax(0,1fr)] overflow-hidden">
         <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
           <div className="px-5 pt-4 pb-1.5">
             <Title workflow={workflow} onEdit={edit} />

@@ -46,7 +46,7 @@ export function Outline({ workflow, rehearsal, chosen, onChoose, onEdit, item, t
             trouble={problemsOf(l.name).some((p) => p.severity === "error")} warning={problemsOf(l.name).length > 0}
             figures={figures(rehearsal?.columns.find((c) => c.name === l.name))} bad={(rehearsal?.columns.find((c) => c.name === l.name)?.set_aside ?? 0) > 0}
             onKey={(e) => { keys(e, l.name); }} onChoose={() => { onChoose(chosen === l.name ? undefined : l.name); }}>
-            {chosen === l.name && <StepForm key={l.name} line={l} earlier={workflow.lines.slice(0, i).map((x) => x.name)} item={item} trigger={trigger} row={row} problems={problemsOf(l.name)} onEdit={onEdit} />}
+            {chosen === l.name && <StepForm key={l.name} line={l} earlier={workflow.lines.slice(0, i).map((x) => x.name)} item={item} trigger={trigger} row={row} column={rehearsal?.columns.find((c) => c.name === l.name)} problems={problemsOf(l.name)} onEdit={onEdit} />}
           </Sentence>
         ))}
       </div>

@@ -1,6 +1,6 @@
 import { Plus, X } from "lucide-react";
 import { useState } from "react";
-import { asFields, type Fields, type Json, type Line, type Schemas } from "../api/client";
+import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { ExpressionField } from "./ExpressionField";
 import { Picker, useChoices } from "./Picker";
@@ -12,6 +12,7 @@ interface Props {
   trigger: Fields | undefined;
   row: string | undefined;
   problems: Schemas["Finding"][];
+  column: Column | undefined; // how the last rehearsal went through the line
   onEdit: (edits: Edit[]) => void;
 }
 
@@ -49,6 +50,7 @@ export function StepForm(props: Props) {
       {properties.map((p) => (
         <Setting key={p.name} property={p} value={values[p.name]} form={props} values={values} onSet={(v) => { set(`${under}.${p.name}`, v); }} problems={problems.filter((q) => q.path.includes(`.${under}.${p.name}`))} />
       ))}
+      {line.type === "filter" && props.column && props.column.in > 0 && <div className="hint">{props.column.out} of {props.column.in} rows passed in the last rehearsal.</div>}
       {general.map((p, i) => <Problem key={i} p={p} />)}
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 text-second">
         <Name line={line} onEdit={onEdit} />

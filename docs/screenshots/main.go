@@ -1,0 +1,141 @@
+// Command screenshots makes the pictures of docs/screenshots anew, from a demo
+// world of its own. Names given as arguments choose among them.
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"youngtrellis/internal/browser"
+	"youngtrellis/internal/cli"
+	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/standins/switchboard"
+
+	api "youngtrellis/api/client"
+)
+
+const folder = "docs/screenshots"
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		log.Fatal("screenshots: ", err)
+	}
+}
+
+func run(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "trellis-screenshots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Say: func(s string) { fmt.Println("screenshots: " + s) }})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now().UTC(), "pictures"))
+	if err != nil {
+		return err
+	}
+	for _, s := range sent {
+		if _, err := w.Wait(ctx, s.Run); err != nil {
+			return err
+		}
+	}
+	started, err := ottermere.Answer[api.Started](w.Client.StartWorkflow(ctx, "kiln-loads", api.Items{}))
+	if err != nil {
+		return err
+	}
+	if _, err := w.Wait(ctx, started.Run); err != nil {
+		return err
+	}
+	aside := sent[6].Run.String()
+	page, stop, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	base := w.Service.Address
+	if err := browser.Within(30*time.Second, page, browser.SignIn(base, w.Email, w.Password)); err != nil {
+		return err
+	}
+	dark := chromedp.Evaluate(`localStorage.setItem("trellis-theme", "dark")`, nil)
+	light := chromedp.Evaluate(`localStorage.setItem("trellis-theme", "light")`, nil)
+	shots := []struct {
+		name    string
+		actions []chromedp.Action
+	}{
+		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
+		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-loads"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
+		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
+		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
+		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
+		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
+		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections"), browser.See("Signed in as")}},
+	}
+	for _, s := range shots {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], s.name) {
+			continue
+		}
+		var png []byte
+		actions := append(slices.Clone(s.actions), browser.Settle(), chromedp.CaptureScreenshot(&png))
+		if err := browser.Within(30*time.Second, page, actions...); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(folder, s.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println("screenshots: made " + s.name)
+	}
+	return terminal(ctx, page, w, started.Run.String(), aside)
+}
+
+// terminal pictures what commands print, set in the console's own type.
+func terminal(ctx context.Context, page context.Context, w *ottermere.World, run, aside string) error {
+	for _, t := range []struct {
+		name string
+		args [][]string
+	}{
+		{"cli-run", [][]string{{"workflow", "show", "kiln-loads"}, {"run", "show", run}}},
+		{"cli-item", [][]string{{"workflow", "list"}, {"run", "item", aside, "0", "studio"}}},
+	} {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], t.name) {
+			continue
+		}
+		var out bytes.Buffer
+		for _, args := range t.args {
+			fmt.Fprintf(&out, "$ trellis")
+			for _, a := range args {
+				fmt.Fprintf(&out, " %s", a)
+			}
+			out.WriteByte('\n')
+			if code := cli.Run(ctx, append([]string{"--config", w.ConfigPath()}, args...), os.Stdin, &out, &out); code != 0 {
+				return fmt.Errorf("%v ended with %d: %s", args, code, out.String())
+			}
+			out.WriteByte('\n')
+		}
+		var png []byte
+		err := browser.Within(20*time.Second, page, chromedp.Navigate("about:blank"), chromedp.ActionFunc(func(ctx context.Context) error {
+			return chromedp.Evaluate(fmt.Sprintf(`document.body.style.cssText = "margin:0;background:#1d211d;color:#e9ebe3"; const pre = document.createElement("pre"); pre.style.cssText = "margin:22px;font:12.5px/1.5 'DejaVu Sans Mono',monospace"; pre.textContent = %q; document.body.replaceChildren(pre);`, out.String()), nil).Do(ctx)
+		}), chromedp.CaptureScreenshot(&png))
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, t.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println("screenshots: made " + t.name)
+	}
+	return nil
+}

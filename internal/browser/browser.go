@@ -1,0 +1,200 @@
+// Package browser drives Debian's headless Chromium for the tests of the
+// console and for its screenshots.
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// ErrMissing says that Chromium is not installed.
+var ErrMissing = errors.New("chromium was not found; install it with: apt-get install chromium")
+
+// Open starts a browser with an empty profile and gives its first page.
+func Open(ctx context.Context, width, height int) (page context.Context, stop func(), err error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, nil, ErrMissing
+	}
+	profile, err := os.MkdirTemp("", "trellis-browser-")
+	if err != nil {
+		return nil, nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("font-render-hinting", "none"), chromedp.Flag("lang", "en-GB"))
+	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
+	page, stopPage := chromedp.NewContext(allocator)
+	stop = func() {
+		stopPage()
+		stopAllocator()
+		_ = os.RemoveAll(profile)
+	}
+	if err := chromedp.Run(page, emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return page, stop, nil
+}
+
+// Actions on a page. Elements are found in the page by script, and then met the
+// way people meet them: by mouse and keyboard.
+
+// find gives a script that finds the first visible element: by a CSS selector,
+// or by an XPath if it begins with a slash.
+func find(selector string) string {
+	all := fmt.Sprintf(`[...document.querySelectorAll(%q)]`, selector)
+	if strings.HasPrefix(selector, "/") {
+		all = fmt.Sprintf(`(() => { const r = document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null); return Array.from({length: r.snapshotLength}, (_, i) => r.snapshotItem(i)); })()`, selector)
+	}
+	return all + `.find((e) => { const b = e.getBoundingClientRect(); return b.width > 0 && b.height > 0 && !e.disabled; })`
+}
+
+// until evaluates a script until it is true.
+func until(what, script string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for {
+			var ok bool
+			err := chromedp.Evaluate(script, &ok).Do(ctx)
+			if ok {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("waiting for %s: %w (last: %v)", what, ctx.Err(), err)
+			case <-time.After(25 * time.Millisecond):
+			}
+		}
+	})
+}
+
+// Wait waits until an element is visible.
+func Wait(selector string) chromedp.Action { return until(selector, `!!(`+find(selector)+`)`) }
+
+// Gone waits until no element fits.
+func Gone(selector string) chromedp.Action {
+	return until("the end of "+selector, `!(`+find(selector)+`)`)
+}
+
+// See waits until a text is visible.
+func See(text string) chromedp.Action {
+	return until("the text "+text, fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text))
+}
+
+// Press clicks an element once it is there and stands still.
+func Press(selector string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		if err := Wait(selector).Do(ctx); err != nil {
+			return err
+		}
+		var at, before []float64
+		for range 40 {
+			err := chromedp.Evaluate(`(() => { const e = `+find(selector)+`; if (!e) return []; e.scrollIntoView({block: "nearest", inline: "nearest"}); const b = e.getBoundingClientRect(); return [b.x + Math.min(b.width / 2, 60), b.y + b.height / 2]; })()`, &at).Do(ctx)
+			if err != nil {
+				return err
+			}
+			if len(at) == 2 && len(before) == 2 && at[0] == before[0] && at[1] == before[1] {
+				return chromedp.MouseClickXY(at[0], at[1]).Do(ctx)
+			}
+			before = at
+			if err := pause(ctx); err != nil {
+				return err
+			}
+		}
+		return fmt.Errorf("%s does not stand still", selector)
+	})
+}
+
+func pause(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(25 * time.Millisecond):
+		return nil
+	}
+}
+
+// Click presses the button or link with this text.
+func Click(text string) chromedp.Action {
+	return Press(fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)="%s"]`, text))
+}
+
+// Type puts text into the element, in place of what it holds.
+func Type(selector, text string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		if err := Press(selector).Do(ctx); err != nil {
+			return err
+		}
+		if err := Keys("Control+a").Do(ctx); err != nil {
+			return err
+		}
+		return input.InsertText(text).Do(ctx)
+	})
+}
+
+// Keys presses a key: a name of the DOM standard such as Enter or ArrowDown, or
+// Control+ and a letter.
+func Keys(key string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		down := input.DispatchKeyEvent(input.KeyDown)
+		up := input.DispatchKeyEvent(input.KeyUp)
+		if letter, ok := strings.CutPrefix(key, "Control+"); ok {
+			code := "Key" + strings.ToUpper(letter)
+			down = down.WithModifiers(input.ModifierCtrl).WithKey(letter).WithCode(code).WithWindowsVirtualKeyCode(int64(strings.ToUpper(letter)[0]))
+			if letter == "a" {
+				down = down.WithCommands([]string{"selectAll"})
+			}
+			up = up.WithKey(letter).WithCode(code)
+		} else {
+			codes := map[string]int64{"Enter": 13, "Escape": 27, "ArrowLeft": 37, "ArrowUp": 38, "ArrowRight": 39, "ArrowDown": 40, "Tab": 9, "Delete": 46}
+			down = down.WithKey(key).WithCode(key).WithWindowsVirtualKeyCode(codes[key])
+			if key == "Enter" {
+				down = down.WithText("\r")
+			}
+			up = up.WithKey(key).WithCode(key).WithWindowsVirtualKeyCode(codes[key])
+		}
+		if err := down.Do(ctx); err != nil {
+			return err
+		}
+		return up.Do(ctx)
+	})
+}
+
+// Text reads an element's text.
+func Text(selector string, into *string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		if err := Wait(selector).Do(ctx); err != nil {
+			return err
+		}
+		return chromedp.Evaluate(`(`+find(selector)+`).innerText`, into).Do(ctx)
+	})
+}
+
+// SignIn opens the console and signs in.
+func SignIn(address, email, password string) chromedp.Tasks {
+	return chromedp.Tasks{chromedp.Navigate(address), Type("#email", email), Type("#password", password), Click("Sign in"), Wait(`nav[aria-label="Pages"]`)}
+}
+
+// Settle waits until nothing has changed on the page for a moment.
+func Settle() chromedp.Action {
+	return chromedp.Evaluate(`new Promise((done) => { let t; const end = () => { o.disconnect(); done(true); }; const o = new MutationObserver(() => { clearTimeout(t); t = setTimeout(end, 250); }); o.observe(document, {subtree: true, childList: true, attributes: true, characterData: true}); t = setTimeout(end, 250); setTimeout(end, 3000); })`, nil,
+		func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) })
+}
+
+// Within bounds a set of actions in time.
+func Within(d time.Duration, page context.Context, actions ...chromedp.Action) error {
+	ctx, cancel := context.WithTimeout(page, d)
+	defer cancel()
+	return chromedp.Run(ctx, actions...)
+}
