@@ -357,7 +357,7 @@ func (a *Action) Say(input map[string]any) string {
 		case s == "":
 			return "…"
 		case expr.IsTemplate(s):
-			return "the " + strings.Trim(m, "{}")
+			return said(s, strings.Trim(m, "{}"))
 		default:
 			return s
 		}
@@ -366,3 +366,14 @@ func (a *Action) Say(input map[string]any) string {
 
 // AccountProperties lists the account's parameters in the order of the document.
 func (c *Connector) AccountProperties() []Property { return c.accountProperties }
+
+// said words a template in a sentence: by what it reads if that is short.
+func said(template, field string) string {
+	t, err := expr.CompileTemplate(template)
+	if err == nil {
+		if words := t.Words(); words != "" && len(words) <= 40 {
+			return words
+		}
+	}
+	return "the " + field
+}

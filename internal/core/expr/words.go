@@ -9,6 +9,14 @@ import (
 // Words says a condition as people would: "duration s is at least 20".
 func (p *Program) Words() string { return words(p.tree) }
 
+// Words says what a template that is one expression reads; "" for others.
+func (t *Template) Words() string {
+	if len(t.parts) == 1 && t.parts[0].expr != nil {
+		return t.parts[0].expr.Words()
+	}
+	return ""
+}
+
 var verbs = map[string]string{
 	">=": "is at least", ">": "is more than", "<=": "is at most", "<": "is less than", "==": "is", "!=": "is not",
 	"in": "is one of", "matches": "matches", "contains": "contains", "startsWith": "starts with", "endsWith": "ends with",

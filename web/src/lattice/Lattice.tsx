@@ -69,16 +69,16 @@ export function Lattice({ columns, rows, start, spot, onSpot, onOpen, need, chos
       <div ref={scroller} tabIndex={0} role="grid" aria-label="Items by steps" aria-rowcount={rows.length + 1} aria-colcount={columns.length - first + 1} className="min-h-0 flex-1 overflow-auto focus-visible:outline-offset-[-2px]" onKeyDown={keys}>
         <div style={{ minWidth: width }}>
           <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
-            <div role="columnheader" aria-label="Row" />
-            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.map((r) => r?.address.split("-")[0])).size, "item")} lit={false} />}
-            {columns.map((c) => <Head key={c.name} title={c.sentence} below={`${c.kind}${c.connection ? ` · ${c.connection}` : ""}`} figures={figures(c)} lit={c.name === chosen} />)}
+            <div role="columnheader" aria-label="Row" className="sticky left-0 z-10 bg-sheet" />
+            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.map((r) => r?.address.split("-")[0])).size, "item")} lit={false} frozen />}
+            {columns.map((c, i) => <Head key={c.name} title={c.sentence} below={`${c.kind}${c.connection ? ` · ${c.connection}` : ""}`} figures={figures(c)} lit={c.name === chosen} frozen={i === first} />)}
           </div>
           <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
             {items.map((v) => (
               <div key={v.key} role="row" aria-rowindex={v.index + 2} className={`absolute top-0 right-0 left-0 grid border-b border-rule/70 ${spot?.row === v.index ? "bg-tint" : ""}`} style={{ gridTemplateColumns: template, height: HEIGHT, transform: `translateY(${String(v.start)}px)` }}>
-                <div role="rowheader" className="pt-[9px] pr-4 text-right text-xs text-third">{rows[v.index]?.row ?? v.index + 1}</div>
+                <div role="rowheader" className={`sticky left-0 z-[2] pt-[9px] pr-4 text-right text-xs text-third ${spot?.row === v.index ? "bg-tint" : "bg-sheet"}`}>{rows[v.index]?.row ?? v.index + 1}</div>
                 {Array.from({ length: columns.length - first }, (_, i) => i + first).map((c) => (
-                  <Stem key={c} rows={rows} at={v.index} column={c} first={first} columns={columns} lit={columns[c]?.name === chosen} current={spot?.row === v.index && spot.column === c} onChoose={() => { onSpot({ row: v.index, column: c }); onOpen?.({ row: v.index, column: c }); }} />
+                  <Stem key={c} rows={rows} at={v.index} column={c} first={first} columns={columns} lit={columns[c]?.name === chosen} current={spot?.row === v.index && spot.column === c} chosenRow={spot?.row === v.index} onChoose={() => { onSpot({ row: v.index, column: c }); onOpen?.({ row: v.index, column: c }); }} />
                 ))}
               </div>
             ))}
@@ -96,9 +96,9 @@ function figures(c: Column): string {
   return `${flow}${time}${c.units > 0 ? ` · ${plural(c.units, "unit")}` : ""}`;
 }
 
-function Head({ title, below, figures: numbers, lit }: { title: string; below: string; figures: string; lit: boolean }) {
+function Head({ title, below, figures: numbers, lit, frozen }: { title: string; below: string; figures: string; lit: boolean; frozen?: boolean }) {
   return (
-    <div role="columnheader" className={`flex min-w-0 flex-col justify-end border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : ""}`}>
+    <div role="columnheader" className={`flex min-w-0 flex-col justify-end border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : "bg-sheet"} ${frozen ? "sticky left-[56px] z-10" : ""}`}>
       <div className="line-clamp-2 leading-tight font-semibold" title={title}>{title}</div>
       <div className="truncate text-xs text-second">{below}</div>
       <div className="truncate text-xs text-second">{numbers}</div>
@@ -114,15 +114,17 @@ interface StemProps {
   columns: Column[];
   lit: boolean;
   current: boolean;
+  chosenRow: boolean;
   onChoose: () => void;
 }
 
 const startCell: Cell = { fate: "passed", text: "" };
 
-function Stem({ rows, at, column, first, columns, lit, current, onChoose }: StemProps) {
+function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onChoose }: StemProps) {
   const row = rows[at];
   const cell = column < 0 ? row && { ...startCell, text: row.label } : row?.cells[column];
-  const shell = `relative min-w-0 border-l border-rule/70 text-left ${lit ? "bg-tint/70" : ""} ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
+  const frozen = column === first ? `sticky left-[56px] z-[1] ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
+  const shell = `${frozen} min-w-0 border-l border-rule/70 text-left ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
   if (!row || !cell || cell.fate === "not_reached") return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"} />;
   const next = row.cells[column + 1]?.fate;
   const onward = goesOn(cell.fate) && next !== undefined && next !== "not_reached";
