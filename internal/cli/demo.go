@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -161,6 +162,17 @@ func (a *app) example(ctx context.Context) error {
 	}
 	defer w.Close()
 	return a.runExample(ctx, w)
+}
+
+// Example runs the example in a world that is there already, and returns its
+// exit code.
+func Example(ctx context.Context, w *ottermere.World, out io.Writer) int {
+	a := &app{out: out, errOut: out, output: "table"}
+	if err := a.runExample(ctx, w); err != nil {
+		fmt.Fprintln(out, err)
+		return exitFailed
+	}
+	return 0
 }
 
 // found gathers what the example should and did find.
