@@ -12,7 +12,7 @@ demo: console
 	@bin/trellis demo $(DEMO)
 
 test: console
-	@scripts/setup postgres chromium
+	@scripts/setup postgres chromium race
 	@$(MAKE) --no-print-directory lint
 	$(GO) test -race -timeout 15m ./...
 

@@ -4,6 +4,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+
+	"github.com/chromedp/cdproto/runtime"
 )
 
 // serveFunc answers on loopback for the length of a test.
@@ -12,3 +14,5 @@ func serveFunc(t *testing.T, f http.HandlerFunc) string {
 	t.Cleanup(s.Close)
 	return s.URL
 }
+
+func awaiting(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }

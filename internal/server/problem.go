@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"reflect"
 
 	"github.com/gin-gonic/gin"
 
@@ -118,4 +119,16 @@ func or[T any](p *T, otherwise T) T {
 		return otherwise
 	}
 	return *p
+}
+
+// whole gives every list of an answer that has no element its empty form: the
+// contract promises lists, never null.
+func whole[T any](answer T) T {
+	v := reflect.ValueOf(&answer).Elem()
+	for i := range v.NumField() {
+		if f := v.Field(i); f.Kind() == reflect.Slice && f.IsNil() && f.Type().Elem().Kind() != reflect.Uint8 {
+			f.Set(reflect.MakeSlice(f.Type(), 0, 0))
+		}
+	}
+	return answer
 }

@@ -122,7 +122,7 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 // GetRun implements api.StrictServerInterface.
 func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.GetRunResponseObject, error) {
 	out, _, err := s.run(ctx, r.Run)
-	return api.GetRun200JSONResponse(out), err
+	return api.GetRun200JSONResponse(whole(out)), err
 }
 
 func ended(state api.RunState) bool {
@@ -307,7 +307,7 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	return api.OpenCell200JSONResponse(s.opened(o)), nil
+	return api.OpenCell200JSONResponse(whole(s.opened(o))), nil
 }
 
 func (s *Server) opened(o *engine.Opened) api.OpenedCell {
@@ -407,7 +407,7 @@ func (s *Server) plan(ctx context.Context, id uuid.UUID) (api.Plan, []string, er
 // PlanRun implements api.StrictServerInterface.
 func (s *Server) PlanRun(ctx context.Context, r api.PlanRunRequestObject) (api.PlanRunResponseObject, error) {
 	out, _, err := s.plan(ctx, r.Run)
-	return api.PlanRun200JSONResponse(out), err
+	return api.PlanRun200JSONResponse(whole(out)), err
 }
 
 // onward begins a further pass.

@@ -596,7 +596,7 @@ func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject
 			Verdict string     `json:"verdict"`
 		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
 	}
-	return api.ListSamples200JSONResponse(out), nil
+	return api.ListSamples200JSONResponse(whole(out)), nil
 }
 
 func sample(x store.Sample) api.Sample {

@@ -9,7 +9,7 @@ import { Workflows } from "./pages/Workflows";
 import { Refusal } from "./api/client";
 import { Shell } from "./shell/Shell";
 import { setTheme, theme } from "./shell/theme";
-import { Waiting } from "./ui/parts";
+import { Trouble, Waiting } from "./ui/parts";
 import "./styles.css";
 
 setTheme(theme());
@@ -30,7 +30,11 @@ const runs = createRoute({ getParentRoute: () => root, path: "/runs", component:
 const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage });
 const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections });
 
-const router = createRouter({ routeTree: root.addChildren([index, workflows, workbench, runs, run, connections]) });
+const router = createRouter({
+  routeTree: root.addChildren([index, workflows, workbench, runs, run, connections]),
+  defaultErrorComponent: ({ error }) => <div className="p-5"><Trouble error={error} /><button className="btn" onClick={() => { location.reload(); }}>Load the page again</button></div>,
+  defaultNotFoundComponent: () => <div className="p-5 text-second">There is nothing at this address.</div>,
+});
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -26,6 +26,9 @@ var verbs = map[string]string{
 func words(n ast.Node) string {
 	switch n := n.(type) {
 	case *ast.BinaryNode:
+		if n.Operator == "??" {
+			return words(n.Left) + " or " + words(n.Right)
+		}
 		if v, ok := verbs[n.Operator]; ok {
 			return words(n.Left) + " " + v + " " + words(n.Right)
 		}

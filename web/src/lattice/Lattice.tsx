@@ -70,7 +70,7 @@ export function Lattice({ columns, rows, start, spot, onSpot, onOpen, need, chos
         <div style={{ minWidth: width }}>
           <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
             <div role="columnheader" aria-label="Row" className="sticky left-0 z-10 bg-sheet" />
-            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.map((r) => r?.address.split("-")[0])).size, "item")} lit={false} frozen />}
+            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.flatMap((r) => (r ? [r.address.split("-")[0]] : []))).size, "item")} lit={false} frozen />}
             {columns.map((c, i) => <Head key={c.name} title={c.sentence} below={`${c.kind}${c.connection ? ` · ${c.connection}` : ""}`} figures={figures(c)} lit={c.name === chosen} frozen={i === first} />)}
           </div>
           <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
@@ -122,7 +122,7 @@ const startCell: Cell = { fate: "passed", text: "" };
 
 function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onChoose }: StemProps) {
   const row = rows[at];
-  const cell = column < 0 ? row && { ...startCell, text: row.label } : row?.cells[column];
+  const cell = column < 0 ? row && { ...startCell, text: row.address.includes("-") ? `item ${String(Number(row.address.split("-")[0]) + 1)}` : row.label } : row?.cells[column];
   const frozen = column === first ? `sticky left-[56px] z-[1] ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
   const shell = `${frozen} min-w-0 border-l border-rule/70 text-left ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
   if (!row || !cell || cell.fate === "not_reached") return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"} />;

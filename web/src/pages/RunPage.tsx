@@ -17,7 +17,8 @@ export function RunPage() {
   const [fate, setFate] = useState<Fate>();
   const [windows, setWindows] = useState<[number, number]>([0, 0]);
   const [spot, setSpot] = useState<Spot>();
-  const pages = useMemo(() => Array.from({ length: windows[1] - windows[0] + 1 }, (_, i) => windows[0] + i), [windows]);
+  // The first window is always kept: it knows how many rows there are.
+  const pages = useMemo(() => [...new Set([0, ...Array.from({ length: windows[1] - windows[0] + 1 }, (_, i) => windows[0] + i)])], [windows]);
   const loaded = useQueries({ queries: pages.map((p) => latticeWindow(id, p, fate)) });
   const known = loaded.find((q) => q.data)?.data;
   const rows = useMemo(() => {
@@ -30,7 +31,7 @@ export function RunPage() {
   if (!run.data) return <div className="p-5"><Trouble error={run.error} /></div>;
   const { columns } = run.data;
   const fates = Object.entries(known?.fates ?? {}).filter(([, n]) => n > 0) as [Fate, number][];
-  const alone = new Set(rows.map((r) => r?.address.split("-")[0])).size <= 1 && columns[0]?.lists;
+  const alone = new Set(rows.flatMap((r) => (r ? [r.address.split("-")[0]] : []))).size <= 1 && columns[0]?.lists;
   const at = spot && rows[spot.row];
   const address = at && spot ? ownerAt(at.address, columns, spot.column) : undefined;
   return (

@@ -34,8 +34,7 @@ export function AddLine({ taken, onAdd }: Props) {
     <Command label="Add a line" className="relative border-t border-dashed border-rule" onKeyDown={(e) => { if (e.key === "Escape") setOpen(false); }}>
       <Command.Input value={text} onValueChange={(v) => { setText(v); setOpen(true); }} onFocus={() => { setOpen(true); }} onBlur={() => { setTimeout(() => { setOpen(false); }, 150); }}
         placeholder="Say what should happen next…" className="h-11 w-full bg-transparent px-1 font-serif text-[15.5px] italic outline-none" />
-      {open && (
-        <Command.List className="card z-20 max-h-72 overflow-auto p-1.5 shadow-lg">
+        <Command.List className={`card z-20 max-h-72 overflow-auto p-1.5 shadow-lg ${open ? "" : "hidden"}`}>
           <Command.Empty className="p-3 text-second">Nothing does that yet. Try: keep, read, add, find, build.</Command.Empty>
           {kinds.data?.steps.map((k) => (
             <Command.Item key={k.type} value={`${k.title} ${k.type} ${k.help}`} className={row} onSelect={() => { add(k.type, false); }}>
@@ -48,7 +47,6 @@ export function AddLine({ taken, onAdd }: Props) {
             </Command.Item>
           )))}
         </Command.List>
-      )}
     </Command>
   );
 }

@@ -1,5 +1,5 @@
 import { Plus, X } from "lucide-react";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { ExpressionField } from "./ExpressionField";
@@ -141,13 +141,21 @@ function Keep({ value, onSet, item }: { value: Json | undefined; onSet: (v: Json
 }
 
 /** Name to value: the columns of a tab, or fields that a step sets. */
-function Pairs({ form, schema, value, values, onSet, title }: { form: Props; schema: Fields; value: Fields; values: Fields; onSet: (v: Json) => void; title: string }) {
+function Pairs({ form, schema, value: stored, values, onSet, title }: { form: Props; schema: Fields; value: Fields; values: Fields; onSet: (v: Json) => void; title: string }) {
   const list = schema["keys"] ? String(schema["keys"]) : undefined;
   const columns = useChoices(form.line.connection, list, values, list !== undefined);
   const [fresh, setFresh] = useState("");
+  // What was typed last counts, not what the service has answered so far.
+  const [value, setValue] = useState(stored);
+  const latest = useRef(stored);
+  const change = (next: Fields) => {
+    latest.current = next;
+    setValue(next);
+    onSet(Object.keys(next).length > 0 ? next : null);
+  };
   const offered = (columns.data?.options.map((o) => o.name) ?? []).filter((n) => !(n in value));
   const plainText = schema["hint"] === "names";
-  const put = (name: string, v: Json) => { onSet({ ...value, [name]: v }); };
+  const put = (name: string, v: Json) => { change({ ...latest.current, [name]: v }); };
   const add = (name: string) => { if (name && !(name in value)) { put(name, ""); setFresh(""); } };
   return (
     <div className="space-y-2">
@@ -156,7 +164,7 @@ function Pairs({ form, schema, value, values, onSet, title }: { form: Props; sch
           <span className="truncate pt-1.5 font-medium" title={name}>{name}</span>
           {plainText ? <input aria-label={name} className="field" defaultValue={String(value[name] ?? "")} onBlur={(e) => { put(name, e.target.value); }} />
             : <ExpressionField label={`${title}: ${name}`} template value={typeof value[name] === "string" ? value[name] : JSON.stringify(value[name])} onChange={(v) => { put(name, v); }} item={form.item} trigger={form.trigger} row={undefined} steps={form.earlier} placeholder="text, or (= item.… )" />}
-          <button type="button" aria-label={`Remove ${name}`} className="pt-2 text-third hover:text-rust" onClick={() => { const rest = Object.fromEntries(Object.entries(value).filter(([k]) => k !== name)); onSet(Object.keys(rest).length > 0 ? rest : null); }}><X size={14} /></button>
+          <button type="button" aria-label={`Remove ${name}`} className="pt-2 text-third hover:text-rust" onClick={() => { change(Object.fromEntries(Object.entries(latest.current).filter(([k]) => k !== name))); }}><X size={14} /></button>
         </div>
       ))}
       {columns.data?.why_empty && <div className="text-amber">{columns.data.why_empty}</div>}
