@@ -88,7 +88,13 @@ func templated(fields map[string]any) map[string]any {
 		if m["choices"] != nil {
 			kinds = append(kinds, map[string]any{"type": "object", "required": []any{"id"}, "properties": map[string]any{"id": true, "name": map[string]any{"type": "string"}}})
 		}
-		properties[name] = map[string]any{"title": m["title"], "description": m["description"], "anyOf": kinds}
+		p := map[string]any{"anyOf": kinds}
+		for _, key := range []string{"title", "description"} {
+			if m[key] != nil {
+				p[key] = m[key]
+			}
+		}
+		properties[name] = p
 	}
 	return map[string]any{"type": "object", "additionalProperties": false, "required": fields["required"], "properties": properties}
 }

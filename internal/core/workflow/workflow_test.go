@@ -1,0 +1,161 @@
+package workflow
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
+)
+
+func shipped(t testing.TB) *Catalog {
+	c := &Catalog{Connectors: map[string]*connector.Connector{}}
+	for _, name := range []string{"tables", "contacts"} {
+		b, err := os.ReadFile("../../../connectors/" + name + ".yaml")
+		require.NoError(t, err)
+		con, err := connector.Parse(b)
+		require.NoError(t, err)
+		c.Connectors[name] = con
+		c.Connections = append(c.Connections, Connection{name, name, "ok"})
+	}
+	return c
+}
+
+func example(t testing.TB, name string) []byte {
+	b, err := os.ReadFile("../../../demo/workflows/" + name + ".yaml")
+	require.NoError(t, err)
+	return b
+}
+
+func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
+	t.Parallel()
+	c := shipped(t)
+	w, problems := Check(example(t, "counter-calls"), c, nil)
+	require.Empty(t, problems)
+	said := []string{TriggerSentence(w.Trigger)}
+	for i := range w.Steps {
+		said = append(said, c.Sentence(&w.Steps[i]))
+	}
+	require.Equal(t, []string{
+		"Whenever its address is called, once for each call_id",
+		"Keep items where duration s is at least 20",
+		"Keep call id, caller, duration s and ended, set number",
+		"Find or make the studio by number",
+		"Add a row to Calls in Counter",
+	}, said)
+}
+
+func TestSamplesShowWhatWouldFail(t *testing.T) {
+	t.Parallel()
+	text := strings.ReplaceAll(string(example(t, "counter-calls")), "item.duration_s >= 20", "item.duration >= 20")
+	_, problems := Check([]byte(text), shipped(t), []map[string]any{{"duration_s": int64(30), "number": "+441632960141"}})
+	require.Contains(t, problems[0].Message, `No sample has a field "duration" here.`)
+	require.Equal(t, "Did you mean item.duration_s?", problems[0].Cure)
+
+	text = strings.ReplaceAll(string(example(t, "counter-calls")), "name: (= item.studio.name )", `name: (= repeat("x", 2001) )`)
+	sample, err := item.DecodeObject([]byte(`{"duration_s": 30, "number": "+441632960141", "caller": "A", "ended": "2026-11-20T13:12:04Z", "call_id": "1", "shown_number": "x"}`))
+	require.NoError(t, err)
+	_, problems = Check([]byte(text), shipped(t), []map[string]any{sample})
+	require.Len(t, problems, 1)
+	require.Contains(t, problems[0].Message, "1 of 1 sample would fail here")
+	require.Contains(t, problems[0].Message, "has 2001 characters; at most 2000 are taken")
+}
+
+func TestEditsKeepTheRestAsItStands(t *testing.T) {
+	t.Parallel()
+	out, err := Apply(example(t, "counter-calls"), []Edit{
+		{Op: "set", Step: "real", Key: "settings.where", Value: "item.duration_s >= 30"},
+		{Op: "rename", Step: "studio", Value: "caller_studio"},
+		{Op: "insert", To: 1, Value: map[string]any{"name": "short", "type": "shape", "settings": map[string]any{"keep": "all"}}},
+		{Op: "move", Step: "short", To: 0},
+		{Op: "trigger", Key: "settings.for", Value: "2d"},
+		{Op: "set", Key: "title", Value: "Calls"},
+	})
+	require.NoError(t, err)
+	w, problems := Check(out, shipped(t), nil)
+	require.Empty(t, problems)
+	require.Equal(t, []string{"short", "real", "call", "caller_studio", "noted"}, w.Names())
+	require.Equal(t, "studio", w.Steps[3].Was)
+	require.Contains(t, string(out), "# the switchboard sometimes reports a call twice")
+	require.Contains(t, string(out), "# only one of the two number fields is filled in")
+	for _, bad := range []Edit{{Op: "remove", Step: "none"}, {Op: "jump"}, {Op: "rename", Step: "real", Value: "Not A Name"}, {Op: "rename", Step: "real", Value: "call"}, {Op: "insert", Value: "x"}} {
+		_, err := Apply(example(t, "counter-calls"), []Edit{bad})
+		require.Error(t, err)
+	}
+}
+
+func TestRenamingFollowsReferences(t *testing.T) {
+	t.Parallel()
+	text := "format: young-trellis/1\nname: a\ntrigger: {type: manual}\nsteps:\n  - {name: one, type: shape, settings: {keep: all}}\n  - {name: two, type: filter, settings: {where: steps.one.x > steps.one_more.y}}\n"
+	out, err := Apply([]byte(text), []Edit{{Op: "rename", Step: "one", Value: "first"}})
+	require.NoError(t, err)
+	require.Contains(t, string(out), "steps.first.x > steps.one_more.y")
+}
+
+func TestDifferencesAreSentences(t *testing.T) {
+	t.Parallel()
+	c := shipped(t)
+	before, _, _ := Read(example(t, "counter-calls"))
+	text, err := Apply(example(t, "counter-calls"), []Edit{{Op: "set", Step: "real", Key: "settings.where", Value: "item.duration_s >= 30"}, {Op: "remove", Step: "noted"}, {Op: "rename", Step: "call", Value: "kept"}})
+	require.NoError(t, err)
+	after, _, _ := Read(text)
+	var said []string
+	for _, d := range Diff(before, after, c) {
+		said = append(said, d.Sentence)
+	}
+	require.Equal(t, []string{
+		"Gone: Add a row to Calls in Counter.",
+		"Line 1, Keep items where duration s is at least 30: where is “item.duration_s >= 30”, was “item.duration_s >= 20”.",
+		"Line 2, Keep call id, caller, duration s and ended, set number: name is “kept”, was “call”.",
+	}, said)
+	require.Empty(t, Diff(before, before, c))
+}
+
+func TestStepNumbersAreNeverReused(t *testing.T) {
+	t.Parallel()
+	w := &Workflow{Steps: []Step{{Name: "a"}, {Name: "b"}}}
+	first := w.Numbers(nil)
+	require.Equal(t, map[string]uint16{"a": 1, "b": 2}, first)
+	w = &Workflow{Steps: []Step{{Name: "c"}, {Name: "d", Was: "b"}}}
+	second := w.Numbers(first)
+	require.Equal(t, uint16(3), second["c"])
+	require.Equal(t, uint16(2), second["d"], "a renamed step keeps its number")
+	require.Equal(t, uint16(4), (&Workflow{Steps: []Step{{Name: "e"}}}).Numbers(second)["e"])
+}
+
+func TestTheSchemaAcceptsWhatWeShip(t *testing.T) {
+	t.Parallel()
+	schema, err := connector.CompileSchema(Schema(shipped(t)))
+	require.NoError(t, err)
+	validate := func(text string) error {
+		var v any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &v))
+		b, err := item.Encode(v)
+		require.NoError(t, err)
+		raw, err := jsonschema.UnmarshalJSON(strings.NewReader(string(b)))
+		require.NoError(t, err)
+		return schema.Validate(raw)
+	}
+	for _, name := range []string{"counter-calls", "kiln-loads"} {
+		require.NoError(t, validate(string(example(t, name))))
+	}
+	require.Error(t, validate(strings.Replace(string(example(t, "kiln-loads")), "type: filter", "type: filtre", 1)))
+	require.Error(t, validate(strings.Replace(string(example(t, "kiln-loads")), "where:", "wher:", 1)))
+}
+
+func FuzzCheck(f *testing.F) {
+	f.Add(string(example(f, "counter-calls")))
+	c := shipped(f)
+	f.Fuzz(func(t *testing.T, text string) {
+		w, problems := Check([]byte(text), c, nil)
+		if w != nil && !HasErrors(problems) {
+			_, err := Compile(w, c)
+			require.NoError(t, err, "what the checker lets through compiles")
+		}
+	})
+}
