@@ -4,7 +4,6 @@
 .PHONY: demo test setup console build generate lint bench screenshots soak clean
 
 GO ?= go
-export GOFLAGS := -trimpath
 
 demo: console
 	@scripts/setup postgres
@@ -17,7 +16,7 @@ test: console
 	$(GO) test -race -timeout 15m ./...
 
 build:
-	@$(GO) build -ldflags "-X youngtrellis/internal/cli.Version=$$(git describe --always --dirty 2>/dev/null || echo unknown)" -o bin/trellis ./cmd/trellis
+	@$(GO) build -trimpath -ldflags "-X youngtrellis/internal/cli.Version=$$(git describe --always --dirty 2>/dev/null || echo unknown)" -o bin/trellis ./cmd/trellis
 
 # The console is built again only when something of it changed.
 console: web/dist/index.html

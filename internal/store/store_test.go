@@ -1,0 +1,236 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/cluster/clustertest"
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/item"
+)
+
+func TestMain(m *testing.M) { clustertest.Main(m) }
+
+type bench struct {
+	*Store
+	sc       Scope
+	workflow Workflow
+	session  uuid.UUID
+	writer   *Committer
+}
+
+func open(t *testing.T) *bench {
+	t.Helper()
+	ctx := context.Background()
+	s, err := Open(ctx, clustertest.Database(t))
+	require.NoError(t, err)
+	b := &bench{Store: s}
+	b.sc, err = s.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to test")
+	require.NoError(t, err)
+	b.workflow, err = s.CreateWorkflow(ctx, b.sc, "loads", "Loads", "format: young-trellis/1\n")
+	require.NoError(t, err)
+	b.session, err = s.OpenSession(ctx, "node-a")
+	require.NoError(t, err)
+	b.writer = s.NewCommitter(b.session)
+	t.Cleanup(func() { b.writer.Close(); s.Close() })
+	return b
+}
+
+func (b *bench) start(key string) *Start {
+	return &Start{Workspace: b.sc.workspace, Workflow: b.workflow.ID, Run: NewID(), Revision: 1, Trigger: "manual", By: "a test", Items: [][]byte{[]byte(`[{"n": 1}]`)}, Key: key, Expires: time.Now().Add(time.Hour), Accepted: time.Now()}
+}
+
+func entry(n uint32, result string) *engine.Entry {
+	return &engine.Entry{Key: engine.Key{Pass: 1, Step: 2, Address: item.Root(n)}, Outcome: engine.Done, Attempts: 1, Started: time.Now(), Ended: time.Now(), Units: 1, Result: []byte(result), Request: &engine.Sent{Method: "POST", URL: "https://x.example"}}
+}
+
+func TestAKeyStartsOneRunHoweverManyAsk(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	const callers = 64
+	runs := make([]Started, callers)
+	var wait sync.WaitGroup
+	for i := range callers {
+		wait.Go(func() {
+			var err error
+			runs[i], err = b.writer.Start(context.Background(), b.start(fmt.Sprintf("call-%d", i%4)))
+			require.NoError(t, err)
+		})
+	}
+	wait.Wait()
+	fresh := map[uuid.UUID]int{}
+	for _, r := range runs {
+		if !r.Duplicate {
+			fresh[r.Run]++
+		}
+	}
+	require.Len(t, fresh, 4)
+	for _, r := range runs {
+		require.Contains(t, fresh, r.Run, "a duplicate is told the run that there is")
+	}
+	list, err := b.Runs(context.Background(), b.sc, RunFilter{Limit: 100})
+	require.NoError(t, err)
+	require.Len(t, list, 4)
+}
+
+func TestAnExpiredKeyStartsAgain(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	s := b.start("x")
+	s.Expires = time.Now().Add(-time.Second)
+	_, err := b.writer.Start(context.Background(), s)
+	require.NoError(t, err)
+	again, err := b.writer.Start(context.Background(), b.start("x"))
+	require.NoError(t, err)
+	require.False(t, again.Duplicate)
+}
+
+func TestEntriesComeBackAsTheyWere(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	s, err := b.writer.Start(ctx, b.start(""))
+	require.NoError(t, err)
+	long := `{"text": "` + fmt.Sprintf("%05000d", 7) + `", "id": 1234567890123456789}`
+	e := entry(0, long)
+	e.Failure = &engine.Failure{Class: engine.Refused, Status: 422, Message: "no"}
+	e.InputHash = []byte{1, 2, 3}
+	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, e))
+	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(0, "{}")), "a repeat of unknown fate changes nothing")
+	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
+	got, err := j.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+	require.Equal(t, long, string(got[0].Result))
+	require.Equal(t, e.Request, got[0].Request)
+	require.Equal(t, "no", got[0].Failure.Message)
+	require.Equal(t, e.Ended.UTC().Truncate(time.Microsecond), got[0].Ended)
+	items, err := TriggerItems{j}.Page(ctx, 0)
+	require.NoError(t, err)
+	require.Equal(t, []map[string]any{{"n": int64(1)}}, items)
+	other := &RunJournal{Store: b.Store, Workspace: uuid.New(), Run: s.Run}
+	none, err := other.Page(ctx, e.Key)
+	require.NoError(t, err)
+	require.Nil(t, none, "the journal is kept by workspace")
+}
+
+func TestAnEndedSessionWritesNothingMore(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	claimed := b.start("")
+	claimed.Claim = true
+	s, err := b.writer.Start(ctx, claimed)
+	require.NoError(t, err)
+	beats, err := b.Beats(ctx)
+	require.NoError(t, err)
+	require.NoError(t, b.TakeOver(ctx, b.session, beats[b.session]-1), "a beat that moved on is left alone")
+	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(0, "{}")))
+	require.NoError(t, b.TakeOver(ctx, b.session, beats[b.session]))
+	require.ErrorIs(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(1, "{}")), ErrFenced)
+	require.ErrorIs(t, b.Beat(ctx, b.session), ErrFenced)
+	next, err := b.OpenSession(ctx, "node-b")
+	require.NoError(t, err)
+	runs, err := b.Claim(ctx, next, 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	require.Equal(t, 1, runs[0].Takeovers)
+	got, err := (&RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}).Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+}
+
+func TestABadWriteFailsAloneInItsBatch(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	s, err := b.writer.Start(ctx, b.start(""))
+	require.NoError(t, err)
+	var wait sync.WaitGroup
+	errs := make([]error, 40)
+	for i := range errs {
+		wait.Go(func() {
+			e := entry(uint32(i), "{}")
+			if i == 17 {
+				e.Outcome = "bad \x00 text" // PostgreSQL takes no NUL
+			}
+			errs[i] = b.writer.Append(ctx, b.sc.workspace, s.Run, e)
+		})
+	}
+	wait.Wait()
+	for i, err := range errs {
+		if i == 17 {
+			require.Error(t, err)
+		} else {
+			require.NoError(t, err)
+		}
+	}
+}
+
+func TestRunIdsFindTheirDaysPartition(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	s, err := b.writer.Start(context.Background(), b.start(""))
+	require.NoError(t, err)
+	var where string
+	require.NoError(t, b.node.QueryRow(context.Background(), "SELECT tableoid::regclass::text FROM journal WHERE run_id = $1", s.Run).Scan(&where))
+	require.Equal(t, "journal_"+time.Now().UTC().Format("20060102"), where)
+}
+
+func TestADraftIsChangedByOneAtATime(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	_, err := b.SaveDraft(ctx, b.sc, "loads", 1, "Loads", "two")
+	require.NoError(t, err)
+	newer, err := b.SaveDraft(ctx, b.sc, "loads", 1, "Loads", "three")
+	require.ErrorIs(t, err, ErrConflict)
+	_ = newer
+	w, err := b.Workflow(ctx, b.sc, "loads")
+	require.NoError(t, err)
+	require.Equal(t, "two", w.Draft)
+	_, err = b.CreateWorkflow(ctx, b.sc, "loads", "x", "x")
+	require.ErrorIs(t, err, ErrTaken)
+	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1})
+	require.NoError(t, err)
+	require.Equal(t, 1, *live.Live)
+	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1})
+	require.NoError(t, err)
+	require.Equal(t, 1, *again.Live, "going live unchanged makes no new revision")
+}
+
+func TestSessionsOfBrowsersExpire(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	_, _, err := b.SignIn(ctx, "mara@ottermere.example", "wrong")
+	require.ErrorIs(t, err, ErrSignIn)
+	_, _, err = b.SignIn(ctx, "nobody@ottermere.example", "wrong")
+	require.ErrorIs(t, err, ErrSignIn)
+	cookie, sc, err := b.SignIn(ctx, " MARA@ottermere.example", "a password to test")
+	require.NoError(t, err)
+	require.Equal(t, b.sc.workspace, sc.workspace)
+	_, err = b.ScopeOfSession(ctx, cookie)
+	require.NoError(t, err)
+	_, err = b.node.Exec(ctx, "UPDATE browser_session SET seen = now() - interval '13 hours'")
+	require.NoError(t, err)
+	_, err = b.ScopeOfSession(ctx, cookie)
+	require.ErrorIs(t, err, ErrNotFound)
+	secret, _, err := b.CreateToken(ctx, b.sc, "t", Owner)
+	require.NoError(t, err)
+	_, err = b.node.Exec(ctx, "UPDATE member SET role = 'viewer'")
+	require.NoError(t, err)
+	weaker, err := b.ScopeOfToken(ctx, secret)
+	require.NoError(t, err)
+	require.Equal(t, Viewer, weaker.role, "a token is never stronger than its maker")
+	_, err = b.node.Exec(ctx, "DELETE FROM member")
+	require.NoError(t, err)
+	_, err = b.ScopeOfToken(ctx, secret)
+	require.ErrorIs(t, err, ErrNotFound)
+}
