@@ -108,7 +108,11 @@ func (a *Account) failure(err error, written bool, ctx context.Context) error {
 	}
 	var op *net.OpError
 	var dns *net.DNSError
+	var sentOn *redirected
 	switch {
+	case errors.As(err, &sentOn):
+		f.Class, f.Message = engine.Refused, Mask(a.Title+" could not be called: "+sentOn.why, a.Secret)
+		return f
 	case errors.Is(err, ErrForbidden):
 		f.Class, f.Message = engine.BadInput, Mask(fmt.Sprintf("%s cannot be called: %v", a.Title, ErrForbidden), a.Secret)
 		return f

@@ -63,6 +63,11 @@ func (c *Client) dial(workspace uuid.UUID) func(ctx context.Context, network, ad
 	}
 }
 
+// redirected says why a redirect was not followed.
+type redirected struct{ why string }
+
+func (r *redirected) Error() string { return r.why }
+
 func (c *Client) pool(workspace uuid.UUID) *http.Client {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -82,10 +87,10 @@ func (c *Client) pool(workspace uuid.UUID) *http.Client {
 		},
 		CheckRedirect: func(req *http.Request, via []*http.Request) error {
 			if len(via) >= 5 {
-				return errors.New("it was sent on more than five times")
+				return &redirected{"it was sent on more than five times"}
 			}
 			if first := via[0].URL; req.URL.Scheme != first.Scheme || req.URL.Host != first.Host {
-				return fmt.Errorf("it was sent on to another host, %s; a connection's sign-in goes only to its own", req.URL.Host)
+				return &redirected{fmt.Sprintf("it was sent on to another host, %s; a connection's sign-in goes only to its own", req.URL.Host)}
 			}
 			return nil
 		},

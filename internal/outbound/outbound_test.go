@@ -61,7 +61,7 @@ func TestASecretGoesOnlyToItsPin(t *testing.T) {
 	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { other.Add(1) }))
 	t.Cleanup(elsewhere.Close)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+		http.Redirect(w, r, elsewhere.URL, map[string]int{http.MethodGet: http.StatusFound, http.MethodPost: http.StatusTemporaryRedirect}[r.Method])
 	}))
 	t.Cleanup(s.Close)
 	c := client(strings.TrimPrefix(s.URL, "http://"), strings.TrimPrefix(elsewhere.URL, "http://"))
