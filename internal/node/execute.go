@@ -27,7 +27,7 @@ func (clock) Sleep(ctx context.Context, d time.Duration) error {
 // execute carries out the newest pass of a claimed run to its end, or until it
 // waits, is handed over, or the lease is lost.
 func (n *Node) execute(l *lease, c store.Claimed) {
-	run, err := n.Replay(l.ctx, c.Workspace, c.Run)
+	run, err := n.prepare(l.ctx, c)
 	end := &store.End{Workspace: c.Workspace, Run: c.Run}
 	if err == nil && c.Takeovers > store.MaxTakeovers {
 		err = errors.New("the run was taken over three times without getting any further; it seems to stop the nodes that carry it out")
@@ -41,9 +41,13 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		}
 		return
 	}
-	journal := run.Journal.(*store.RunJournal)
-	journal.Committer = l.committer
-	if c.Takeovers > 0 {
+	journal := &store.RunJournal{Store: n.Store, Committer: l.committer, Workspace: c.Workspace, Run: c.Run}
+	switch {
+	case c.Fresh != nil:
+		run.Journal = fresh{journal}
+	case c.Takeovers == 0:
+		run.Journal = journal
+	default:
 		run.Journal = &progressing{RunJournal: journal, advanced: func() { n.Store.ForgetTakeovers(l.ctx, c.Workspace, c.Run) }}
 	}
 	run.Caller = &caller{node: n, lease: l, workspace: c.Workspace}
@@ -120,6 +124,29 @@ func (p *progressing) Append(ctx context.Context, e *engine.Entry) error {
 	}
 	return err
 }
+
+// prepare makes a claimed run ready. One that was accepted here a moment ago is
+// known whole and is not read back; it has no entries yet.
+func (n *Node) prepare(ctx context.Context, c store.Claimed) (*engine.Run, error) {
+	if c.Fresh == nil {
+		return n.Replay(ctx, c.Workspace, c.Run)
+	}
+	plan, err := n.Plan(ctx, c.Workspace, c.Workflow, c.Fresh.Revision)
+	if err != nil {
+		return nil, err
+	}
+	return &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: store.StartItems{Start: c.Fresh}, Clock: clock{},
+		Facts: workflow.RunFacts{ID: c.Run.String(), Started: c.Fresh.Accepted.UTC(), Workflow: plan.Workflow.Name}}, nil
+}
+
+// fresh is the journal of a run that cannot have entries yet.
+type fresh struct{ *store.RunJournal }
+
+func (fresh) Entries(context.Context, int, uint16, []item.Address) ([]*engine.Entry, error) {
+	return nil, nil
+}
+
+func (fresh) Page(context.Context, engine.Key) (*engine.Entry, error) { return nil, nil }
 
 // Replay prepares a run for reading: its passes, journal and source. It sends
 // nothing and writes nothing.

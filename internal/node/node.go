@@ -311,7 +311,7 @@ func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error
 		n.count.Add(-1)
 		return started, err
 	}
-	n.begin(l, store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Accepted: s.Accepted})
+	n.begin(l, store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Accepted: s.Accepted, Fresh: s})
 	return started, nil
 }
 

@@ -279,14 +279,14 @@ func (c *Committer) transact(batch []*write) error {
 
 func (c *Committer) queueStarts(q *pgx.Batch, batch []*write) {
 	var col struct {
-		workspace, workflow, run []uuid.UUID
+		workspace, workflow, run [][16]byte // as pgx encodes them without a detour over text
 		revision                 []int32
 		trigger, by, label, key  []string
 		expires, accepted        []time.Time
-		session                  []*uuid.UUID
+		session                  []*[16]byte
 		state                    []string
 	}
-	var jw, jr []uuid.UUID
+	var jw, jr [][16]byte
 	var jpart []int32
 	var jresult [][]byte
 	var jat []time.Time
@@ -313,7 +313,7 @@ func (c *Committer) queueStarts(q *pgx.Batch, batch []*write) {
 		col.trigger, col.by, col.label, col.key = append(col.trigger, s.Trigger), append(col.by, s.By), append(col.label, s.Label), append(col.key, s.Key)
 		col.expires, col.accepted = append(col.expires, s.Expires), append(col.accepted, s.Accepted)
 		if s.Claim {
-			col.session, col.state = append(col.session, &c.session), append(col.state, "running")
+			col.session, col.state = append(col.session, (*[16]byte)(&c.session)), append(col.state, "running")
 		} else {
 			col.session, col.state = append(col.session, nil), append(col.state, "queued")
 		}
@@ -372,7 +372,7 @@ func (c *Committer) queueStarts(q *pgx.Batch, batch []*write) {
 	}
 }
 
-func anyUnclaimed(sessions []*uuid.UUID) bool {
+func anyUnclaimed(sessions []*[16]byte) bool {
 	for _, s := range sessions {
 		if s == nil {
 			return true
@@ -383,7 +383,7 @@ func anyUnclaimed(sessions []*uuid.UUID) bool {
 
 func queueEntries(q *pgx.Batch, batch []*write) {
 	var (
-		workspace, run             []uuid.UUID
+		workspace, run             [][16]byte
 		pass, step, part, attempts []int32
 		rounds, address, hash      [][]byte
 		outcome                    []string
@@ -431,7 +431,7 @@ func queuePages(q *pgx.Batch, batch []*write) {
 
 func queueEnds(q *pgx.Batch, batch []*write) {
 	var (
-		workspace, run        []uuid.UUID
+		workspace, run        [][16]byte
 		state, message, label []string
 		counts                []*string
 	)

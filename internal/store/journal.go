@@ -107,7 +107,23 @@ func (t TriggerItems) Page(ctx context.Context, page int) ([]map[string]any, err
 	if e == nil {
 		return nil, io.EOF
 	}
-	v, err := item.Decode(e.Result)
+	return decodeItems(e.Result)
+}
+
+// StartItems is the source of a run that was started here a moment ago: the
+// same bytes that were made durable.
+type StartItems struct{ Start *Start }
+
+// Page implements engine.Source.
+func (s StartItems) Page(_ context.Context, page int) ([]map[string]any, error) {
+	if page >= len(s.Start.Items) {
+		return nil, io.EOF
+	}
+	return decodeItems(s.Start.Items[page])
+}
+
+func decodeItems(text []byte) ([]map[string]any, error) {
+	v, err := item.Decode(text)
 	if err != nil {
 		return nil, fmt.Errorf("the run's trigger items cannot be read: %w", err)
 	}

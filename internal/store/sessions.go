@@ -104,6 +104,7 @@ type Claimed struct {
 	Pass                     int
 	Takeovers                int
 	Accepted                 time.Time
+	Fresh                    *Start // of a run that this node has just accepted; nil for others
 }
 
 // Claim takes up to n queued runs for a session, the oldest of each workspace
@@ -120,7 +121,10 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, n int) (out []Clai
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Claimed])
+	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c Claimed, err error) {
+		err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Takeovers, &c.Accepted)
+		return c, err
+	})
 	return out, unavailable(err)
 }
 

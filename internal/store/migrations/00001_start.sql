@@ -217,8 +217,7 @@ CREATE TABLE live (
 CREATE INDEX live_queued ON live (run_id) WHERE state = 'queued';
 CREATE INDEX live_session ON live (session_id) WHERE session_id IS NOT NULL;
 CREATE INDEX live_wake ON live (wake) WHERE state = 'waiting';
--- The console's list of runs, whole and by workflow.
-CREATE INDEX live_list ON live (workspace_id, run_id DESC);
+-- The list of runs of a workspace is read from the primary key, backwards.
 
 CREATE TABLE run (
   workspace_id uuid NOT NULL,
@@ -235,7 +234,8 @@ CREATE TABLE run (
   counts       jsonb,
   PRIMARY KEY (workspace_id, run_id)
 ) PARTITION BY RANGE (run_id);
-CREATE INDEX run_list ON run (workspace_id, run_id DESC);
+-- A workspace's list is read from the primary key, backwards; these are for the
+-- lists by workflow and by state.
 CREATE INDEX run_by_workflow ON run (workspace_id, workflow_id, run_id DESC);
 CREATE INDEX run_by_state ON run (workspace_id, state, run_id DESC);
 
