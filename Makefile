@@ -13,6 +13,7 @@ demo: console
 test: console
 	@scripts/setup postgres chromium race
 	@$(MAKE) --no-print-directory lint
+	@cd web && npm run --silent test
 	$(GO) test -race -timeout 15m ./...
 
 build:

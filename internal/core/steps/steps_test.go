@@ -1,0 +1,114 @@
+package steps
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+)
+
+func apply(t *testing.T, kind, settings, fields string) Result {
+	t.Helper()
+	k, ok := Find(kind)
+	require.True(t, ok)
+	s, err := item.DecodeObject([]byte(settings))
+	require.NoError(t, err)
+	require.Empty(t, k.Check(s))
+	op, err := k.Compile(s)
+	require.NoError(t, err)
+	f, err := item.DecodeObject([]byte(fields))
+	require.NoError(t, err)
+	r, err := op.Apply(&expr.Scope{Item: f})
+	require.NoError(t, err)
+	return r
+}
+
+func TestShapeBuildsTheFieldsThatGoOn(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ settings, fields, want string }{
+		"all are kept":               {`{}`, `{"a": 1, "b": 2}`, `{"a":1,"b":2}`},
+		"only these":                 {`{"keep": ["b", "none"]}`, `{"a": 1, "b": 2}`, `{"b":2}`},
+		"none":                       {`{"keep": "none", "set": {"x": "(= item.a + 1 )"}}`, `{"a": 1}`, `{"x":2}`},
+		"dropped":                    {`{"drop": ["a"]}`, `{"a": 1, "b": 2}`, `{"b":2}`},
+		"renamed":                    {`{"rename": {"a": "c"}}`, `{"a": 1, "b": 2}`, `{"b":2,"c":1}`},
+		"dots make objects":          {`{"keep": "none", "set": {"studio.name": "(= item.n )", "studio.cone": 6}}`, `{"n": "Quern"}`, `{"studio":{"cone":6,"name":"Quern"}}`},
+		"within an object":           {`{"set": {"studio.name": "new"}}`, `{"studio": {"name": "old", "id": 1}}`, `{"studio":{"id":1,"name":"new"}}`},
+		"types stay":                 {`{"keep": "none", "set": {"l": "(= item.l )", "t": "n (= item.n )", "o": {"k": ["(= item.n )"]}}}`, `{"l": [1], "n": 2}`, `{"l":[1],"o":{"k":[2]},"t":"n 2"}`},
+		"a missing field is nothing": {`{"keep": "none", "set": {"x": "(= item.gone )"}}`, `{}`, `{"x":null}`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			got, err := item.Encode(apply(t, "shape", c.settings, c.fields).Fields)
+			require.NoError(t, err)
+			require.Equal(t, c.want, string(got))
+		})
+	}
+}
+
+func TestShapeLeavesTheItemItCameFromAlone(t *testing.T) {
+	t.Parallel()
+	k, _ := Find("shape")
+	op, err := k.Compile(map[string]any{"set": map[string]any{"studio.name": "new"}, "drop": []any{"b"}})
+	require.NoError(t, err)
+	before := map[string]any{"studio": map[string]any{"name": "old"}, "b": int64(1)}
+	_, err = op.Apply(&expr.Scope{Item: before})
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"studio": map[string]any{"name": "old"}, "b": int64(1)}, before)
+}
+
+func TestFilterSaysWhatItSaw(t *testing.T) {
+	t.Parallel()
+	require.Equal(t, Result{Held: true, Text: "4, needs 20"}, apply(t, "filter", `{"where": "item.s >= 20"}`, `{"s": 4}`))
+	require.Equal(t, Result{Text: "20"}, apply(t, "filter", `{"where": "item.s >= 20"}`, `{"s": 20}`))
+	require.Equal(t, Result{Held: true, Text: "item.s is empty"}, apply(t, "filter", `{"where": "item.s >= 20"}`, `{}`))
+}
+
+func TestSettingsThatAreWrongSayWhich(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		kind     string
+		settings map[string]any
+		want     string
+	}{
+		{"filter", nil, "Keep an item where is required and empty"},
+		{"filter", map[string]any{"where": ""}, "is empty"},
+		{"filter", map[string]any{"wher": "true", "where": "true"}, "Did you mean where?"},
+		{"filter", map[string]any{"where": int64(3)}, "should be text and is a number"},
+		{"filter", map[string]any{"where": "item. >"}, ""},
+		{"shape", map[string]any{"set": map[string]any{"a..b": "x"}}, "is not the name of a field"},
+		{"shape", map[string]any{"set": map[string]any{"a": "(= item. )"}}, ""},
+		{"shape", map[string]any{"drop": "a"}, "should be a list"},
+	} {
+		k, _ := Find(c.kind)
+		errs := k.Check(c.settings)
+		require.NotEmpty(t, errs, "%v", c.settings)
+		require.Contains(t, errs[0].Error(), c.want)
+		var se *SettingError
+		require.ErrorAs(t, errs[0], &se)
+	}
+	_, ok := Find("none")
+	require.False(t, ok)
+}
+
+func TestKindsReadAsSentences(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		kind     string
+		settings map[string]any
+		want     string
+	}{
+		{"filter", map[string]any{"where": `item.cone in ["6", "9"] and not empty(item.name)`}, "Keep items where cone is one of 6, 9 and not name is empty"},
+		{"filter", map[string]any{"where": `age(item.dry_since) >= duration("6d")`}, "Keep items where the age of dry since is at least 6 days"},
+		{"filter", nil, "Keep items where … (to fill in)"},
+		{"shape", map[string]any{"keep": []any{"a_b", "c"}}, "Keep a b and c"},
+		{"shape", map[string]any{"keep": "none", "set": map[string]any{"x": 1}}, "Make x"},
+		{"shape", map[string]any{"rename": map[string]any{"a": "b"}, "drop": []any{"c"}}, "Rename a, drop c"},
+		{"shape", map[string]any{"drop": []any{"a", "b", "c", "d", "e", "f"}}, "Drop a, b, c, d and 2 more"},
+		{"shape", nil, "Shape the fields … (to fill in)"},
+	} {
+		k, _ := Find(c.kind)
+		require.Equal(t, c.want, k.Sentence(c.settings))
+	}
+}

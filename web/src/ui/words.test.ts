@@ -1,0 +1,26 @@
+import { describe, expect, it } from "vitest";
+import type { RunSummary } from "../api/client";
+import { brief, plural, stateWords, took } from "./words";
+
+describe("values in one line", () => {
+  it("keep nothing, empty text, 0 and false apart", () => { expect([null, "", 0, false].map(brief)).toEqual(["nothing", "empty text", "0", "false"]); });
+  it("say how long a list is and what an object holds", () => { expect([brief([1, 2]), brief({ a: 1, b: null, c: "x", d: 4 })]).toEqual(["list of 2", "a 1, b nothing, c x"]); });
+  it("cut long text", () => { expect(brief("x".repeat(500))).toHaveLength(161); });
+});
+
+describe("counts and times", () => {
+  it("are pluralised", () => { expect([plural(1, "row"), plural(0, "row"), plural(2000, "row")]).toEqual(["1 row", "0 rows", "2,000 rows"]); });
+  it("use the unit that fits", () => {
+    const from = "2026-11-23T10:00:00Z";
+    expect(["2026-11-23T10:00:00.014Z", "2026-11-23T10:00:01.4Z", "2026-11-23T10:02:05Z", undefined].map((to) => took(from, to))).toEqual(["14 ms", "1.4 s", "2 min 5 s", ""]);
+  });
+});
+
+describe("states in words", () => {
+  const run = (r: Partial<RunSummary>): RunSummary => ({ id: "", workflow: "", title: "", state: "succeeded", trigger: "", label: "", revision: 1, pass: 1, accepted: "", message: "", reason: "", ...r });
+  it("say what a run waits for", () => { expect(stateWords(run({ state: "waiting", reason: "connection_broken", connection: "tables" })).words).toBe("Waiting for tables to be mended"); });
+  it("say what is partial", () => {
+    const counts = { in: 3, through: 1, held_back: 0, gave_nothing: 0, set_aside: 2, stopped: 0, may_have_been_sent: 1, not_done: 0, calls: 3, units: 0 };
+    expect(stateWords(run({ state: "partial", counts }))).toEqual({ words: "Partial: 2 set aside, 1 may have been sent", tone: "amber" });
+  });
+});
