@@ -8,19 +8,23 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/api"
 	client "youngtrellis/api/client"
+	"youngtrellis/internal/browser"
 	"youngtrellis/internal/ottermere"
 	"youngtrellis/internal/standins/switchboard"
 	"youngtrellis/internal/store"
@@ -223,7 +227,10 @@ func TestRolesTokensAndSessions(t *testing.T) {
 // in the database, the answers and the pages, in every form they could have.
 func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	var log lockedBuffer
+	w := world(t, func(o *ottermere.Options) {
+		o.Log = slog.New(slog.NewTextHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	})
 	ctx := within(t, time.Minute)
 	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now(), "sec"))
 	require.NoError(t, err)
@@ -249,6 +256,16 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	status, answer := request(t, "POST", w.Service.Address+"/api/v1/workflows/kiln-loads/rehearsal", w.Token, []byte(`{}`))
 	require.Equal(t, 200, status, answer)
 	seen.WriteString(answer)
+	page := console(t, w)
+	for _, path := range []string{"/connections", "/runs", "/runs/" + sent[0].Run.String(), "/workflows/counter-calls"} {
+		var html string
+		do(t, page, chromedp.Navigate(w.Service.Address+path), browser.Wait("main"), browser.Settle(), chromedp.Evaluate(`document.documentElement.outerHTML`, &html))
+		require.Contains(t, html, "Ottermere Clayworks")
+		seen.WriteString(html)
+	}
+	logged := log.String()
+	require.Contains(t, logged, "route=/hooks/:address", "the log was looked at")
+	seen.WriteString(logged)
 	all := seen.String()
 	require.Contains(t, all, "Hollowbank Pottery", "the search looks at the right things")
 	for name, secret := range map[string]string{"tables key": w.TablesKey, "contacts token": w.ContactsKey, "hook secret": w.HookSecret, "API token": w.Token, "password": w.Password, "planted cookie": "planted-cookie-secret", "planted bearer": "planted-wrong-bearer-secret"} {
@@ -256,6 +273,24 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 			require.NotContains(t, all, text, "%s, %s", name, form)
 		}
 	}
+}
+
+// lockedBuffer takes a log from many goroutines.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
 
 // dumper gives pg_dump, of the newest server.
