@@ -74,28 +74,31 @@ steps:
     input: {workbook: wb_p91zsu, tab: tb_e5j3vy, values: {piece: (= item.piece ), studio: (= item.studio )}}
 `
 
-// A service killed at a random moment of a run with 2,000 writes, and started
-// again, finishes the run with each row written once.
-func TestAKilledServiceFinishesItsRunWithoutLossOrDouble(t *testing.T) {
-	t.Parallel()
-	const rows = 2000
-	ctx := within(t, 3*time.Minute)
-	database, data := clustertest.Database(t), filepath.Join(clustertest.Folder(t), "service")
-	side := tables.New("key-of-the-tables", time.Now(), standins.Saved{})
-	side.Fill(rows, time.Now())
-	other := httptest.NewServer(side.Engine)
-	t.Cleanup(other.Close)
+// outside is a service in processes of its own, with the tables beside it.
+type outside struct {
+	database, folder, token string
+	side                    *tables.Tables
+	run                     api.Started
+}
 
-	first := serve(t, database, data)
-	s, err := store.Open(ctx, database)
+// prepared starts a first process, makes the workspace, and starts a run over
+// so many rows.
+func prepared(t *testing.T, ctx context.Context, rows int) (*outside, *process) {
+	t.Helper()
+	o := &outside{database: clustertest.Database(t), folder: clustertest.Folder(t), side: tables.New("key-of-the-tables", time.Now(), standins.Saved{})}
+	o.side.Fill(rows, time.Now())
+	other := httptest.NewServer(o.side.Engine)
+	t.Cleanup(other.Close)
+	first := serve(t, o.database, o.data("one"))
+	s, err := store.Open(ctx, o.database)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	sc, err := s.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to test")
 	require.NoError(t, err)
-	token, _, err := s.CreateToken(ctx, sc, "test", store.Owner)
+	o.token, _, err = s.CreateToken(ctx, sc, "test", store.Owner)
 	require.NoError(t, err)
 	require.NoError(t, s.Allow(ctx, sc, strings.TrimPrefix(other.URL, "http://")))
-	client := clientOf(t, first.address, token)
+	client := clientOf(t, first.address, o.token)
 	account, err := json.Marshal(map[string]string{"address": other.URL})
 	require.NoError(t, err)
 	added, err := ottermere.Answer[api.Connection](client.AddConnection(ctx, api.NewConnection{Name: "tables", Connector: "tables", Account: account, Secret: "key-of-the-tables"}))
@@ -105,38 +108,88 @@ func TestAKilledServiceFinishesItsRunWithoutLossOrDouble(t *testing.T) {
 	require.NoError(t, err)
 	_, err = ottermere.Answer[api.Workflow](client.GoLive(ctx, "many-rows", &api.GoLiveParams{}))
 	require.NoError(t, err)
-	run, err := ottermere.Answer[api.Started](client.StartWorkflow(ctx, "many-rows", api.Items{}))
+	o.run, err = ottermere.Answer[api.Started](client.StartWorkflow(ctx, "many-rows", api.Items{}))
 	require.NoError(t, err)
+	return o, first
+}
 
-	kills := 0
-	for at := rand.IntN(rows - 50); kills < 3; at += 1 + rand.IntN(max(1, rows-at)) {
-		eventually(t, "rows written before the kill", time.Minute, func() bool { return len(side.Rows(tables.LoadsTab)) >= min(at, rows) })
-		if len(side.Rows(tables.LoadsTab)) == rows {
-			break
-		}
-		require.NoError(t, first.Process.Kill())
-		_ = first.Wait()
-		kills++
-		first = serve(t, database, data)
-		client = clientOf(t, first.address, token)
-	}
-	require.Positive(t, kills)
-	w := &ottermere.World{Client: client}
-	done, err := w.Wait(ctx, run.Run)
+func (o *outside) data(name string) string { return filepath.Join(o.folder, name) }
+
+func (o *outside) written() int { return len(o.side.Rows(tables.LoadsTab)) }
+
+// finished waits for the run's end and holds that each row was written once.
+func (o *outside) finished(t *testing.T, ctx context.Context, p *process, rows int) {
+	t.Helper()
+	done, err := (&ottermere.World{Client: clientOf(t, p.address, o.token)}).Wait(ctx, o.run.Run)
 	require.NoError(t, err)
 	require.Equal(t, api.RunStateSucceeded, done.Run.State, done.Run.Message)
 	require.Equal(t, rows, done.Run.Counts.Through)
-
 	seen := map[any]int{}
-	for _, r := range side.Rows(tables.LoadsTab) {
+	for _, r := range o.side.Rows(tables.LoadsTab) {
 		seen[r.Values["piece"]]++
 	}
 	require.Len(t, seen, rows, "none is missing")
 	for piece, n := range seen {
 		require.Equal(t, 1, n, "%v was written once", piece)
 	}
-	t.Logf("killed %d times; %d writes reached the other side twice and were known there by their key", kills, side.Repeats())
-	require.LessOrEqual(t, side.Repeats(), 8*kills, "only calls in flight are repeated")
+}
+
+// A service killed at a random moment of a run with 2,000 writes, and started
+// again, finishes the run with each row written once.
+func TestAKilledServiceFinishesItsRunWithoutLossOrDouble(t *testing.T) {
+	t.Parallel()
+	const rows = 2000
+	ctx := within(t, 3*time.Minute)
+	o, p := prepared(t, ctx, rows)
+	kills := 0
+	for at := rand.IntN(rows - 50); kills < 3; at += 1 + rand.IntN(max(1, rows-at)) {
+		eventually(t, "rows written before the kill", time.Minute, func() bool { return o.written() >= min(at, rows) })
+		if o.written() == rows {
+			break
+		}
+		require.NoError(t, p.Process.Kill())
+		_ = p.Wait()
+		kills++
+		p = serve(t, o.database, o.data("one"))
+	}
+	require.Positive(t, kills)
+	o.finished(t, ctx, p, rows)
+	t.Logf("killed %d times; %d writes reached the other side twice and were known there by their key", kills, o.side.Repeats())
+	require.LessOrEqual(t, o.side.Repeats(), 8*kills, "only calls in flight are repeated")
+}
+
+// A service that is told to stop hands its run over at the next effect.
+func TestAStoppedServiceRepeatsNothing(t *testing.T) {
+	t.Parallel()
+	const rows = 600
+	ctx := within(t, 2*time.Minute)
+	o, p := prepared(t, ctx, rows)
+	eventually(t, "some rows", time.Minute, func() bool { return o.written() > 100 })
+	require.NoError(t, p.Process.Signal(os.Interrupt))
+	require.NoError(t, p.Wait(), "it ends in order")
+	before := o.written()
+	require.Less(t, before, rows)
+	o.finished(t, ctx, serve(t, o.database, o.data("one")), rows)
+	require.Zero(t, o.side.Repeats())
+}
+
+// Of two nodes on one database, one is killed; the other takes its run over.
+func TestAnotherNodeTakesADeadOnesRunOver(t *testing.T) {
+	t.Parallel()
+	const rows = 1500
+	ctx := within(t, 3*time.Minute)
+	o, p := prepared(t, ctx, rows)
+	key, err := os.ReadFile(filepath.Join(o.data("one"), "vault.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(o.data("two"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(o.data("two"), "vault.key"), key, 0o600))
+	second := serve(t, o.database, o.data("two"))
+	eventually(t, "some rows", time.Minute, func() bool { return o.written() > 50 })
+	require.NoError(t, p.Process.Kill())
+	_ = p.Wait()
+	require.Less(t, o.written(), rows)
+	o.finished(t, ctx, second, rows)
+	require.LessOrEqual(t, o.side.Repeats(), 8)
 }
 
 func clientOf(t *testing.T, address, token string) *api.Client {

@@ -207,7 +207,7 @@ type latticeWriter struct {
 func (w *latticeWriter) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 	w.pass = pass
 	for _, r := range rows {
-		if w.label == "" {
+		if w.label == "" && r.Item.Parent == nil { // a run is called after what started it
 			w.label = r.Label
 		}
 		w.rows = append(w.rows, StoredRow{r.Address.String(), r.Label, r.Cells})

@@ -35,8 +35,8 @@ export function Lattice({ columns, rows, start, spot, onSpot, onOpen, need, chos
   useEffect(() => { need?.(from, to); }, [need, from, to]);
   useEffect(() => { if (spot) virtual.scrollToIndex(spot.row, { align: "auto" }); }, [spot, virtual]);
   const first = start === undefined ? 0 : -1;
-  const template = `56px ${start === undefined ? "" : "minmax(190px,1.1fr) "}${columns.map((_, i) => (i === 0 && start === undefined ? "minmax(230px,1.3fr)" : "minmax(190px,1fr)")).join(" ")}`;
-  const width = 56 + (columns.length - first) * 190;
+  const template = `56px ${start === undefined ? "" : "minmax(170px,1.1fr) "}${columns.map((_, i) => (i === 0 && start === undefined ? "minmax(230px,1.3fr)" : "minmax(168px,1fr)")).join(" ")}`;
+  const width = 56 + (columns.length - first) * 168;
 
   const keys = (e: KeyboardEvent) => {
     const at = spot ?? { row: 0, column: first };
@@ -98,7 +98,7 @@ function figures(c: Column): string {
 
 function Head({ title, below, figures: numbers, lit, frozen }: { title: string; below: string; figures: string; lit: boolean; frozen?: boolean }) {
   return (
-    <div role="columnheader" className={`flex min-w-0 flex-col justify-end border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : "bg-sheet"} ${frozen ? "sticky left-[56px] z-10" : ""}`}>
+    <div role="columnheader" className={`flex min-w-0 flex-col justify-end border-l border-rule px-[11px] py-2 ${lit ? "bg-tint" : "bg-sheet"} ${frozen ? "sticky left-[56px] z-10 border-r" : ""}`}>
       <div className="line-clamp-2 leading-tight font-semibold" title={title}>{title}</div>
       <div className="truncate text-xs text-second">{below}</div>
       <div className="truncate text-xs text-second">{numbers}</div>
@@ -123,7 +123,7 @@ const startCell: Cell = { fate: "passed", text: "" };
 function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onChoose }: StemProps) {
   const row = rows[at];
   const cell = column < 0 ? row && { ...startCell, text: row.address.includes("-") ? `item ${String(Number(row.address.split("-")[0]) + 1)}` : row.label } : row?.cells[column];
-  const frozen = column === first ? `sticky left-[56px] z-[1] ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
+  const frozen = column === first ? `sticky left-[56px] z-[1] border-r ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
   const shell = `${frozen} min-w-0 border-l border-rule/70 text-left ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
   if (!row || !cell || cell.fate === "not_reached") return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"} />;
   const next = row.cells[column + 1]?.fate;
