@@ -17,6 +17,7 @@ test: console
 	$(GO) test -race -timeout 15m ./...
 
 build:
+	@echo "building the service"
 	@$(GO) build -trimpath -ldflags "-X youngtrellis/internal/cli.Version=$$(git describe --always --dirty 2>/dev/null || echo unknown)" -o bin/trellis ./cmd/trellis
 
 # The console is built again only when something of it changed.

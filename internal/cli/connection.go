@@ -25,11 +25,7 @@ func (a *app) connection() *cobra.Command {
 }
 
 func (a *app) connectionList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the connections", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "list", Short: "List the connections", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		list, err := got[struct {
 			Connections []api.Connection `json:"connections"`
 		}](cl.ListConnections(c.Context()))
@@ -47,7 +43,7 @@ func (a *app) connectionList() *cobra.Command {
 			}
 			a.grid([]string{"name", "application", "state", "said", "used by"}, rows)
 		})
-	}}
+	})}
 }
 
 func state(k api.Connection) string {
@@ -115,30 +111,22 @@ func (a *app) checked(k api.Connection) error {
 }
 
 func (a *app) connectionCheck() *cobra.Command {
-	return &cobra.Command{Use: "check NAME", Short: "Make the check call and say what it found", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "check NAME", Short: "Make the check call and say what it found", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.CheckConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
 		}
 		return a.checked(k)
-	}}
+	})}
 }
 
 func (a *app) connectionRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a connection that nothing uses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a connection that nothing uses", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.RemoveConnection(c.Context(), args[0])); err != nil {
 			return err
 		}
 		return a.show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "removed %s\n", args[0]) })
-	}}
+	})}
 }
 
 func (a *app) sample() *cobra.Command {
@@ -146,11 +134,7 @@ func (a *app) sample() *cobra.Command {
 }
 
 func (a *app) sampleList() *cobra.Command {
-	return &cobra.Command{Use: "list WORKFLOW", Short: "List samples, and what arrived of late", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "list WORKFLOW", Short: "List samples, and what arrived of late", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		s, err := got[api.Samples](cl.ListSamples(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -172,15 +156,11 @@ func (a *app) sampleList() *cobra.Command {
 				}
 			}
 		})
-	}}
+	})}
 }
 
 func (a *app) sampleTake() *cobra.Command {
-	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample instead of a run", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample instead of a run", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.TakeSample(c.Context(), args[0])); err != nil {
 			return err
 		}
@@ -191,15 +171,11 @@ func (a *app) sampleTake() *cobra.Command {
 		return a.show(sheet, func() {
 			fmt.Fprintf(a.out, "Waiting for the next call, for 15 minutes, at\n  %s\nSee it with: trellis sample list %s\n", sheet.Address, args[0])
 		})
-	}}
+	})}
 }
 
 func (a *app) sampleAdd() *cobra.Command {
-	return &cobra.Command{Use: "add WORKFLOW FILE", Short: "Keep items as samples: a JSON list, or one object a line", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "add WORKFLOW FILE", Short: "Keep items as samples: a JSON list, or one object a line", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		items, err := a.items(args[1])
 		if err != nil {
 			return err
@@ -210,7 +186,7 @@ func (a *app) sampleAdd() *cobra.Command {
 			}
 		}
 		return a.show(map[string]int{"kept": len(items)}, func() { fmt.Fprintf(a.out, "kept %s\n", plural(len(items), "sample")) })
-	}}
+	})}
 }
 
 func (a *app) functions() *cobra.Command {

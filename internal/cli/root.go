@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
@@ -177,6 +178,28 @@ func (a *app) client() (*api.Client, error) {
 		r.Header.Set("Authorization", "Bearer "+s.Token)
 		return nil
 	}))
+}
+
+// signedIn makes the body of a command that calls the service.
+func (a *app) signedIn(body func(*cobra.Command, *api.Client, []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return body(c, cl, args)
+	}
+}
+
+// onRun makes the body of a command whose first argument is a run.
+func (a *app) onRun(body func(*cobra.Command, *api.Client, uuid.UUID, []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		id, err := runID(args[0])
+		if err != nil {
+			return err
+		}
+		return a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error { return body(c, cl, id, args) })(c, args)
+	}
 }
 
 // got reads an answer, or turns a problem document into an error.

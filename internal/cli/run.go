@@ -20,11 +20,7 @@ func (a *app) run() *cobra.Command {
 func (a *app) runList() *cobra.Command {
 	var workflow, state string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		params := &api.ListRunsParams{Limit: &limit}
 		if workflow != "" {
 			params.Workflow = &workflow
@@ -48,7 +44,7 @@ func (a *app) runList() *cobra.Command {
 			}
 			a.grid([]string{"run", "workflow", "state", "began", "label", "items"}, rows)
 		})
-	}}
+	})}
 	c.Flags().StringVar(&workflow, "workflow", "", "only runs of this workflow")
 	c.Flags().StringVar(&state, "state", "", "only runs in this state: queued, running, waiting, succeeded, partial, failed, cancelled")
 	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 200")
@@ -96,17 +92,9 @@ func runID(s string) (uuid.UUID, error) {
 func (a *app) runShow() *cobra.Command {
 	var fate string
 	var rows int
-	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		return a.showRun(c.Context(), cl, id, fate, rows)
-	}}
+	})}
 	c.Flags().StringVar(&fate, "fate", "", "only rows that ended so, as set_aside or held_back")
 	c.Flags().IntVar(&rows, "rows", 60, "how many rows, at most 500")
 	return c
@@ -162,17 +150,9 @@ func by(r api.Run) string {
 }
 
 func (a *app) runWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		return a.watchRun(c.Context(), cl, id)
-	}}
+	})}
 }
 
 // watchRun prints the run as it changes, then its lattice. On a terminal the
@@ -220,15 +200,7 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 }
 
 func (a *app) runPlan() *cobra.Command {
-	return &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		p, err := got[api.Plan](cl.PlanRun(c.Context(), id))
 		if err != nil {
 			return err
@@ -245,22 +217,14 @@ func (a *app) runPlan() *cobra.Command {
 			}
 			a.grid([]string{"item", "label", "before step", "stands", "because"}, rows)
 		})
-	}}
+	})}
 }
 
 // onward makes the verbs that begin a further pass.
 func (a *app) onward(use, short string, send func(context.Context, *api.Client, uuid.UUID, api.Onward) (api.Run, error), withItems bool) *cobra.Command {
 	var newest, watch bool
 	var items []string
-	c := &cobra.Command{Use: use + " RUN", Short: short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: use + " RUN", Short: short, Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		body := api.Onward{Newest: &newest}
 		if len(items) > 0 {
 			body.Items = &items
@@ -275,7 +239,7 @@ func (a *app) onward(use, short string, send func(context.Context, *api.Client, 
 		return a.show(r, func() {
 			fmt.Fprintf(a.out, "pass %d is queued\nFollow it with: trellis run watch %s\n", r.Run.Pass, id)
 		})
-	}}
+	})}
 	c.Flags().BoolVar(&newest, "newest", false, "go on with the live revision instead of the run's own")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
 	if withItems {
@@ -297,39 +261,23 @@ func (a *app) runRetry() *cobra.Command {
 }
 
 func (a *app) runCancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		r, err := got[api.Run](cl.CancelRun(c.Context(), id))
 		if err != nil {
 			return err
 		}
 		return a.show(r, func() { fmt.Fprintf(a.out, "run %s: %s\n", id, stateWords(r.Run)) })
-	}}
+	})}
 }
 
 func (a *app) runItem() *cobra.Command {
-	return &cobra.Command{Use: "item RUN ADDRESS STEP", Short: "Everything about one item at one step", Args: cobra.ExactArgs(3), RunE: func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "item RUN ADDRESS STEP", Short: "Everything about one item at one step", Args: cobra.ExactArgs(3), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		o, err := got[api.OpenedCell](cl.OpenCell(c.Context(), id, args[1], args[2]))
 		if err != nil {
 			return err
 		}
 		return a.show(o, func() { a.opened(o) })
-	}}
+	})}
 }
 
 func (a *app) opened(o api.OpenedCell) {

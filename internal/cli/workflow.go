@@ -20,11 +20,7 @@ func (a *app) workflow() *cobra.Command {
 }
 
 func (a *app) workflowList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the workflows", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "list", Short: "List the workflows", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		limit := 200
 		page, err := got[api.WorkflowPage](cl.ListWorkflows(c.Context(), &api.ListWorkflowsParams{Limit: &limit}))
 		if err != nil {
@@ -48,16 +44,12 @@ func (a *app) workflowList() *cobra.Command {
 			}
 			a.grid([]string{"name", "title", "state", "starts", "last run"}, rows)
 		})
-	}}
+	})}
 }
 
 func (a *app) workflowShow() *cobra.Command {
 	var text bool
-	c := &cobra.Command{Use: "show NAME", Short: "Print a workflow as sentences, or as its document", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "show NAME", Short: "Print a workflow as sentences, or as its document", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.GetWorkflow(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -67,7 +59,7 @@ func (a *app) workflowShow() *cobra.Command {
 			return nil
 		}
 		return a.show(w, func() { a.outline(w) })
-	}}
+	})}
 	c.Flags().BoolVar(&text, "document", false, "print the document itself")
 	return c
 }
@@ -213,11 +205,7 @@ func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workfl
 
 func (a *app) workflowDiff() *cobra.Command {
 	var revision int
-	c := &cobra.Command{Use: "diff NAME", Short: "What the draft changes, in sentences", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "diff NAME", Short: "What the draft changes, in sentences", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		params := &api.DiffWorkflowParams{}
 		if revision > 0 {
 			params.Revision = &revision
@@ -234,7 +222,7 @@ func (a *app) workflowDiff() *cobra.Command {
 				fmt.Fprintln(a.out, x.Sentence)
 			}
 		})
-	}}
+	})}
 	c.Flags().IntVar(&revision, "revision", 0, "compare with this revision instead of the live one")
 	return c
 }
@@ -242,11 +230,7 @@ func (a *app) workflowDiff() *cobra.Command {
 func (a *app) workflowRehearse() *cobra.Command {
 	var to, items string
 	var requests bool
-	c := &cobra.Command{Use: "rehearse NAME", Short: "Run the draft on samples with nothing leaving the building", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "rehearse NAME", Short: "Run the draft on samples with nothing leaving the building", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		body := api.Rehearse{}
 		if to != "" {
 			body.To = &to
@@ -274,7 +258,7 @@ func (a *app) workflowRehearse() *cobra.Command {
 				fmt.Fprintln(a.out, a.paint(grey, "See them with --requests."))
 			}
 		})
-	}}
+	})}
 	c.Flags().StringVar(&to, "to", "", "the last step to rehearse")
 	c.Flags().StringVar(&items, "items", "", "file with items to use instead of the samples: a JSON list, or one object a line")
 	c.Flags().BoolVar(&requests, "requests", false, "print the requests that would go out")
@@ -299,25 +283,17 @@ func (a *app) prepared(r api.Rehearsal) {
 }
 
 func (a *app) workflowLive() *cobra.Command {
-	return &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{}))
 		if err != nil {
 			return err
 		}
 		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s.\n", w.Name, deref(w.Live), w.Trigger) })
-	}}
+	})}
 }
 
 func (a *app) workflowPause() *cobra.Command {
-	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.PauseWorkflow(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -325,17 +301,13 @@ func (a *app) workflowPause() *cobra.Command {
 		return a.show(w, func() {
 			fmt.Fprintf(a.out, "%s is paused. Put it live again with: trellis workflow live %s\n", w.Name, w.Name)
 		})
-	}}
+	})}
 }
 
 func (a *app) workflowStart() *cobra.Command {
 	var items string
 	var watch bool
-	c := &cobra.Command{Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		body := api.Items{}
 		if items != "" {
 			list, err := a.items(items)
@@ -352,7 +324,7 @@ func (a *app) workflowStart() *cobra.Command {
 			return a.watchRun(c.Context(), cl, s.Run)
 		}
 		return a.show(s, func() { fmt.Fprintf(a.out, "started run %s\nFollow it with: trellis run watch %s\n", s.Run, s.Run) })
-	}}
+	})}
 	c.Flags().StringVar(&items, "items", "", "file with the run's items: a JSON list, or one object a line; - for standard input")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
 	return c
@@ -360,11 +332,7 @@ func (a *app) workflowStart() *cobra.Command {
 
 func (a *app) workflowAddress() *cobra.Command {
 	var secret bool
-	c := &cobra.Command{Use: "address NAME", Short: "The call sheet of a webhook, for the other side", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := &cobra.Command{Use: "address NAME", Short: "The call sheet of a webhook, for the other side", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -384,7 +352,7 @@ func (a *app) workflowAddress() *cobra.Command {
 				fmt.Fprintf(a.out, "\nNo secret has been made yet. Make it with: trellis workflow address %s --new-secret\n", args[0])
 			}
 		})
-	}}
+	})}
 	c.Flags().BoolVar(&secret, "new-secret", false, "make the secret that callers prove, and print it once")
 	return c
 }

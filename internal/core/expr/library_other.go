@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	_ "time/tzdata" // zones are known on machines that ship none
 
 	"github.com/google/uuid"
 	"github.com/nyaruka/phonenumbers"
