@@ -144,7 +144,7 @@ func TestTheDatabaseItselfSealsWorkspaces(t *testing.T) {
 	require.Zero(t, seen, "without a workspace, the API's role sees nothing")
 	_, err = conn.Exec(ctx, "SELECT set_config('trellis.workspace', $1, false)", uuid.NewString())
 	require.NoError(t, err)
-	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "browser_session", "data_key"} {
+	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "stray", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "browser_session", "data_key"} {
 		require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM "+table).Scan(&seen))
 		require.Zero(t, seen, table)
 	}

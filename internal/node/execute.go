@@ -28,11 +28,17 @@ func (clock) Sleep(ctx context.Context, d time.Duration) error {
 // waits, is handed over, or the lease is lost.
 func (n *Node) execute(l *lease, c store.Claimed) {
 	run, err := n.prepare(l.ctx, c)
+	if err == nil && c.Takeovers > 0 {
+		err = l.committer.Adopt(l.ctx, c.Workspace, c.Run)
+	}
 	end := &store.End{Workspace: c.Workspace, Run: c.Run}
 	if err == nil && c.Takeovers > store.MaxTakeovers {
 		err = errors.New("the run was taken over three times without getting any further; it seems to stop the nodes that carry it out")
 	}
 	if err != nil {
+		if errors.Is(err, store.ErrFenced) {
+			return // whoever took over goes on
+		}
 		if l.ctx.Err() == nil && !store.IsUnavailable(err) {
 			end.State, end.Message = engine.FailedRun, err.Error()
 			n.finish(l, end, c)

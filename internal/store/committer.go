@@ -160,6 +160,18 @@ func (c *Committer) Append(ctx context.Context, workspace, run uuid.UUID, e *eng
 	return c.submit(ctx, &write{entry: r, size: len(r.result) + len(r.request)})
 }
 
+// Adopt makes entries of what a former owner of a run left behind.
+func (c *Committer) Adopt(ctx context.Context, workspace, run uuid.UUID) error {
+	return unavailable(pgx.BeginFunc(ctx, c.store.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT hold_session($1)", c.session); err != nil {
+			return fenced(err)
+		}
+		_, err := tx.Exec(ctx, `WITH s AS (DELETE FROM stray WHERE workspace_id = $1 AND run_id = $2 RETURNING *)
+			INSERT INTO journal SELECT * FROM s ON CONFLICT DO NOTHING`, workspace, run)
+		return err
+	}))
+}
+
 // Lattice makes a page of the lattice durable.
 func (c *Committer) Lattice(ctx context.Context, p *LatticePage) error {
 	return c.submit(ctx, &write{page: p, size: len(p.Body)})
@@ -207,6 +219,7 @@ func (c *Committer) write(batch []*write) {
 		case err == nil:
 			return
 		case errors.Is(err, ErrFenced) || c.ctx.Err() != nil:
+			c.leave(batch)
 			fail(batch, ErrFenced)
 			return
 		case IsUnavailable(err):
@@ -228,6 +241,20 @@ func (c *Committer) write(batch []*write) {
 			return
 		}
 	}
+}
+
+// leave puts the results that can no longer be written as entries where the
+// run's new owner looks for them. It is best effort: without it a call in
+// flight is repeated under its own key.
+func (c *Committer) leave(batch []*write) {
+	q := &pgx.Batch{}
+	queueEntries(q, "stray", batch)
+	if q.Len() == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = c.store.node.SendBatch(ctx, q).Close()
 }
 
 func fail(batch []*write, err error) {
@@ -255,7 +282,7 @@ func (c *Committer) transact(batch []*write) error {
 	q.Queue("BEGIN")
 	q.Queue("SELECT hold_session($1)", c.session)
 	c.queueStarts(q, batch)
-	queueEntries(q, batch)
+	queueEntries(q, "journal", batch)
 	queuePages(q, batch)
 	queueEnds(q, batch)
 	q.Queue("COMMIT")
@@ -269,10 +296,15 @@ func (c *Committer) transact(batch []*write) error {
 		if !conn.Conn().IsClosed() {
 			_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
 		}
-		var pg *pgconn.PgError
-		if errors.As(err, &pg) && pg.Code == "YT001" {
-			return ErrFenced
-		}
+	}
+	return fenced(err)
+}
+
+// fenced recognises hold_session's refusal.
+func fenced(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "YT001" {
+		return ErrFenced
 	}
 	return err
 }
@@ -381,7 +413,8 @@ func anyUnclaimed(sessions []*[16]byte) bool {
 	return false
 }
 
-func queueEntries(q *pgx.Batch, batch []*write) {
+// queueEntries inserts the entries of a batch into journal or stray.
+func queueEntries(q *pgx.Batch, table string, batch []*write) {
 	var (
 		workspace, run             [][16]byte
 		pass, step, part, attempts []int32
@@ -406,7 +439,7 @@ func queueEntries(q *pgx.Batch, batch []*write) {
 	if len(run) == 0 {
 		return
 	}
-	q.Queue(`INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, input_hash, attempts, started, ended, units, result, request, failure)
+	q.Queue(`INSERT INTO `+table+` (workspace_id, run_id, pass, step, rounds, address, part, outcome, input_hash, attempts, started, ended, units, result, request, failure)
 		SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::bytea[], $6::bytea[], $7::int[], $8::text[], $9::bytea[], $10::int[], $11::timestamptz[], $12::timestamptz[], $13::float8[], $14::bytea[], $15::bytea[], $16::bytea[])
 		ON CONFLICT DO NOTHING`,
 		workspace, run, pass, step, rounds, address, part, outcome, hash, attempts, started, ended, units, result, request, failure)

@@ -141,9 +141,19 @@ func TestAnEndedSessionWritesNothingMore(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
 	require.Equal(t, 1, runs[0].Takeovers)
-	got, err := (&RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}).Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	journal := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
+	got, err := journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
+
+	// What the old node still held is not lost: the new owner adopts it.
+	owner := b.NewCommitter(next)
+	defer owner.Close()
+	require.NoError(t, owner.Adopt(ctx, b.sc.workspace, s.Run))
+	got, err = journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	require.ErrorIs(t, b.writer.Adopt(ctx, b.sc.workspace, s.Run), ErrFenced)
 }
 
 func TestABadWriteFailsAloneInItsBatch(t *testing.T) {

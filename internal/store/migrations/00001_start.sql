@@ -272,6 +272,10 @@ CREATE TABLE journal (
   PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part)
 ) PARTITION BY RANGE (run_id);
 
+-- Results that a node still held when it lost its session. Whoever takes the run
+-- over makes them entries before it repeats a call.
+CREATE TABLE stray (LIKE journal INCLUDING DEFAULTS, PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part));
+
 CREATE TABLE lattice (
   workspace_id uuid NOT NULL,
   run_id       uuid NOT NULL,
@@ -321,7 +325,7 @@ DO $$
 DECLARE t text;
 BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
-                           'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'lattice', 'rehearsal'] LOOP
+                           'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -336,5 +340,5 @@ GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
 -- +goose Down
 DROP FUNCTION ensure_partitions(date);
 DROP FUNCTION hold_session(uuid);
-DROP TABLE rehearsal, lattice, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow, allowance,
+DROP TABLE rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow, allowance,
   connection, data_key, vault, api_token, browser_session, member, person, workspace CASCADE;
