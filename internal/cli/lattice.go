@@ -106,9 +106,9 @@ func (a *app) cellText(c api.Cell, n int, goesOn bool) string {
 	if pad > 0 && text != "" && goesOn {
 		text, pad = text+" ", pad-1
 	}
-	fill := a.paint(green, strings.Repeat(rest, max(0, pad+1)))
+	fill := a.paint(green, strings.Repeat(rest, max(0, pad)))
 	if rest == " " {
-		fill = strings.Repeat(" ", max(0, pad+1))
+		fill = strings.Repeat(" ", max(0, pad))
 	}
 	if c.Fate == "set_aside" || c.Fate == "stopped" {
 		return a.paint(red, text) + fill

@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	api "youngtrellis/api/client"
+)
+
+func cell(f api.Fate, text string) api.Cell { return api.Cell{Fate: f, Text: text} }
+
+func TestTheLatticeIsDrawnWithStems(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	a := &app{out: &out}
+	a.lattice([]api.Column{{Name: "read", Kind: "read", In: 1, Out: 2}, {Name: "dry", Kind: "filter", In: 2, Out: 1}, {Name: "sent", Kind: "write", In: 1, Out: 0}}, []api.Row{
+		{Row: 1, Label: "Tall jug", Cells: []api.Cell{cell("read", "Tall jug"), cell("passed", "8 days"), cell("set_aside", "no free slot")}},
+		{Row: 2, Label: "Large platter", Cells: []api.Cell{cell("read", "Large platter"), cell("held_back", "3 days, needs 6 days"), cell("not_reached", "")}},
+	}, 60)
+	require.Equal(t, strings.Join([]string{
+		"                     read              dry                      sent",
+		"                     read 1 → 2        filter 2 → 1             write 1 → 0",
+		"    1  Tall jug      ○─ Tall jug ──────●─ 8 days ───────────────▲  no free slot",
+		"    2  Large platter ○─ Large platter ─┃  3 days, needs 6 days",
+		"",
+		"       ○ read outside   ● passed   ┃ held back   ▲ set aside",
+		"",
+	}, "\n"), tidy(out.String()))
+}
+
+// tidy puts the legend in an order that does not hang on the table's.
+func tidy(s string) string {
+	return strings.Replace(s, "● passed   ○ read outside", "○ read outside   ● passed", 1)
+}
+
+func TestTextOfOthersCannotMoveTheCursor(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	(&app{out: &out}).grid([]string{"name"}, [][]string{{"jug\x1b[31m\u202etxt\a"}})
+	require.NotContains(t, out.String(), "\x1b")
+	require.NotContains(t, out.String(), "\u202e")
+	require.Contains(t, out.String(), "jug␛[31m")
+}
+
+func TestColourOnlyWhereAsked(t *testing.T) {
+	t.Parallel()
+	require.Equal(t, "x", (&app{}).paint(red, "x"))
+	require.Equal(t, "\x1b[31mx\x1b[0m", (&app{color: true}).paint(red, "x"))
+	require.Empty(t, (&app{color: true}).paint(red, ""))
+}
+
+func TestItemsComeAsAListOrLineByLine(t *testing.T) {
+	t.Parallel()
+	a := &app{in: strings.NewReader("{\"a\": 1}\n\n{\"a\": 2}\n")}
+	items, err := a.items("-")
+	require.NoError(t, err)
+	require.Len(t, items, 2)
+	a.in = strings.NewReader(`[{"a": 12345678901234567890}]`)
+	items, err = a.items("-")
+	require.NoError(t, err)
+	require.JSONEq(t, `{"a": 12345678901234567890}`, string(items[0]))
+	a.in = strings.NewReader("{\"a\": 1}\n{\"a\": \n")
+	_, err = a.items("-")
+	require.ErrorContains(t, err, "-, line 2")
+}
+
+func TestSignInIsKeptInAFileOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "deep", "config.json")
+	a := &app{config: path}
+	_, err := a.settings()
+	require.ErrorContains(t, err, "trellis login")
+	require.NoError(t, a.save(path, settings{Address: "http://x", Token: "t"}))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	s, err := a.settings()
+	require.NoError(t, err)
+	require.Equal(t, "t", s.Token)
+	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
+	_, err = a.settings()
+	require.ErrorContains(t, err, "cannot be read")
+}
+
+func TestEveryCommandSaysWhatItIsFor(t *testing.T) {
+	t.Parallel()
+	root := (&app{}).root()
+	for _, c := range root.Commands() {
+		require.NotEmpty(t, c.Short, c.Name())
+		for _, v := range c.Commands() {
+			require.NotEmpty(t, v.Short, c.Name()+" "+v.Name())
+		}
+	}
+	for _, args := range [][]string{{"--help"}, {"run", "--help"}, {"version"}, {"functions", "nothing-like-it"}} {
+		var out bytes.Buffer
+		require.Zero(t, Run(context.Background(), args, strings.NewReader(""), &out, &out), args)
+		require.NotEmpty(t, out.String())
+	}
+	for _, args := range [][]string{{"nonsense"}, {"run", "show"}, {"run", "list", "--nonsense"}, {"login", "http://x"}, {"functions", "a", "b"}} {
+		var out bytes.Buffer
+		require.Equal(t, exitUsage, Run(context.Background(), args, strings.NewReader(""), &out, &out), out.String())
+	}
+}
+
+func TestTimesOfTodayAreShort(t *testing.T) {
+	t.Parallel()
+	require.Len(t, when(time.Now()), 8)
+	require.Equal(t, "2 Jan", strings.Join(strings.Fields(when(time.Date(2025, 1, 2, 3, 4, 0, 0, time.Local)))[:2], " "))
+}
