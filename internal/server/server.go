@@ -257,6 +257,11 @@ func (s *Server) setCookie(value string, age time.Duration) string {
 func (s *Server) hook(c *gin.Context) {
 	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
 	c.Header("X-Content-Type-Options", "nosniff")
+	if !s.limiters.caller.allow(c.ClientIP()) || !s.limiters.called.allow(c.Param("address")) {
+		c.Header("Retry-After", "5")
+		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
+		return
+	}
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxBody))
 	if err != nil {
 		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("The body is larger than %d KiB.", intake.MaxBody>>10)))
@@ -316,10 +321,14 @@ func HTTP(h http.Handler) *http.Server {
 	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 120 * time.Second, MaxHeaderBytes: 64 << 10}
 }
 
-// limiters bound sign-ins by address, so that passwords cannot be tried out.
-type limiters struct{ signIn *keyed }
+// limiters bound sign-ins by address, so that passwords cannot be tried out,
+// and webhook calls by caller and by address called, so that one flood neither
+// fills the queue nor delays others.
+type limiters struct{ signIn, caller, called *keyed }
 
-func newLimiters() *limiters { return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20)} }
+func newLimiters() *limiters {
+	return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20), caller: newKeyed(2000, 20_000), called: newKeyed(2000, 20_000)}
+}
 
 func (l *limiters) allow(address, needs string) bool {
 	return needs != "public" || l.signIn.allow(address)
