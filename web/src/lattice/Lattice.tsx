@@ -35,7 +35,7 @@ export function Lattice({ columns, rows, start, spot, onSpot, onOpen, need, chos
   useEffect(() => { need?.(from, to); }, [need, from, to]);
   useEffect(() => { if (spot) virtual.scrollToIndex(spot.row, { align: "auto" }); }, [spot, virtual]);
   const first = start === undefined ? 0 : -1;
-  const template = `56px ${start === undefined ? "" : "minmax(170px,1.1fr) "}${columns.map((_, i) => (i === 0 && start === undefined ? "minmax(230px,1.3fr)" : "minmax(168px,1fr)")).join(" ")}`;
+  const template = `56px ${start === undefined ? "" : "minmax(170px,1.1fr) "}${columns.map((_, i) => (i === 0 && start === undefined ? "minmax(200px,1.3fr)" : "minmax(168px,1fr)")).join(" ")}`;
   const width = 56 + (columns.length - first) * 168;
 
   const keys = (e: KeyboardEvent) => {
@@ -152,7 +152,7 @@ function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onCho
 
 /** A straight piece of stem. */
 function Rail({ left, width, right }: { left: number; width?: number; right?: boolean }) {
-  return <span className="stem absolute h-[2px] bg-leaf" style={{ left, top: LINE - 1, ...(right ? { right: 0 } : { width }) }} />;
+  return <span className="stem absolute h-[2px] bg-leaf" style={{ left, top: LINE - 1, ...(right ? { right: -1 } : { width }) }} />;
 }
 
 /** Where one stem divides into several: a spine down, a curve into each row. */
@@ -160,7 +160,7 @@ function Fork({ first, last }: { first: boolean; last: boolean }) {
   return (
     <>
       {first && <span className="stem absolute h-[2px] bg-leaf" style={{ left: MARK, right: 26, top: LINE - 1 }} />}
-      <svg className="absolute top-0 right-0" width="26" height={HEIGHT} viewBox={`0 0 26 ${String(HEIGHT)}`} fill="none" stroke="var(--leaf)" strokeWidth="2" aria-hidden>
+      <svg className="absolute top-0 -right-px" width="26" height={HEIGHT} viewBox={`0 0 26 ${String(HEIGHT)}`} fill="none" stroke="var(--leaf)" strokeWidth="2" aria-hidden>
         {first && <path d={`M0 ${String(LINE)}H26`} />}
         {first && !last && <path d={`M0 ${String(LINE)}q8 0 8 ${String(HEIGHT - LINE)}`} />}
         {!first && <path d={`M8 -1V${String(LINE - 12)}q0 12 12 12H26`} />}
