@@ -1,7 +1,7 @@
 # Two commands do everything on a fresh Debian machine with Go and Node:
 #   make demo    set-up, then the service with demo data
 #   make test    set-up, then every test
-.PHONY: demo test setup console build generate lint bench screenshots soak clean
+.PHONY: demo test setup console build generate lint bench screenshots clean
 
 GO ?= go
 

@@ -251,7 +251,7 @@ func accepted(ctx context.Context, w *ottermere.World, b *bare) (Result, error) 
 	return r, err
 }
 
-// ended counts the runs of a workflow that have not ended yet.
+// unfinished counts the runs of a workflow that have not ended yet.
 func unfinished(ctx context.Context, w *ottermere.World, name string) (int, error) {
 	n := 0
 	limit := 200

@@ -11,7 +11,6 @@ import (
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/engine"
-	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
 )
@@ -77,11 +76,6 @@ func (n *Node) unseal(ctx context.Context, c store.Connection) (*opened, error) 
 	secret, err := n.Vault.Unseal(ctx, c.Workspace, "connection", "secret", c.ID, c.Secret)
 	if err != nil {
 		return nil, &engine.Parked{Reason: engine.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
-	}
-	for _, v := range c.Account {
-		if _, err := item.Normal(v); err != nil {
-			return nil, err
-		}
 	}
 	o := &opened{parameters: c.Account, connector: con, until: time.Now().Add(2 * time.Second)}
 	o.Account = outbound.Account{Workspace: c.Workspace, Name: c.Name, Title: con.Title, Pin: c.Pin, Secret: string(secret)}

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -563,7 +562,8 @@ func (s *Server) LastRehearsal(ctx context.Context, r api.LastRehearsalRequestOb
 		return nil, err
 	}
 	var out api.LastRehearsal200JSONResponse
-	return out, errors.Join(json.NewDecoder(bytes.NewReader(body)).Decode(&out), nil)
+	err = json.Unmarshal(body, &out)
+	return out, err
 }
 
 // ListSamples implements api.StrictServerInterface.

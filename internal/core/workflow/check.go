@@ -243,13 +243,11 @@ func (c *checker) action(path string, s *Step) {
 		c.add(document.SeverityError, path+".settings", "settings belong to built-in step kinds.", "What an action is given stands under input.")
 	}
 	c.connection(path, s, con, a)
-	compiled, err := expr.CompileValue(anyMap(s.Input))
-	if err != nil {
+	if _, err := expr.CompileValue(anyMap(s.Input)); err != nil {
 		c.fault(path+".input", err)
 		return
 	}
 	c.constants(path, s, a)
-	_ = compiled
 }
 
 func anyMap(m map[string]any) any { return nonNil(m) }
