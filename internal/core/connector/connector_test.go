@@ -58,25 +58,25 @@ func TestAnswersAreReadByTheirType(t *testing.T) {
 	t.Parallel()
 	rows, err := tables(t).Action("rows")
 	require.NoError(t, err)
-	page, err := rows.Read(answer(200, "application/json; charset=utf-8", `{"rows": [{"id": "r1", "values": {"n": 9007199254740993}}], "next": "c2"}`))
+	page, err := rows.Read(answer(200, "application/json; charset=utf-8", `{"rows": [{"id": "r1", "values": {"n": 9007199254740993}}], "next": "c2"}`), Asked{})
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"row_id": "r1", "n": int64(9007199254740993)}, page.Items[0])
 	require.Equal(t, "c2", page.Next)
-	page, err = rows.Read(answer(200, "application/json", `{"rows": []}`))
+	page, err = rows.Read(answer(200, "application/json", `{"rows": []}`), Asked{})
 	require.NoError(t, err)
 	require.Nil(t, page.Next)
 	require.Empty(t, page.Items)
 
-	_, err = rows.Read(answer(422, "application/json", `{"error": {"message": "no such tab"}}`))
+	_, err = rows.Read(answer(422, "application/json", `{"error": {"message": "no such tab"}}`), Asked{})
 	var refusal *Refusal
 	require.ErrorAs(t, err, &refusal)
 	require.Equal(t, "no such tab", refusal.Message)
-	_, err = rows.Read(answer(502, "text/html", `<h1>Bad Gateway</h1>`))
+	_, err = rows.Read(answer(502, "text/html", `<h1>Bad Gateway</h1>`), Asked{})
 	require.ErrorAs(t, err, &refusal)
 	require.Equal(t, "answered 502 Bad Gateway", refusal.Error())
 	var unreadable *Unreadable
 	for _, body := range []string{`{"rows": [`, `{"rows": {}}`} {
-		_, err = rows.Read(answer(200, "application/json", body))
+		_, err = rows.Read(answer(200, "application/json", body), Asked{})
 		require.ErrorAs(t, err, &unreadable, body)
 	}
 }

@@ -1,42 +1,100 @@
 package connector
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
 	"net/url"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
+
+// Request says how a call is made. Values may be templates over account, input
+// and page. At most one kind of body is given.
+type Request struct {
+	Method    string            `doc:"method,required"`
+	Path      string            `doc:"path,required"`
+	Query     map[string]any    `doc:"query"`
+	Header    map[string]string `doc:"header"`
+	JSON      any               `doc:"json"`
+	Form      map[string]any    `doc:"form"`
+	Multipart any               `doc:"multipart"` // name to value, or a list of {name, value}
+	Raw       *Raw              `doc:"raw"`
+	XML       map[string]any    `doc:"xml"`  // one element: name to value, "@name" for attributes
+	File      string            `doc:"file"` // a template that gives a file
+
+	shape *expr.Value
+}
+
+// Raw is a body of any text.
+type Raw struct {
+	Type string `doc:"type,required"`
+	Text string `doc:"text,required"`
+}
 
 // Call is a request that is ready to be sent but for its sign-in.
 type Call struct {
 	Method string
 	URL    *url.URL
 	Header http.Header
-	Body   []byte // JSON, or nil
+	Body   []byte  // nil where Pieces are given
+	Pieces []Piece // a body with files in it, sent as it is read
 	Effect string
 	Repeat string
+	Answer string // auto, json, text or file
+	Free   bool   // the address comes from a workflow, not from a connector
+	// Timeout is the longest that the call may take once it has begun.
+	Timeout time.Duration
 }
 
-// Answer is what came back, read whole.
+// Piece is a part of a body: bytes, or a file.
+type Piece struct {
+	Bytes []byte
+	File  *item.File
+}
+
+// Size is the length of the body in bytes.
+func (c *Call) Size() int64 {
+	n := int64(len(c.Body))
+	for _, p := range c.Pieces {
+		n += int64(len(p.Bytes))
+		if p.File != nil {
+			n += p.File.Size
+		}
+	}
+	return n
+}
+
+// Answer is what came back: read whole, or kept as a file.
 type Answer struct {
 	Status int
 	Header http.Header
 	Body   []byte
+	File   *item.File
+	Whole  bool // the file is known already; nothing was read
 }
 
 var (
 	headerName = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$") // RFC 9110, section 5.6.2
-	methods    = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}
+	methods    = []string{"GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "MOVE", "COPY", "QUERY", "SEND"}
 	// reserved cannot be set by a document: they belong to the transport, or
 	// would smuggle one request into another.
 	reserved = []string{"Host", "Content-Length", "Transfer-Encoding", "Connection", "Cookie", "Idempotency-Key", "Authorization"}
 )
+
+// Reserved tells whether a header cannot be set by a document.
+func Reserved(name string) bool { return slices.Contains(reserved, http.CanonicalHeaderKey(name)) }
 
 func (r *Request) compile(k *compiler, path string) {
 	if !slices.Contains(methods, r.Method) {
@@ -46,118 +104,345 @@ func (r *Request) compile(k *compiler, path string) {
 		k.add(path+".path", errors.New("a path begins with /"))
 		return
 	}
-	for _, s := range splitPath(r.Path[1:]) {
-		r.segments = append(r.segments, segment(k, path+".path", s))
-	}
-	r.query = map[string]*expr.Value{}
-	for name, v := range r.Query {
-		e, err := expr.CompileValue(v)
-		k.add(path+".query."+name, err)
-		r.query[name] = e
-	}
-	r.header = map[string]*expr.Template{}
-	for name, v := range r.Header {
-		if !headerName.MatchString(name) || slices.Contains(reserved, http.CanonicalHeaderKey(name)) {
+	for name := range r.Header {
+		if !headerName.MatchString(name) || Reserved(name) {
 			k.add(path+".header."+name, fmt.Errorf("the header %q cannot be set here", name))
 		}
-		t, err := expr.CompileTemplate(v)
-		k.add(path+".header."+name, err)
-		r.header[name] = t
 	}
-	if r.JSON != nil {
-		v, err := expr.CompileValue(r.JSON)
-		k.add(path+".json", err)
-		r.json = v
+	bodies := 0
+	for _, there := range []bool{r.JSON != nil, r.Form != nil, r.Multipart != nil, r.Raw != nil, r.XML != nil, r.File != ""} {
+		if there {
+			bodies++
+		}
 	}
+	if bodies > 1 {
+		k.add(path, errors.New("a request has one body: json, form, multipart, raw, xml or file"))
+	}
+	if len(r.XML) > 1 {
+		k.add(path+".xml", errors.New("an XML body has one outermost element"))
+	}
+	v, err := expr.CompileValue(r.tree())
+	var pe *expr.PathError
+	if errors.As(err, &pe) {
+		path += "." + pe.Path
+	}
+	k.add(path, err)
+	r.shape = v
 }
 
-func segment(k *compiler, path, source string) *expr.Template {
-	t, err := expr.CompileTemplate(source)
-	k.add(path, err)
+// tree is the request as plain values, some of them templates. Evaluated, it
+// is what assemble makes a call of.
+func (r *Request) tree() map[string]any {
+	t := map[string]any{"method": r.Method, "path": pathParts(r.Path)}
+	if len(r.Query) > 0 {
+		t["query"] = r.Query
+	}
+	if len(r.Header) > 0 {
+		h := map[string]any{}
+		for name, v := range r.Header {
+			h[name] = v
+		}
+		t["header"] = h
+	}
+	set := func(name string, there bool, v any) {
+		if there {
+			t[name] = v
+		}
+	}
+	set("json", r.JSON != nil, r.JSON)
+	set("form", r.Form != nil, r.Form)
+	set("multipart", r.Multipart != nil, r.Multipart)
+	set("xml", r.XML != nil, r.XML)
+	set("file", r.File != "", r.File)
+	if r.Raw != nil {
+		t["raw"] = map[string]any{"type": r.Raw.Type, "text": r.Raw.Text}
+	}
 	return t
 }
 
-// splitPath cuts at each / that stands outside of an expression.
-func splitPath(path string) []string {
-	var parts []string
-	depth, start := 0, 0
-	for i := range len(path) {
-		switch path[i] {
-		case '(':
-			depth++
-		case ')':
-			depth--
-		case '/':
-			if depth == 0 {
-				parts = append(parts, path[start:i])
-				start = i + 1
-			}
+// pathParts cuts a path into its segments. A segment that a template fills in
+// stands as {value, from}, so that what it gives can be checked.
+func pathParts(p string) []any {
+	parts := []any{}
+	for _, s := range expr.Split(strings.TrimPrefix(p, "/"), '/') {
+		if expr.IsTemplate(s) {
+			parts = append(parts, map[string]any{"value": s, "from": strings.ReplaceAll(s, "(=", "(==")})
+		} else {
+			parts = append(parts, s)
 		}
 	}
-	return append(parts, path[start:])
+	return parts
 }
 
-// build makes the call. Every value that a template gives is encoded for the
-// place where it stands, so that none can change the shape of the request.
-func (r *Request) build(base *url.URL, scope *expr.Scope) (*Call, error) {
-	path := strings.TrimSuffix(base.EscapedPath(), "/")
-	for _, t := range r.segments {
-		v, err := t.Eval(scope)
-		if err != nil {
-			return nil, err
-		}
-		s := expr.Text(v)
-		if expr.IsTemplate(t.Source) && (s == "" || s == "." || s == "..") {
-			return nil, fmt.Errorf("a part of the path is %q; it comes from %s, which has no usable value", s, t.Source)
-		}
-		path += "/" + url.PathEscape(s)
-	}
-	u := *base
-	decoded, err := url.PathUnescape(path)
+// assemble makes the call. Every value is encoded for the place where it
+// stands, so that none can change the shape of the request.
+func assemble(base *url.URL, t map[string]any, free bool) (*Call, error) {
+	u, err := joinPath(base, t["path"])
 	if err != nil {
 		return nil, err
 	}
-	u.Path, u.RawPath = decoded, path
-	query := u.Query()
-	for _, name := range sortedKeys(r.query) {
-		v, err := r.query[name].Eval(scope)
-		if err != nil {
-			return nil, err
+	if q, ok := t["query"].(map[string]any); ok {
+		query := u.Query()
+		for _, name := range sortedKeys(q) {
+			addValues(query, name, q[name])
 		}
-		if list, ok := v.([]any); ok {
-			for _, e := range list {
-				query.Add(name, expr.Text(e))
+		u.RawQuery = query.Encode()
+	}
+	method, _ := t["method"].(string)
+	call := &Call{Method: method, URL: u, Header: http.Header{"Accept": {"application/json, */*;q=0.5"}}, Effect: Read, Repeat: Safe, Free: free}
+	if h, ok := t["header"].(map[string]any); ok {
+		for _, name := range sortedKeys(h) {
+			if !headerName.MatchString(name) || Reserved(name) {
+				return nil, fmt.Errorf("the header %q cannot be set here; what proves who we are belongs into a connection", name)
 			}
-		} else if v != nil {
-			query.Set(name, expr.Text(v))
+			s := expr.Text(h[name])
+			if hasControl(s) {
+				return nil, fmt.Errorf("the header %s would hold a line break or another control character", name)
+			}
+			call.Header.Set(name, s)
 		}
 	}
-	u.RawQuery = query.Encode()
-	call := &Call{Method: r.Method, URL: &u, Header: http.Header{"Accept": {"application/json"}}, Effect: Read, Repeat: Safe}
-	for _, name := range sortedKeys(r.header) {
-		v, err := r.header[name].Eval(scope)
-		if err != nil {
-			return nil, err
+	return call, call.body(t, free)
+}
+
+func hasControl(s string) bool {
+	return strings.ContainsFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f })
+}
+
+func joinPath(base *url.URL, parts any) (*url.URL, error) {
+	p := strings.TrimSuffix(base.EscapedPath(), "/")
+	list, _ := parts.([]any)
+	for _, part := range list {
+		s := expr.Text(part)
+		if m, ok := part.(map[string]any); ok {
+			s = expr.Text(m["value"])
+			if s == "" || s == "." || s == ".." {
+				return nil, fmt.Errorf("a part of the path is %q; it comes from %s, which has no usable value", s, expr.Text(m["from"]))
+			}
+			s = url.PathEscape(s)
+		} else if d, err := url.PathUnescape(s); err == nil {
+			if d == ".." || d == "." {
+				return nil, fmt.Errorf("the path holds %q as a part of its own", d)
+			}
+			if s == d {
+				s = url.PathEscape(s)
+			}
 		}
-		s := expr.Text(v)
-		if strings.ContainsFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f }) {
-			return nil, fmt.Errorf("the header %s would hold a line break or another control character", name)
-		}
-		call.Header.Set(name, s)
+		p += "/" + s
 	}
-	if r.json != nil {
-		v, err := r.json.Eval(scope)
-		if err != nil {
-			return nil, err
-		}
-		body, err := item.Encode(withoutNothing(v))
-		if err != nil {
-			return nil, err
-		}
-		call.Body = body
-		call.Header.Set("Content-Type", "application/json")
+	u := *base
+	decoded, err := url.PathUnescape(p)
+	if err != nil {
+		return nil, err
 	}
-	return call, nil
+	u.Path, u.RawPath = decoded, p
+	return &u, nil
+}
+
+func addValues(q url.Values, name string, v any) {
+	if list, ok := v.([]any); ok {
+		for _, e := range list {
+			q.Add(name, expr.Text(e))
+		}
+	} else if v != nil {
+		q.Add(name, expr.Text(v))
+	}
+}
+
+func (c *Call) body(t map[string]any, free bool) error {
+	kind := func(k string) {
+		if c.Header.Get("Content-Type") == "" {
+			c.Header.Set("Content-Type", k)
+		}
+	}
+	switch {
+	case t["json"] != nil:
+		v := t["json"]
+		if !free {
+			v = withoutNothing(v)
+		}
+		body, err := item.Encode(v)
+		if err != nil {
+			return err
+		}
+		c.Body = body
+		kind("application/json")
+	case t["form"] != nil:
+		m, _ := t["form"].(map[string]any)
+		q := url.Values{}
+		for name, v := range m {
+			addValues(q, name, v)
+		}
+		c.Body = []byte(q.Encode())
+		kind("application/x-www-form-urlencoded")
+	case t["multipart"] != nil:
+		c.Header.Del("Content-Type") // it must name the boundary that is used
+		return c.multipart(t["multipart"])
+	case t["raw"] != nil:
+		m, _ := t["raw"].(map[string]any)
+		c.Body = []byte(expr.Text(m["text"]))
+		if s := expr.Text(m["type"]); s != "" && !hasControl(s) {
+			kind(s)
+		}
+	case t["xml"] != nil:
+		body, err := encodeXML(t["xml"])
+		if err != nil {
+			return err
+		}
+		c.Body = body
+		kind("application/xml")
+	case t["file"] != nil:
+		f, ok := item.AsFile(t["file"])
+		if !ok {
+			return fmt.Errorf("the body should be a file and is %s", item.Kind(t["file"]))
+		}
+		c.Pieces = []Piece{{File: f}}
+		kind(f.Type)
+	}
+	return nil
+}
+
+// multipart builds a body of parts (RFC 7578). Its boundary follows from the
+// parts, so that a repeat of the call is the same to the byte.
+func (c *Call) multipart(v any) error {
+	parts, err := multipartParts(v)
+	if err != nil {
+		return err
+	}
+	seed := sha256.New()
+	for _, p := range parts {
+		fmt.Fprintf(seed, "%q %q %q ", p.name, p.text, p.kind)
+		if p.file != nil {
+			fmt.Fprint(seed, p.file.ID)
+		}
+	}
+	var b bytes.Buffer
+	w := multipart.NewWriter(&b)
+	if err := w.SetBoundary("trellis-" + hex.EncodeToString(seed.Sum(nil)[:16])); err != nil {
+		return err
+	}
+	flush := func() {
+		if b.Len() > 0 {
+			c.Pieces = append(c.Pieces, Piece{Bytes: bytes.Clone(b.Bytes())})
+			b.Reset()
+		}
+	}
+	for _, p := range parts {
+		h := textproto.MIMEHeader{}
+		disposition := `form-data; name="` + quoteName(p.name) + `"`
+		if p.filename != "" {
+			disposition += `; filename="` + quoteName(p.filename) + `"`
+		}
+		h.Set("Content-Disposition", disposition)
+		if p.kind != "" {
+			h.Set("Content-Type", p.kind)
+		}
+		part, err := w.CreatePart(h)
+		if err != nil {
+			return err
+		}
+		if p.file == nil {
+			_, _ = part.Write([]byte(p.text))
+			continue
+		}
+		flush()
+		c.Pieces = append(c.Pieces, Piece{File: p.file})
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	flush()
+	c.Header.Set("Content-Type", w.FormDataContentType())
+	if !slices.ContainsFunc(c.Pieces, func(p Piece) bool { return p.File != nil }) {
+		for _, p := range c.Pieces {
+			c.Body = append(c.Body, p.Bytes...)
+		}
+		c.Pieces = nil
+	}
+	return nil
+}
+
+type multipartPart struct {
+	name, text, filename, kind string
+	file                       *item.File
+}
+
+// quoteName writes a name as browsers do (WHATWG HTML, multipart/form-data).
+func quoteName(s string) string {
+	return strings.NewReplacer("\r", "%0D", "\n", "%0A", `"`, "%22").Replace(s)
+}
+
+func multipartParts(v any) ([]multipartPart, error) {
+	var out []multipartPart
+	add := func(name string, v any) error {
+		if name == "" || hasControl(name) {
+			return fmt.Errorf("a part of the body is called %q; a name has no line breaks or control characters", name)
+		}
+		p := multipartPart{name: name}
+		if m, ok := v.(map[string]any); ok {
+			if f, ok := item.AsFile(m); ok {
+				p.file, p.filename, p.kind = f, f.Name, f.Type
+			} else if f, ok := item.AsFile(m["file"]); ok {
+				p.file, p.filename, p.kind = f, f.Name, f.Type
+				if s := expr.Text(m["name"]); s != "" {
+					p.filename = path.Base(s)
+				}
+			} else if _, ok := m["text"]; ok {
+				p.text, p.filename = expr.Text(m["text"]), expr.Text(m["name"])
+			} else if m["file"] != nil {
+				return fmt.Errorf("the part %s should be a file and is %s", name, item.Kind(m["file"]))
+			} else {
+				b, err := item.Encode(m)
+				if err != nil {
+					return err
+				}
+				p.text, p.kind = string(b), "application/json"
+			}
+			if s := expr.Text(m["type"]); s != "" && p.kind != "application/json" {
+				p.kind = s
+			}
+		} else {
+			p.text = expr.Text(v)
+		}
+		if hasControl(p.kind) || hasControl(p.filename) {
+			return fmt.Errorf("the part %s has a line break in its type or file name", name)
+		}
+		out = append(out, p)
+		return nil
+	}
+	each := func(name string, v any) error {
+		list, ok := v.([]any)
+		if !ok {
+			if v == nil {
+				return nil
+			}
+			return add(name, v)
+		}
+		for _, e := range list {
+			if err := add(name, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		for _, name := range sortedKeys(v) {
+			if err := each(name, v[name]); err != nil {
+				return nil, err
+			}
+		}
+	case []any:
+		for _, e := range v {
+			m, _ := e.(map[string]any)
+			if err := each(expr.Text(m["name"]), m["value"]); err != nil {
+				return nil, err
+			}
+		}
+	default:
+		return nil, fmt.Errorf("a multipart body is an object or a list of parts, not %s", item.Kind(v))
+	}
+	return out, nil
 }
 
 // withoutNothing leaves out the top-level fields that have no value: a field
@@ -185,8 +470,18 @@ func sortedKeys[V any](m map[string]V) []string {
 	return keys
 }
 
-// BaseURL works out the address that an account's calls go to.
+var dnsLabel = regexp.MustCompile(`^[a-zA-Z0-9]([a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?$`)
+
+// BaseURL works out the address that an account's calls go to. A parameter
+// that is only a part of a host name must be a DNS label (RFC 1123).
 func (c *Connector) BaseURL(account map[string]any) (*url.URL, error) {
+	if c.inHost() {
+		for name, v := range account {
+			if s, ok := v.(string); ok && strings.Contains(c.Base, "account."+name) && !dnsLabel.MatchString(s) && !hostName(s) {
+				return nil, fmt.Errorf("%s is %q, which cannot be a part of an address: letters, digits and hyphens", name, s)
+			}
+		}
+	}
 	v, err := c.base.Eval(&expr.Scope{Names: map[string]any{"account": account}})
 	if err != nil {
 		return nil, err
@@ -194,11 +489,29 @@ func (c *Connector) BaseURL(account map[string]any) (*url.URL, error) {
 	return ParseBase(expr.Text(v))
 }
 
+// inHost tells whether a parameter of the account becomes a part of the host.
+func (c *Connector) inHost() bool {
+	_, rest, ok := strings.Cut(c.Base, "://")
+	return ok && expr.IsTemplate(rest)
+}
+
+func hostName(s string) bool {
+	for _, label := range strings.Split(strings.TrimSuffix(s, "."), ".") {
+		if !dnsLabel.MatchString(label) {
+			return false
+		}
+	}
+	return true
+}
+
+// Schemes that a connection can have: the web, mail and databases.
+var Schemes = []string{"http", "https", "smtp", "smtps", "postgres"}
+
 // ParseBase reads an address to which a connection can be pinned.
 func ParseBase(s string) (*url.URL, error) {
 	u, err := url.Parse(strings.TrimSpace(s))
 	switch {
-	case err != nil, u != nil && (u.Host == "" || u.Scheme != "http" && u.Scheme != "https"):
+	case err != nil, u != nil && (u.Hostname() == "" || !slices.Contains(Schemes, u.Scheme)):
 		return nil, fmt.Errorf("%q is not a web address; write it as https://host.example", s)
 	case u.User != nil:
 		return nil, errors.New("the address holds a user name or password; put the secret in its own field")
@@ -208,23 +521,26 @@ func ParseBase(s string) (*url.URL, error) {
 	return u, nil
 }
 
-func (c *Connector) scope(account, input map[string]any, page any) *expr.Scope {
-	return &expr.Scope{Names: map[string]any{"account": account, "input": input, "page": page}}
-}
-
-func (c *Connector) buildRequest(r *Request, account, input map[string]any, paging *Paging, cursor any) (*Call, error) {
+func (c *Connector) buildRequest(r *Request, names map[string]any, paging *Paging, cursor any) (*Call, error) {
+	account, _ := names["account"].(map[string]any)
 	base, err := c.BaseURL(account)
 	if err != nil {
 		return nil, err
 	}
-	call, err := r.build(base, c.scope(account, input, cursor))
+	names["page"] = paging.state(cursor)
+	v, err := r.shape.Eval(&expr.Scope{Names: names})
 	if err != nil {
 		return nil, err
 	}
-	if paging != nil && cursor != nil {
-		q := call.URL.Query()
-		q.Set(paging.Query, expr.Text(cursor))
-		call.URL.RawQuery = q.Encode()
+	call, err := assemble(base, v.(map[string]any), false)
+	if err != nil {
+		return nil, err
+	}
+	if err := paging.turn(call, cursor); err != nil {
+		return nil, err
+	}
+	if most := int64(c.Limits.Payload); most > 0 && call.Size() > most {
+		return nil, fmt.Errorf("the request has %d bytes; %s takes at most %d (limits.payload)", call.Size(), c.Title, most)
 	}
 	return call, nil
 }
@@ -232,33 +548,60 @@ func (c *Connector) buildRequest(r *Request, account, input map[string]any, pagi
 // Build makes the call of an action. Cursor is the token of a further page, or
 // nil. The input is checked against the action's fields first.
 func (a *Action) Build(account, input map[string]any, cursor any) (*Call, error) {
+	if a.free {
+		return a.buildFree(account, input, cursor)
+	}
 	input = a.Picked(input)
 	if err := a.Validate(input); err != nil {
 		return nil, err
 	}
-	call, err := a.connector.buildRequest(&a.Request, account, input, a.Paging, cursor)
+	call, err := a.connector.buildRequest(&a.Request, map[string]any{"account": account, "input": input}, a.Paging, cursor)
 	if err != nil {
 		return nil, err
 	}
-	call.Effect, call.Repeat = a.Effect, a.Repeat
+	call.Effect, call.Repeat, call.Answer = a.Effect, a.Repeat, a.Answer
 	return call, nil
 }
 
 // BuildCheck makes the call that checks an account.
 func (c *Connector) BuildCheck(account map[string]any) (*Call, error) {
-	return c.buildRequest(&c.Check.Request, account, nil, nil, nil)
+	return c.buildRequest(&c.Check.Request, map[string]any{"account": account}, nil, nil)
 }
 
-// ReadCheck says whose account it is, from the check's answer.
-func (c *Connector) ReadCheck(a *Answer) (string, error) {
-	response, err := c.read(a)
-	if err != nil {
-		return "", err
+// JobPart is one of the calls that follow a job.
+type JobPart int
+
+// Parts of a job.
+const (
+	JobCheck JobPart = iota
+	JobResult
+)
+
+// BuildJob makes a call that follows a job; submitted is the first answer.
+func (a *Action) BuildJob(part JobPart, account, input map[string]any, submitted any) (*Call, error) {
+	r := &a.Job.Check
+	if part == JobResult {
+		r = a.Job.Result
 	}
-	v, err := c.Check.says.Eval(responseScope(response, response))
-	return expr.Text(v), err
+	call, err := a.connector.buildRequest(r, map[string]any{"account": account, "input": a.Picked(input), "submitted": submitted}, nil, nil)
+	if err == nil && part == JobResult {
+		call.Answer = a.Answer
+	}
+	return call, err
 }
 
-func responseScope(response, output any) *expr.Scope {
-	return &expr.Scope{Names: map[string]any{"response": response, "output": output, "input": expr.Lazy(func() (any, error) { return nil, nil })}}
+// KeyLasts is how long the other side remembers an Idempotency-Key; 24 hours
+// unless the document says otherwise.
+func (a *Action) KeyLasts() time.Duration {
+	if d, err := expr.ParseDuration(a.Lasts); err == nil {
+		return d
+	}
+	return 24 * time.Hour
+}
+
+// ProofCall gives the input of the action that reads back or undoes a write.
+func (p *Proof) ProofCall(output any, input map[string]any) (map[string]any, error) {
+	v, err := p.input.Eval(&expr.Scope{Names: map[string]any{"output": output, "input": input}})
+	m, _ := v.(map[string]any)
+	return m, err
 }

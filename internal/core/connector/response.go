@@ -1,10 +1,16 @@
 package connector
 
 import (
+	"bytes"
 	"fmt"
 	"mime"
 	"net/http"
+	"net/url"
 	"strings"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/net/html/charset"
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
@@ -13,7 +19,11 @@ import (
 // Refusal is an answer that says no.
 type Refusal struct {
 	Status  int
-	Message string // the other side's own words
+	Message string        // the other side's own words
+	Field   string        // the field that it names, if it names one
+	Code    string        // its own word for the error
+	Wait    time.Duration // how long it says to wait
+	Retry   *bool         // whether the connector says that another try is worth it
 }
 
 func (r *Refusal) Error() string {
@@ -23,7 +33,7 @@ func (r *Refusal) Error() string {
 	return r.Message
 }
 
-// Unreadable is an answer that should be JSON and is not.
+// Unreadable is an answer that is not as it was declared.
 type Unreadable struct {
 	Status int
 	Err    error
@@ -33,44 +43,226 @@ func (u *Unreadable) Error() string {
 	return fmt.Sprintf("answered %d, but what it sent cannot be read: %v", u.Status, u.Err)
 }
 
-// read parses the body by its content type and turns a failure, by status or
-// within the body, into a Refusal.
-func (c *Connector) read(a *Answer) (any, error) {
-	var body any
-	var unreadable error
-	kind, _, _ := mime.ParseMediaType(a.Header.Get("Content-Type"))
+// Binary tells whether an answer of this kind is kept as a file unless
+// something else was asked for.
+func Binary(h http.Header) bool {
+	kind, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
+	disposition, _, _ := mime.ParseMediaType(h.Get("Content-Disposition"))
+	group, _, _ := strings.Cut(kind, "/")
 	switch {
-	case len(a.Body) == 0:
-	case kind == "application/json" || strings.HasSuffix(kind, "+json") || kind == "" && (a.Body[0] == '{' || a.Body[0] == '['):
-		body, unreadable = item.Decode(a.Body)
-	default:
-		body = string(a.Body)
+	case group == "image" && kind != "image/svg+xml", group == "audio", group == "video", group == "font":
+		return true
+	case kind == "application/octet-stream", kind == "application/pdf", kind == "application/zip", kind == "application/gzip",
+		strings.HasPrefix(kind, "application/vnd.") && !strings.HasSuffix(kind, "+json") && !strings.HasSuffix(kind, "+xml"):
+		return true
 	}
-	if a.Status < 200 || a.Status > 299 {
-		return nil, &Refusal{a.Status, c.message(a, body)}
-	}
-	if unreadable != nil {
-		return nil, &Unreadable{a.Status, unreadable}
-	}
-	if c.Failure.when != nil {
-		failed, err := c.Failure.when.Holds(responseScope(body, body))
-		if err == nil && failed {
-			return nil, &Refusal{a.Status, c.message(a, body)}
-		}
-	}
-	return body, nil
+	return disposition == "attachment"
 }
 
-func (c *Connector) message(a *Answer, body any) string {
+// parsed is a body as a value.
+type parsed struct {
+	value any
+	xml   bool
+	err   error
+}
+
+// parse reads a body by its content type. JSON that goes by another name is
+// known by its first character.
+func parse(a *Answer, want string) parsed {
+	if a.File != nil {
+		return parsed{value: a.File.Value()}
+	}
+	body := bytes.TrimPrefix(a.Body, []byte("\xef\xbb\xbf"))
+	trimmed := bytes.TrimSpace(body)
+	if len(trimmed) == 0 {
+		return parsed{}
+	}
+	kind, params, _ := mime.ParseMediaType(a.Header.Get("Content-Type"))
+	if set := params["charset"]; set != "" && !strings.EqualFold(set, "utf-8") && want != "json" {
+		if e, _ := charset.Lookup(set); e != nil {
+			if b, err := e.NewDecoder().Bytes(body); err == nil {
+				body, trimmed = b, bytes.TrimSpace(b)
+			}
+		}
+	}
+	text := func() parsed { return parsed{value: strings.ToValidUTF8(string(body), "\ufffd")} }
+	looksJSON := trimmed[0] == '{' || trimmed[0] == '['
+	switch {
+	case want == "text":
+		return text()
+	case want == "json", kind == "application/json", strings.HasSuffix(kind, "+json"):
+		v, err := item.Decode(body)
+		return parsed{value: v, err: err}
+	case kind == "application/x-ndjson", kind == "application/jsonl":
+		list := []any{}
+		for _, line := range bytes.Split(trimmed, []byte("\n")) {
+			if len(bytes.TrimSpace(line)) == 0 {
+				continue
+			}
+			v, err := item.Decode(line)
+			if err != nil {
+				return parsed{err: err}
+			}
+			list = append(list, v)
+		}
+		return parsed{value: list}
+	case kind == "application/xml", kind == "text/xml", strings.HasSuffix(kind, "+xml") && kind != "image/svg+xml" && kind != "application/xhtml+xml":
+		v, err := decodeXML(body)
+		return parsed{v, true, err}
+	case kind == "application/x-www-form-urlencoded":
+		q, err := url.ParseQuery(string(trimmed))
+		out := map[string]any{}
+		for name, values := range q {
+			out[name] = values[0]
+		}
+		return parsed{value: out, err: err}
+	case looksJSON && (kind == "" || kind == "text/plain" || kind == "text/javascript" || kind == "application/octet-stream"):
+		if v, err := item.Decode(body); err == nil {
+			return parsed{value: v}
+		}
+	}
+	if kind == "" && !utf8.Valid(body) {
+		return parsed{err: fmt.Errorf("it is neither text nor JSON (%d bytes)", len(body))}
+	}
+	return text()
+}
+
+// headerFields are the headers as expressions see them: names in small letters.
+func headerFields(h http.Header) map[string]any {
+	out := map[string]any{}
+	for name, values := range h {
+		out[strings.ToLower(name)] = strings.Join(values, ", ")
+	}
+	return out
+}
+
+func answerScope(a *Answer, value any, input map[string]any) *expr.Scope {
+	return &expr.Scope{Names: map[string]any{
+		"response": value, "output": value, "status": int64(a.Status),
+		"header": expr.Lazy(func() (any, error) { return headerFields(a.Header), nil }),
+		"input":  expr.Lazy(func() (any, error) { return input, nil }),
+	}}
+}
+
+// Success says which answers are good: without it, every 2xx.
+type Success struct {
+	Status []any
+	When   string
+	when   *expr.Program
+}
+
+func (s *Success) fits(status int) bool {
+	if s == nil || len(s.Status) == 0 {
+		return status >= 200 && status <= 299
+	}
+	for _, v := range s.Status {
+		if expr.Text(v) == fmt.Sprint(status) {
+			return true
+		}
+	}
+	return false
+}
+
+// read parses the body by its content type and turns a failure, by status or
+// within the body, into a Refusal.
+func (c *Connector) read(a *Answer, want string, success *Success) (parsed, error) {
+	p := parse(a, want)
+	scope := answerScope(a, p.value, nil)
+	if !success.fits(a.Status) {
+		return p, c.refusal(a, p.value, scope)
+	}
+	if p.err != nil {
+		return p, &Unreadable{a.Status, p.err}
+	}
+	if c.Failure.when != nil {
+		if failed, err := c.Failure.when.Holds(scope); err == nil && failed {
+			return p, c.refusal(a, p.value, scope)
+		}
+	}
+	if success != nil && success.when != nil {
+		if good, err := success.when.Holds(scope); err != nil || !good {
+			r := c.refusal(a, p.value, scope)
+			if r.Message == "" {
+				r.Message = fmt.Sprintf("answered %d, and %s does not hold: %s", a.Status, success.When, success.when.Why(scope))
+			}
+			return p, r
+		}
+	}
+	return p, nil
+}
+
+func (c *Connector) refusal(a *Answer, body any, scope *expr.Scope) *Refusal {
+	f := &c.Failure
+	r := &Refusal{Status: a.Status, Message: c.message(body, scope)}
+	if to := a.Header.Get("Location"); to != "" && a.Status >= 300 && a.Status < 400 {
+		r.Message = fmt.Sprintf("it was sent on to %s, and a call that writes is not sent on; use that address", to)
+	}
+	if f.field != nil {
+		if v, err := f.field.Eval(scope); err == nil {
+			r.Field = expr.Text(v)
+		}
+	}
+	if f.code != nil {
+		if v, err := f.code.Eval(scope); err == nil {
+			r.Code = expr.Text(v)
+		}
+	}
+	for _, known := range []struct {
+		list  []any
+		retry bool
+	}{{f.Retry, true}, {f.Final, false}} {
+		for _, v := range known.list {
+			if s := expr.Text(v); s == fmt.Sprint(a.Status) || r.Code != "" && s == r.Code {
+				retry := known.retry
+				r.Retry = &retry
+			}
+		}
+	}
+	return r
+}
+
+func (c *Connector) message(body any, scope *expr.Scope) string {
 	if c.Failure.message != nil {
-		if v, err := c.Failure.message.Eval(responseScope(body, body)); err == nil {
+		if v, err := c.Failure.message.Eval(scope); err == nil {
 			if s := strings.TrimSpace(expr.Text(v)); s != "" {
 				return s
 			}
 		}
 	}
-	if s, ok := body.(string); ok && len(s) < 300 && !strings.Contains(s, "<") {
-		return strings.TrimSpace(s)
+	switch b := body.(type) {
+	case string:
+		if len(b) < 300 && !strings.Contains(b, "<") {
+			return strings.TrimSpace(b)
+		}
+	case map[string]any:
+		return usualMessage(b, 0)
+	}
+	return ""
+}
+
+// usualMessage looks where most applications put their words.
+func usualMessage(m map[string]any, depth int) string {
+	for _, name := range []string{"message", "detail", "error_description", "error", "title", "description", "reason", "errors"} {
+		switch v := m[name].(type) {
+		case string:
+			if v != "" && len(v) < 500 {
+				return v
+			}
+		case map[string]any:
+			if s := usualMessage(v, depth+1); s != "" && depth < 3 {
+				return s
+			}
+		case []any:
+			if len(v) == 0 || depth >= 3 {
+				continue
+			}
+			if s, ok := v[0].(string); ok {
+				return s
+			}
+			if e, ok := v[0].(map[string]any); ok {
+				return usualMessage(e, depth+1)
+			}
+		}
 	}
 	return ""
 }
@@ -80,17 +272,48 @@ type Page struct {
 	Output any              // of an action with a single result
 	Items  []map[string]any // of an action that gives a list
 	Next   any              // token of the next page; nil at the end
+	Units  float64          // billed
+	Left   string           // what is left of the plan, in words
+}
+
+// Asked is what an answer answers: the call, and the cursor it asked for.
+type Asked struct {
+	Call   *Call
+	Input  map[string]any
+	Cursor any
+	Now    time.Time
 }
 
 // Read turns the answer to an action's call into its result. The error is a
 // *Refusal, an *Unreadable, or says what in the answer was not as declared.
-func (a *Action) Read(answer *Answer) (*Page, error) {
-	body, err := a.connector.read(answer)
+func (a *Action) Read(answer *Answer, asked Asked) (*Page, error) {
+	p, err := a.connector.read(answer, a.Answer, a.success)
 	if err != nil {
+		if r, ok := err.(*Refusal); ok {
+			r.Wait = a.connector.Wait(answer, asked.Now)
+		}
 		return nil, err
 	}
-	scope := responseScope(body, body)
-	page := &Page{Output: body}
+	for _, path := range a.leaveOut {
+		p.value = without(p.value, path)
+	}
+	scope := answerScope(answer, p.value, asked.Input)
+	page := &Page{Output: p.value, Units: a.fixedUnits, Left: a.connector.leftOver(scope)}
+	if answer.File != nil && a.output == nil {
+		page.Output = map[string]any{"file": p.value}
+	}
+	if a.units != nil {
+		v, err := a.units.Eval(scope)
+		if err != nil {
+			return nil, &Unreadable{answer.Status, err}
+		}
+		switch n := v.(type) {
+		case int64:
+			page.Units = float64(n)
+		case float64:
+			page.Units = n
+		}
+	}
 	if a.output != nil {
 		if page.Output, err = a.output.Eval(scope); err != nil {
 			return nil, &Unreadable{answer.Status, err}
@@ -105,21 +328,107 @@ func (a *Action) Read(answer *Answer) (*Page, error) {
 	}
 	list, ok := v.([]any)
 	if !ok && v != nil {
-		return nil, &Unreadable{answer.Status, fmt.Errorf("%s should be a list and is %s", a.Each, item.Kind(v))}
+		if !p.xml { // in XML, one element looks like none of many
+			return nil, &Unreadable{answer.Status, fmt.Errorf("%s should be a list and is %s", a.Each, item.Kind(v))}
+		}
+		list = []any{v}
 	}
 	for _, e := range list {
 		page.Items = append(page.Items, AsFields(e))
 	}
-	if a.Paging != nil {
-		next, err := a.Paging.cursor.Eval(scope)
-		if err != nil {
-			return nil, &Unreadable{answer.Status, err}
-		}
-		if next != "" {
-			page.Next = next
-		}
+	var address *url.URL
+	if asked.Call != nil {
+		address = asked.Call.URL
+	}
+	page.Next, err = a.Paging.next(scope, answer.Header, address, asked.Cursor, len(list))
+	if err != nil {
+		return nil, &Unreadable{answer.Status, err}
 	}
 	return page, nil
+}
+
+// leftOver words what is left of the plan.
+func (c *Connector) leftOver(scope *expr.Scope) string {
+	if c.left == nil {
+		return ""
+	}
+	v, err := c.left.Eval(scope)
+	if err != nil {
+		return ""
+	}
+	return expr.Text(v)
+}
+
+// without copies a value but for what lies at a path; lists are gone through.
+func without(v any, path []string) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = without(e, path)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, e := range v {
+			if k != path[0] {
+				out[k] = e
+			} else if len(path) > 1 {
+				out[k] = without(e, path[1:])
+			}
+		}
+		return out
+	}
+	return v
+}
+
+// ReadSubmitted reads the answer to the call that begins a job.
+func (a *Action) ReadSubmitted(answer *Answer, now time.Time) (any, error) {
+	p, err := a.connector.read(answer, "auto", nil)
+	if r, ok := err.(*Refusal); ok {
+		r.Wait = a.connector.Wait(answer, now)
+	}
+	return p.value, err
+}
+
+// JobState is how a job does.
+type JobState struct {
+	Done   bool
+	Failed string // why, in words
+	Answer any    // the check's
+}
+
+// ReadJob reads the answer to a look at a job.
+func (a *Action) ReadJob(answer *Answer, submitted any, now time.Time) (JobState, error) {
+	p, err := a.connector.read(answer, "auto", nil)
+	if err != nil {
+		if r, ok := err.(*Refusal); ok {
+			r.Wait = a.connector.Wait(answer, now)
+		}
+		return JobState{}, err
+	}
+	scope := answerScope(answer, p.value, nil)
+	scope.Names["submitted"] = submitted
+	s := JobState{Answer: p.value}
+	if a.Job.failed != nil {
+		failed, err := a.Job.failed.Holds(scope)
+		if err != nil {
+			return s, &Unreadable{answer.Status, err}
+		}
+		if failed {
+			s.Failed = "it failed"
+			if a.Job.reason != nil {
+				if v, err := a.Job.reason.Eval(scope); err == nil && expr.Text(v) != "" {
+					s.Failed = expr.Text(v)
+				}
+			}
+			return s, nil
+		}
+	}
+	if s.Done, err = a.Job.done.Holds(scope); err != nil {
+		return s, &Unreadable{answer.Status, err}
+	}
+	return s, nil
 }
 
 // AsFields makes an item's fields of any JSON value: an object as it is,
@@ -131,16 +440,38 @@ func AsFields(v any) map[string]any {
 	return map[string]any{"value": v}
 }
 
+func outputScope(output any) *expr.Scope {
+	return &expr.Scope{Names: map[string]any{"response": output, "output": output, "input": expr.Lazy(func() (any, error) { return nil, nil })}}
+}
+
 // Summarise words a result for a cell, in one line.
 func (a *Action) Summarise(output any) string {
 	if a.summary == nil {
+		if m, ok := output.(map[string]any); ok {
+			if f, ok := item.AsFile(m["file"]); ok {
+				return f.Name + ", " + Bytes(f.Size)
+			}
+		}
 		return ""
 	}
-	v, err := a.summary.Eval(responseScope(output, output))
+	v, err := a.summary.Eval(outputScope(output))
 	if err != nil {
 		return ""
 	}
 	return expr.Text(v)
+}
+
+// Bytes words a size.
+func Bytes(n int64) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 1_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1_000_000_000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
 }
 
 // RecordLink is the address of the real record, or "".
@@ -148,11 +479,51 @@ func (a *Action) RecordLink(output any) string {
 	if a.link == nil {
 		return ""
 	}
-	v, err := a.link.Eval(responseScope(output, output))
+	v, err := a.link.Eval(outputScope(output))
 	if s := expr.Text(v); err == nil && (strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")) {
 		return s
 	}
 	return ""
+}
+
+// Checked is what a check call found.
+type Checked struct {
+	Said    string   // whose account it is
+	Missing []string // what the plan lacks, in words
+	Scopes  []string
+	Left    string
+}
+
+// ReadCheck says whose account it is, from the check's answer.
+func (c *Connector) ReadCheck(a *Answer) (Checked, error) {
+	if c.Check.says == nil {
+		return Checked{}, &Refusal{Status: a.Status}
+	}
+	p, err := c.read(a, "auto", nil)
+	if err != nil && !(c.Check.Any && a.Status != http.StatusUnauthorized && a.Status != http.StatusForbidden) {
+		return Checked{}, err
+	}
+	scope := answerScope(a, p.value, nil)
+	v, err := c.Check.says.Eval(scope)
+	out := Checked{Said: expr.Text(v), Left: c.leftOver(scope)}
+	for _, n := range c.Check.Needs {
+		if met, err := n.when.Holds(scope); err == nil && !met {
+			out.Missing = append(out.Missing, n.Says)
+		}
+	}
+	if c.Check.scopes != nil {
+		if v, err := c.Check.scopes.Eval(scope); err == nil {
+			switch v := v.(type) {
+			case []any:
+				for _, e := range v {
+					out.Scopes = append(out.Scopes, expr.Text(e))
+				}
+			case string:
+				out.Scopes = strings.Fields(strings.ReplaceAll(v, ",", " "))
+			}
+		}
+	}
+	return out, err
 }
 
 // Option is one choice of a list.
@@ -162,29 +533,51 @@ type Option struct {
 }
 
 // BuildChoice makes the call that loads a choice list.
-func (c *Connector) BuildChoice(list string, account, input map[string]any, cursor any) (*Call, error) {
+func (c *Connector) BuildChoice(list string, account, input map[string]any, search string, cursor any) (*Call, error) {
 	ch, ok := c.Choices[list]
 	if !ok {
 		return nil, fmt.Errorf("%s has no choice list %q", c.Title, list)
 	}
-	return c.buildRequest(&ch.Request, account, input, ch.Paging, cursor)
+	call, err := c.buildRequest(&ch.Request, map[string]any{"account": account, "input": input, "search": search}, ch.Paging, cursor)
+	if err == nil && ch.Search != "" && search != "" {
+		q := call.URL.Query()
+		q.Set(ch.Search, search)
+		call.URL.RawQuery = q.Encode()
+	}
+	return call, err
+}
+
+// FromAddress finds the id in an address that was copied out of a browser, or
+// gives what was pasted.
+func (c *Choice) FromAddress(pasted string) (string, bool) {
+	if c.address == nil {
+		return pasted, false
+	}
+	if m := c.address.FindStringSubmatch(strings.TrimSpace(pasted)); len(m) > 1 {
+		return m[1], true
+	}
+	return pasted, false
 }
 
 // ReadChoice reads a page of a choice list.
-func (c *Connector) ReadChoice(list string, answer *Answer) ([]Option, any, error) {
+func (c *Connector) ReadChoice(list string, answer *Answer, cursor any) ([]Option, any, error) {
 	ch := c.Choices[list]
-	body, err := c.read(answer)
+	p, err := c.read(answer, "auto", nil)
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := ch.each.Eval(responseScope(body, body))
+	scope := answerScope(answer, p.value, nil)
+	v, err := ch.each.Eval(scope)
 	if err != nil {
 		return nil, nil, err
 	}
-	elements, _ := v.([]any)
+	elements, ok := v.([]any)
+	if !ok && v != nil && p.xml {
+		elements = []any{v}
+	}
 	options := make([]Option, 0, len(elements))
 	for _, e := range elements {
-		s := &expr.Scope{Item: AsFields(e)}
+		s := &expr.Scope{Item: AsFields(e), Names: map[string]any{}}
 		id, err := ch.value.Eval(s)
 		if err != nil {
 			return nil, nil, err
@@ -195,9 +588,6 @@ func (c *Connector) ReadChoice(list string, answer *Answer) ([]Option, any, erro
 		}
 		options = append(options, Option{id, expr.Text(label)})
 	}
-	if ch.Paging == nil {
-		return options, nil, nil
-	}
-	next, err := ch.Paging.cursor.Eval(responseScope(body, body))
+	next, err := ch.Paging.next(scope, answer.Header, nil, cursor, len(elements))
 	return options, next, err
 }

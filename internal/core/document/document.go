@@ -60,10 +60,14 @@ type Document struct {
 
 var yamlLine = regexp.MustCompile(`line (\d+): `)
 
-// Parse reads YAML 1.2 or JSON. The error is a Problem.
-func Parse(text []byte) (*Document, error) {
-	if len(text) > MaxBytes {
-		return nil, Problem{Severity: SeverityError, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), MaxBytes)}
+// Parse reads YAML 1.2 or JSON of at most MaxBytes. The error is a Problem.
+func Parse(text []byte) (*Document, error) { return ParseWithin(text, MaxBytes) }
+
+// ParseWithin reads YAML 1.2 or JSON of at most so many bytes. The error is a
+// Problem.
+func ParseWithin(text []byte, most int) (*Document, error) {
+	if len(text) > most {
+		return nil, Problem{Severity: SeverityError, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), most)}
 	}
 	var root yaml.Node
 	d := yaml.NewDecoder(bytes.NewReader(text))

@@ -91,6 +91,12 @@ func newWorld() *world { return &world{done: map[string]string{}, refuses: map[s
 func (w *world) Account(context.Context, string) (map[string]any, error) {
 	return map[string]any{}, nil
 }
+func (w *world) Hold(context.Context, string, time.Duration, string) {}
+
+func (w *world) Callback(context.Context, string) (string, error) {
+	return "https://trellis.example/callbacks/x", nil
+}
+
 func (w *world) Show(_ string, c *connector.Call) *Sent {
 	return &Sent{Method: c.Method, URL: c.URL.String(), Body: string(c.Body)}
 }

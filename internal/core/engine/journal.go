@@ -34,8 +34,11 @@ const (
 // within their pass and are tried again in a later one.
 func (o Outcome) Final() bool { return o == Done }
 
-// Part of a key that is not a page.
-const PartAnnounce = -1
+// Parts of a key that are not pages.
+const (
+	PartAnnounce = -1 // an unsafe call is about to be sent
+	PartSubmit   = -2 // the call that began a job
+)
 
 // Key names an effect within its run. Its order is that of the items.
 type Key struct {
@@ -71,8 +74,8 @@ type Sent struct {
 
 // Journal keeps the entries of one run.
 type Journal interface {
-	// Entries finds the entries of a pass at a step for these items, parts 0
-	// and PartAnnounce only.
+	// Entries finds the entries of a pass at a step for these items: part 0
+	// and those that are not pages.
 	Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*Entry, error)
 	// Page finds one entry, or nil.
 	Page(ctx context.Context, key Key) (*Entry, error)
@@ -88,6 +91,11 @@ type Caller interface {
 	Call(ctx context.Context, connection string, call *connector.Call, key string) (*connector.Answer, *Sent, error)
 	// Show gives the call as Sent without sending it.
 	Show(connection string, call *connector.Call) *Sent
+	// Hold lets no call of the connection begin for so long: the other side
+	// said so.
+	Hold(ctx context.Context, connection string, d time.Duration, why string)
+	// Callback makes an address that wakes the run when it is called.
+	Callback(ctx context.Context, run string) (string, error)
 }
 
 // Clock tells the time and waits.
@@ -134,4 +142,5 @@ func (p *Parked) Error() string { return p.Message }
 const (
 	ReasonConnection = "connection_broken"
 	ReasonToldToWait = "told_to_wait"
+	ReasonJob        = "job_running" // the other side works on what was asked of it
 )

@@ -167,6 +167,8 @@ func (r *Run) pipeline(live bool, only *item.Address) stage {
 			switch {
 			case step.Operation != nil || step.Off:
 				s = &computeStage{b}
+			case step.Action.Job != nil:
+				s = &jobStage{base: b}
 			case step.Lists():
 				s = &listStage{base: b}
 			default:

@@ -119,7 +119,7 @@ func (s *actionStage) next(ctx context.Context) ([]*flow, error) {
 }
 
 // pair is what the journal holds of an effect.
-type pair struct{ announced, entry *Entry }
+type pair struct{ announced, submitted, entry *Entry }
 
 func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]pair, error) {
 	if len(due) == 0 || b.run.Journal == nil {
@@ -136,9 +136,12 @@ func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]pair, e
 	known := make(map[item.Address]pair, len(entries))
 	for _, e := range entries {
 		p := known[e.Address]
-		if e.Part == PartAnnounce {
+		switch e.Part {
+		case PartAnnounce:
 			p.announced = e
-		} else {
+		case PartSubmit:
+			p.submitted = e
+		default:
 			p.entry = e
 		}
 		known[e.Address] = p
@@ -294,7 +297,7 @@ func (b *base) effect(ctx context.Context, f *flow, part int, cursor any) (*Entr
 	}
 	switch {
 	case why == nil:
-		e.Outcome, e.Units = Done, b.step.Action.Units
+		e.Outcome, e.Units = Done, page.Units
 		if e.Result, err = b.encode(page); err != nil {
 			return nil, err
 		}
@@ -350,11 +353,31 @@ func (b *base) encode(p *connector.Page) ([]byte, error) {
 // attempt makes the call until it succeeds, is refused for good, or has been
 // tried often enough. The error is one of the journal's.
 func (b *base) attempt(ctx context.Context, f *flow, e *Entry, cursor any) (*connector.Page, *Failure, error) {
-	call, err := b.build(ctx, f, e, cursor)
+	asked, err := b.build(ctx, f, e, cursor)
 	if err != nil {
-		return nil, failureOf(err), nil
+		return nil, b.unbuilt(err), nil
 	}
-	if b.run.Rehearse && b.step.Action.Effect == connector.Write {
+	return b.try(ctx, f, e, asked, func(answer *connector.Answer) (*connector.Page, error) {
+		asked.Now = b.run.Clock.Now()
+		return b.step.Action.Read(answer, asked)
+	})
+}
+
+// unbuilt is why a call could not be built. A connection that is not there
+// parks the run; it is no failure of the item.
+func (b *base) unbuilt(err error) *Failure {
+	var parked *Parked
+	if errors.As(err, &parked) {
+		b.run.halt(haltReason{parked: parked})
+		return &Failure{Class: Refused, Message: parked.Message}
+	}
+	return failureOf(err)
+}
+
+// try makes a call that was built, with its retries.
+func (b *base) try(ctx context.Context, f *flow, e *Entry, asked connector.Asked, read reading) (*connector.Page, *Failure, error) {
+	call := asked.Call
+	if b.run.Rehearse && call.Effect == connector.Write {
 		e.Request = b.run.Caller.Show(b.step.Connection, call)
 		e.Request.Prepared = true
 		return &connector.Page{Output: b.step.Action.Sample}, nil, nil
@@ -370,7 +393,7 @@ func (b *base) attempt(ctx context.Context, f *flow, e *Entry, cursor any) (*con
 	began, wait := b.run.Clock.Now(), b.step.Patience.First
 	for {
 		e.Attempts++
-		page, why := b.once(ctx, call, key, e)
+		page, why := b.once(ctx, call, read, key, e)
 		if why == nil {
 			return page, nil, nil
 		}
@@ -381,6 +404,7 @@ func (b *base) attempt(ctx context.Context, f *flow, e *Entry, cursor any) (*con
 		pause := jitter(wait, key)
 		if why.RetryAfter > 0 {
 			pause = why.RetryAfter
+			b.run.Caller.Hold(ctx, b.step.Connection, pause, why.Message)
 		}
 		if pause > maxWait {
 			b.run.halt(haltReason{parked: &Parked{Reason: ReasonToldToWait, Connection: b.step.Connection, Until: b.run.Clock.Now().Add(pause), Message: why.Message}})
@@ -414,34 +438,45 @@ func (b *base) again(why *Failure, call *connector.Call) bool {
 	return false
 }
 
-func (b *base) build(ctx context.Context, f *flow, e *Entry, cursor any) (*connector.Call, error) {
+func (b *base) build(ctx context.Context, f *flow, e *Entry, cursor any) (asked connector.Asked, err error) {
 	v, err := b.step.Input.Eval(b.plan.Scope(f.it, b.step, b.run.Facts))
 	if err != nil {
-		return nil, err
+		return asked, err
 	}
 	input, _ := v.(map[string]any)
 	text, err := item.Encode(input)
 	if err != nil {
-		return nil, err
+		return asked, err
 	}
 	if len(text) > item.MaxBytes {
-		return nil, fmt.Errorf("the input has %d bytes; at most %d are taken", len(text), item.MaxBytes)
+		return asked, fmt.Errorf("the input has %d bytes; at most %d are taken", len(text), item.MaxBytes)
 	}
 	hash := sha256.Sum256(text)
 	e.InputHash = hash[:]
 	account, err := b.run.Caller.Account(ctx, b.step.Connection)
 	if err != nil {
-		return nil, err
+		return asked, err
 	}
-	return b.step.Action.Build(account, input, cursor)
+	if j := b.step.Action.Job; j != nil && j.Callback != "" && b.live && !b.run.Rehearse {
+		if input[j.Callback], err = b.run.Caller.Callback(ctx, b.run.Facts.ID); err != nil {
+			return asked, err
+		}
+	}
+	asked.Input, asked.Cursor = input, cursor
+	if asked.Call, err = b.step.Action.Build(account, input, cursor); err == nil && b.step.Repeat != "" {
+		asked.Call.Repeat = b.step.Repeat
+	}
+	return asked, err
 }
 
-func (b *base) once(ctx context.Context, call *connector.Call, key string, e *Entry) (*connector.Page, *Failure) {
+// reading turns an answer into what the step makes of it.
+type reading func(*connector.Answer) (*connector.Page, error)
+
+func (b *base) once(ctx context.Context, call *connector.Call, read reading, key string, e *Entry) (*connector.Page, *Failure) {
 	if call.Effect == connector.Read {
 		key = ""
 	}
-	ctx, cancel := context.WithTimeout(ctx, b.step.Deadline)
-	defer cancel()
+	call.Timeout = b.step.Deadline
 	answer, sent, err := b.run.Caller.Call(ctx, b.step.Connection, call, key)
 	if sent != nil {
 		e.Request = sent
@@ -454,7 +489,7 @@ func (b *base) once(ctx context.Context, call *connector.Call, key string, e *En
 	if err != nil {
 		return nil, failureOf(err)
 	}
-	page, err := b.step.Action.Read(answer)
+	page, err := read(answer)
 	if err == nil {
 		return page, nil
 	}
@@ -467,14 +502,26 @@ func (b *base) classify(err error, answer *connector.Answer) *Failure {
 	if !errors.As(err, &refusal) {
 		return &Failure{Class: InDoubt, Status: answer.Status, Message: b.step.Action.Connector().Title + " " + err.Error(), Retryable: true}
 	}
-	why := &Failure{Class: Refused, Status: refusal.Status, Message: refusal.Error(), RetryAfter: RetryAfter(answer.Header, b.run.Clock.Now())}
+	why := &Failure{Class: Refused, Status: refusal.Status, Message: refusal.Error(), Setting: setting(refusal.Field), RetryAfter: refusal.Wait}
 	switch s := refusal.Status; {
 	case s == 408 || s == 425 || s == 429 || s == 503 && why.RetryAfter > 0:
 		why.Retryable = true
 	case s >= 500:
 		why.Class, why.Retryable = InDoubt, true
+	case why.RetryAfter > 0:
+		why.Retryable = true
+	}
+	if refusal.Retry != nil {
+		why.Class, why.Retryable = Refused, *refusal.Retry
 	}
 	return why
+}
+
+func setting(field string) string {
+	if field == "" {
+		return ""
+	}
+	return "input." + field
 }
 
 var keySpace = uuid.MustParse("6f1c2f0e-51a0-5c0e-9d5b-2b7f5e8f1a55")

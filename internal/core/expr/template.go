@@ -265,3 +265,30 @@ func (v *Value) Refs() []Ref {
 	}
 	return refs
 }
+
+// Whole tells whether the text is one expression and nothing else, so that its
+// value keeps its kind.
+func Whole(s string) bool {
+	t, err := CompileTemplate(s)
+	return err == nil && len(t.parts) == 1 && t.parts[0].expr != nil
+}
+
+// Split cuts a template at each separator that stands outside of its
+// expressions.
+func Split(s string, separator byte) []string {
+	var parts []string
+	start := 0
+	for i := 0; i < len(s); i++ {
+		if strings.HasPrefix(s[i:], "(=") && !strings.HasPrefix(s[i:], "(==") {
+			if end := closing(s[i+2:]); end >= 0 {
+				i += 2 + end
+				continue
+			}
+		}
+		if s[i] == separator {
+			parts = append(parts, s[start:i])
+			start = i + 1
+		}
+	}
+	return append(parts, s[start:])
+}

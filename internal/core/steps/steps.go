@@ -1,6 +1,6 @@
-// Package steps holds the built-in step kinds that compute. Each kind is one
-// file with one line of registration in kinds; an operation takes one item and
-// says what goes on.
+// Package steps holds the built-in step kinds. Each kind is one file with one
+// line of registration in kinds. Most compute: an operation takes one item and
+// says what goes on. Those that reach outside give an action instead.
 package steps
 
 import (
@@ -18,6 +18,13 @@ type Kind struct {
 	Schema   map[string]any // JSON Schema of the settings
 	Sentence func(settings map[string]any) string
 	Compile  func(settings map[string]any) (Operation, error)
+	// Call makes the action of a kind that reaches outside, and the tree of
+	// values that is its input. Such a kind has no Compile.
+	Call func(settings map[string]any) (*connector.Action, map[string]any, error)
+	// Connects tells whether a step of this kind can use a connection; Needs
+	// names the protocol of one that it cannot do without.
+	Connects bool
+	Needs    string
 
 	properties []connector.Property
 }
@@ -37,7 +44,7 @@ type Result struct {
 	Text   string         // for the cell: why it was held, or what was made
 }
 
-var kinds = []*Kind{filterKind, shapeKind}
+var kinds = []*Kind{filterKind, shapeKind, httpKind, sqlKind}
 
 // Find returns the kind of this type.
 func Find(kind string) (*Kind, bool) {
@@ -81,7 +88,15 @@ func (k *Kind) Check(settings map[string]any) []error {
 		}
 		return errs
 	}
-	if _, err := k.Compile(settings); err != nil {
+	if k.Call != nil {
+		var tree map[string]any
+		if _, tree, err = k.Call(settings); err == nil {
+			_, err = expr.CompileValue(tree)
+		}
+	} else {
+		_, err = k.Compile(settings)
+	}
+	if err != nil {
 		return []error{err}
 	}
 	return nil

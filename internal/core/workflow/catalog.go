@@ -19,6 +19,16 @@ type Catalog struct {
 // Connection is what the checker knows of a stored account.
 type Connection struct {
 	Name, Connector, State string
+	Scopes                 []string // granted; nil if they are not known
+	// Granted lists the actions that whoever edits may use it for; nil is all.
+	Granted   []string
+	Forbidden bool // to whoever edits
+}
+
+// may tells whether the connection may be used for a step.
+func (k *Connection) may(s *Step) bool {
+	_, action, _ := s.IsAction()
+	return !k.Forbidden && (k.Granted == nil || slices.Contains(k.Granted, action))
 }
 
 // Action finds the action that a step's type names.

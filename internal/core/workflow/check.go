@@ -196,6 +196,7 @@ func (c *checker) words(path string, s *Step) {
 	}
 	oneOf("on_error", s.OnError, OnErrorStop, OnErrorSetAside)
 	oneOf("when_none", s.WhenNone, WhenNoneEnd, WhenNonePass, WhenNoneFail)
+	oneOf("repeat", s.Repeat, connector.Safe, connector.Keyed, connector.Unsafe)
 	oneOf("when_unknown", s.WhenUnknown, UnknownAsk, UnknownResend, UnknownDone)
 	if s.Output != "" && !outputForm.MatchString(s.Output) {
 		c.add(document.SeverityError, path+".output", fmt.Sprintf("output is %q.", s.Output), "It can be replace, keep, or under and a name, as in under slot.")
@@ -215,8 +216,13 @@ func (c *checker) kind(path string, s *Step, k *steps.Kind) {
 	if s.Input != nil {
 		c.add(document.SeverityError, path+".input", "input belongs to actions.", "What a "+s.Type+" step does stands under settings.")
 	}
-	if s.Connection != "" {
+	switch {
+	case s.Connection != "" && !k.Connects:
 		c.errorf(path+".connection", "A %s step calls nobody and takes no connection.", s.Type)
+	case s.Connection != "":
+		c.connection(path, s, k.Needs, k.Title)
+	case k.Needs != "":
+		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to a database.", quoted(s.Name)), "Name one under connection.")
 	}
 	for _, err := range k.Check(s.Settings) {
 		var se *steps.SettingError
@@ -242,7 +248,12 @@ func (c *checker) action(path string, s *Step) {
 	if s.Settings != nil {
 		c.add(document.SeverityError, path+".settings", "settings belong to built-in step kinds.", "What an action is given stands under input.")
 	}
-	c.connection(path, s, con, a)
+	if s.Connection == "" {
+		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to %s.", quoted(s.Name), a.Connector().Title), "Name one under connection.")
+	} else {
+		c.connection(path, s, con, a.Connector().Title)
+		c.scopes(path, s, a)
+	}
 	if _, err := expr.CompileValue(anyMap(s.Input)); err != nil {
 		c.fault(path+".input", err)
 		return
@@ -252,27 +263,41 @@ func (c *checker) action(path string, s *Step) {
 
 func anyMap(m map[string]any) any { return nonNil(m) }
 
-func (c *checker) connection(path string, s *Step, con string, a *connector.Action) {
-	if s.Connection == "" {
-		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to %s.", quoted(s.Name), a.Connector().Title), "Name one under connection.")
-		return
+// scopes warns of an action that the account has not granted.
+func (c *checker) scopes(path string, s *Step, a *connector.Action) {
+	for _, k := range c.catalog.Connections {
+		if k.Name != s.Connection || len(k.Scopes) == 0 {
+			continue
+		}
+		for _, scope := range a.Scopes {
+			if !slices.Contains(k.Scopes, scope) {
+				c.add(document.SeverityError, path+".connection", fmt.Sprintf("%q needs the scope %s, which the connection %q was not granted.", a.Title, scope, k.Name), "Sign in again under Connections and choose it.")
+			}
+		}
 	}
+}
+
+// connection checks that the one a step names is there, fits and may be used.
+// An empty con fits any.
+func (c *checker) connection(path string, s *Step, con, title string) {
 	var fitting []string
 	for _, k := range c.catalog.Connections {
 		if k.Name == s.Connection {
 			switch {
-			case k.Connector != con:
+			case con != "" && k.Connector != con:
 				c.errorf(path+".connection", "The connection %q is to %s, and this step needs %s.", k.Name, k.Connector, con)
+			case !k.may(s):
+				c.add(document.SeverityError, path+".connection", fmt.Sprintf("You may not use the connection %q for this.", k.Name), "Ask an administrator to grant it to you under Connections.")
 			case k.State == "broken":
 				c.add(document.SeverityWarning, path+".connection", fmt.Sprintf("The connection %q does not work at the moment.", k.Name), "Check it under Connections.")
 			}
 			return
 		}
-		if k.Connector == con {
+		if con == "" || k.Connector == con {
 			fitting = append(fitting, k.Name)
 		}
 	}
-	cure := fmt.Sprintf("Add a connection to %s first.", a.Connector().Title)
+	cure := fmt.Sprintf("Add a connection to %s first.", title)
 	if len(fitting) > 0 {
 		cure = "There are: " + strings.Join(fitting, ", ") + "."
 	}
@@ -366,7 +391,14 @@ func (c *checker) refs() {
 				c.ref(at, i, r)
 			}
 		}
-		if k, ok := steps.Find(s.Type); ok {
+		if k, ok := steps.Find(s.Type); ok && k.Call != nil {
+			if _, tree, err := k.Call(nonNil(s.Settings)); err == nil {
+				if v, err := expr.CompileValue(tree); err == nil {
+					check(path+".settings", v.Refs())
+				}
+			}
+			continue
+		} else if ok {
 			if op, err := k.Compile(nonNil(s.Settings)); err == nil {
 				for setting, refs := range op.Refs() {
 					check(path+".settings."+setting, refs)
@@ -429,6 +461,9 @@ func (c *checker) try(samples []map[string]any) {
 		path := fmt.Sprintf("steps[%d]", i)
 		c.missing(path, step, items)
 		items = c.tryStep(path, plan, step, items)
+		if step.Action != nil && step.Action.Sample == nil && step.Output != "keep" {
+			return // what it gives is not known before it was called
+		}
 	}
 }
 
@@ -475,7 +510,7 @@ func (c *checker) tryStep(path string, plan *Plan, step *CompiledStep, items []*
 		}
 		v, err := step.Input.Eval(scope)
 		input, _ := v.(map[string]any)
-		if err == nil {
+		if err == nil && step.Operation == nil && len(step.Step.Input) > 0 {
 			err = step.Action.Validate(step.Action.Picked(input))
 		}
 		if err != nil {

@@ -19,6 +19,7 @@ type Plan struct {
 	Workflow *Workflow
 	Steps    []*CompiledStep
 	Label    *expr.Program
+	Catalog  *Catalog // of which it was made
 	FindBy   []*expr.Program
 	index    map[string]int
 }
@@ -37,7 +38,7 @@ type CompiledStep struct {
 
 // Compile makes a plan of a workflow that has no errors.
 func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
-	p := &Plan{Workflow: w, index: map[string]int{}}
+	p := &Plan{Workflow: w, Catalog: catalog, index: map[string]int{}}
 	var errs []error
 	for i := range w.Steps {
 		s := &w.Steps[i]
@@ -82,7 +83,13 @@ func (c *CompiledStep) compile(catalog *Catalog) error {
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	if k, ok := steps.Find(c.Type); ok {
+	if k, ok := steps.Find(c.Type); ok && k.Call != nil {
+		var tree map[string]any
+		if c.Action, tree, err = k.Call(nonNil(c.Settings)); err == nil {
+			c.Input, err = expr.CompileValue(tree)
+		}
+		return err
+	} else if ok {
 		c.Operation, err = k.Compile(nonNil(c.Settings))
 		return err
 	}
@@ -104,6 +111,9 @@ func (c *CompiledStep) Refs() map[string][]expr.Ref {
 			out["settings."+k] = v
 		}
 		return out
+	}
+	if c.Step.Input == nil && c.Input != nil {
+		out["settings"] = c.Input.Refs()
 	}
 	for name, v := range c.Step.Input {
 		if e, err := expr.CompileValue(v); err == nil {

@@ -43,6 +43,7 @@ func Schema(catalog *Catalog) map[string]any {
 			"off":          map[string]any{"type": "boolean", "description": "Switched off: items pass as they are."},
 			"output":       map[string]any{"type": "string", "pattern": outputForm.String(), "description": "replace, keep, or under NAME."},
 			"when_none":    oneOf("For a step that gives no items.", WhenNoneEnd, WhenNonePass, WhenNoneFail),
+			"repeat":       oneOf("Whether a call of unknown outcome may be made again.", "safe", "keyed", "unsafe"),
 			"when_unknown": oneOf("For a call that may have been sent.", UnknownAsk, UnknownResend, UnknownDone),
 			"timeout":      text("The longest that one call may take, as 60s."),
 			"parallel":     map[string]any{"type": "integer", "minimum": 1, "maximum": MaxParallel, "description": "Items at once; the order is kept."},

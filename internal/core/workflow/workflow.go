@@ -50,6 +50,7 @@ type Step struct {
 	Output      string         `doc:"output"`
 	WhenNone    string         `doc:"when_none"`
 	Retry       *Retry         `doc:"retry"`
+	Repeat      string         `doc:"repeat"`
 	WhenUnknown string         `doc:"when_unknown"`
 	Timeout     string         `doc:"timeout"`
 	Parallel    int            `doc:"parallel"`

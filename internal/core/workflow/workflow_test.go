@@ -21,7 +21,7 @@ func shipped(t testing.TB) *Catalog {
 		con, err := connector.Parse(b)
 		require.NoError(t, err)
 		c.Connectors[name] = con
-		c.Connections = append(c.Connections, Connection{name, name, "ok"})
+		c.Connections = append(c.Connections, Connection{Name: name, Connector: name, State: "ok"})
 	}
 	return c
 }

@@ -1,0 +1,378 @@
+package openapi
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"youngtrellis/internal/core/connector"
+)
+
+// Options of an import.
+type Options struct {
+	Name    string // of the connector; from the title unless given
+	Address string // where the document was found
+}
+
+// LeftOut is something that could not be taken.
+type LeftOut struct{ What, Why string }
+
+// Imported is a connector document made of an OpenAPI document. Its servers
+// are to be seen by a person before they become a connection's pins.
+type Imported struct {
+	Document     string
+	Connector    *connector.Connector
+	Reads        int
+	Writes       int
+	Servers      []string
+	TokenServers []string
+	LeftOut      []LeftOut
+}
+
+type importer struct {
+	root    *node
+	options Options
+	out     *Imported
+	seen    map[LeftOut]bool
+	doc     *yaml.Node
+	ways    []any
+	account *yaml.Node
+	scopes  map[string][]string // scopes of a scheme, by name
+}
+
+// Import reads an OpenAPI document.
+func Import(document []byte, o Options) (*Imported, error) {
+	root, err := parse(document)
+	if err != nil {
+		return nil, err
+	}
+	version := text(root, "openapi")
+	switch {
+	case text(root, "swagger") != "":
+		return nil, fmt.Errorf("this is version %s of the format, before OpenAPI 3; convert it to version 3 first", text(root, "swagger"))
+	case !strings.HasPrefix(version, "3.0") && !strings.HasPrefix(version, "3.1"):
+		return nil, fmt.Errorf("this is no OpenAPI document of version 3.0 or 3.1: its key openapi says %q", version)
+	}
+	im := &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object()}
+	if err := im.build(); err != nil {
+		return nil, err
+	}
+	b, err := yaml.Marshal(im.doc)
+	if err != nil {
+		return nil, err
+	}
+	im.out.Document = string(b)
+	if im.out.Connector, err = connector.Parse(b); err != nil {
+		return nil, fmt.Errorf("the connector made of it is not right: %w", err)
+	}
+	return im.out, nil
+}
+
+func (im *importer) leaveOut(what, why string) {
+	l := LeftOut{what, why}
+	if !im.seen[l] {
+		im.seen[l] = true
+		im.out.LeftOut = append(im.out.LeftOut, l)
+	}
+}
+
+func object() *node { return &node{Kind: yaml.MappingNode, Tag: "!!map"} }
+
+// set adds an entry to an object being made.
+func set(n *node, key string, v any) {
+	k := &node{}
+	_ = k.Encode(key)
+	value, ok := v.(*node)
+	if !ok {
+		value = &node{}
+		if err := value.Encode(tidy(v)); err != nil {
+			return
+		}
+	}
+	n.Content = append(n.Content, k, value)
+}
+
+func (im *importer) build() error {
+	title := sentenceOf(text(im.root, "info", "title"), 80)
+	if title == "" {
+		title = "An application"
+	}
+	name := im.options.Name
+	if name == "" {
+		name = strings.ReplaceAll(snake(title), "_", "-")
+	}
+	if name == "" {
+		name = "imported"
+	}
+	d := object()
+	im.doc = d
+	set(d, "format", connector.Format)
+	set(d, "name", name)
+	set(d, "title", title)
+	if about := sentenceOf(text(im.root, "info", "description"), 400); about != "" {
+		set(d, "about", about)
+	}
+	if docs := text(im.root, "externalDocs", "url"); strings.HasPrefix(docs, "http") {
+		set(d, "docs", docs)
+	}
+	set(d, "version", 1)
+	base, err := im.base()
+	if err != nil {
+		return err
+	}
+	im.signIn()
+	actions, check := im.actions()
+	if len(actions.Content) == 0 {
+		return errors.New("the document has no operation that could become an action")
+	}
+	if p := at(im.account, "properties"); p != nil {
+		set(d, "account", im.account)
+	}
+	set(d, "base", base)
+	set(d, "sign_in", im.ways)
+	set(d, "check", check)
+	order := []string{}
+	each(actions, func(k string, _ *node) { order = append(order, k) })
+	set(d, "order", order)
+	set(d, "actions", actions)
+	for _, part := range []string{"webhooks"} {
+		each(at(im.root, part), func(k string, _ *node) {
+			im.leaveOut("the webhook "+k, "what calls us is set up as a trigger by hand")
+		})
+	}
+	return nil
+}
+
+var variable = regexp.MustCompile(`\{([^{}]+)\}`)
+
+// base makes the base address of the first server. Its variables become
+// parameters of the account.
+func (im *importer) base() (string, error) {
+	address := ""
+	for i, s := range items(at(im.root, "servers")) {
+		if u := text(s, "url"); i == 0 {
+			address = strings.TrimSuffix(u, "/")
+		} else {
+			im.leaveOut("the server "+u, "only the first one is used; change base for another")
+		}
+	}
+	found := strings.TrimSuffix(im.options.Address, "/")
+	if found != "" {
+		u, err := url.Parse(found)
+		if err != nil || u.Host == "" {
+			return "", fmt.Errorf("%q is not an address", found)
+		}
+		found = u.Scheme + "://" + u.Host
+	}
+	if !strings.Contains(address, "://") {
+		if found == "" {
+			im.parameter("address", map[string]any{"type": "string", "title": "Address", "description": "Where the service is reached, as https://host.example."}, true)
+			found = "(= account.address )"
+		} else {
+			im.out.Servers = append(im.out.Servers, found)
+		}
+		if address != "" && !strings.HasPrefix(address, "/") {
+			address = "/" + address
+		}
+		return found + address, nil
+	}
+	variables := at(items(at(im.root, "servers"))[0], "variables")
+	out := variable.ReplaceAllStringFunc(address, func(m string) string {
+		name := strings.Trim(m, "{}")
+		v := at(variables, name)
+		s := map[string]any{"type": "string", "title": strings.ReplaceAll(name, "_", " "), "description": sentenceOf(text(v, "description"), 200)}
+		if def := text(v, "default"); def != "" {
+			s["examples"] = []any{def}
+		}
+		if e := at(v, "enum"); e != nil {
+			s["enum"] = plain(e)
+		}
+		field := snake(name)
+		im.parameter(field, s, true)
+		return "(= account." + field + " )"
+	})
+	if !strings.HasPrefix(out, "https://") && !strings.HasPrefix(out, "http://") {
+		return "", fmt.Errorf("the server %q is not a web address", address)
+	}
+	im.out.Servers = append(im.out.Servers, address)
+	return out, nil
+}
+
+func (im *importer) parameter(name string, schema map[string]any, required bool) {
+	if at(im.account, "properties") == nil {
+		set(im.account, "type", "object")
+		set(im.account, "required", &node{Kind: yaml.SequenceNode, Tag: "!!seq"})
+		set(im.account, "properties", object())
+	}
+	p := at(im.account, "properties")
+	if at(p, name) != nil {
+		return
+	}
+	set(p, name, schema)
+	if required {
+		k := &node{}
+		_ = k.Encode(name)
+		r := at(im.account, "required")
+		r.Content = append(r.Content, k)
+	}
+}
+
+// signIn makes a way of each alternative that the document allows.
+func (im *importer) signIn() {
+	schemes := at(im.root, "components")
+	schemes = at(schemes, "securitySchemes")
+	var wanted [][]string
+	add := func(requirements *node) {
+		for _, r := range items(requirements) {
+			names := []string{}
+			each(r, func(k string, _ *node) { names = append(names, k) })
+			if len(names) > 0 && !slices.ContainsFunc(wanted, func(w []string) bool { return slices.Equal(w, names) }) {
+				wanted = append(wanted, names)
+			}
+		}
+	}
+	add(at(im.root, "security"))
+	each(at(im.root, "paths"), func(_ string, p *node) {
+		each(p, func(_ string, o *node) { add(at(o, "security")) })
+	})
+	if len(wanted) == 0 {
+		each(schemes, func(k string, _ *node) { wanted = append(wanted, []string{k}) })
+	}
+	methods := map[string]bool{}
+	for _, names := range wanted {
+		way := im.way(schemes, names)
+		if way == nil {
+			continue
+		}
+		if m := way["method"].(string); methods[m] {
+			im.leaveOut("the sign-in "+strings.Join(names, " with "), "there is another of the same kind; only the first is used")
+		} else {
+			methods[m] = true
+			im.ways = append(im.ways, way)
+		}
+	}
+	if len(im.ways) == 0 {
+		im.ways = []any{map[string]any{"method": "none", "title": "Without signing in"}}
+	}
+}
+
+func (im *importer) way(schemes *node, names []string) map[string]any {
+	var way map[string]any
+	var also []any
+	for i, name := range names {
+		s, _, err := im.resolve(at(schemes, name))
+		if err != nil || s == nil {
+			im.leaveOut("the sign-in "+name, "it is not described")
+			return nil
+		}
+		w := im.scheme(name, s)
+		if w == nil {
+			return nil
+		}
+		if way == nil {
+			way = w
+			continue
+		}
+		if w["method"] != "api_key" {
+			im.leaveOut("the sign-in "+strings.Join(names, " with "), "two ways at once, of which the second is no key")
+			return nil
+		}
+		place := map[string]any{"name": fmt.Sprintf("key_%d", i+1), "title": w["secret"]}
+		for _, k := range []string{"header", "query"} {
+			if w[k] != nil {
+				place[k] = w[k]
+			}
+		}
+		also = append(also, place)
+	}
+	if len(also) > 0 {
+		way["also"] = also
+	}
+	return way
+}
+
+func (im *importer) scheme(name string, s *node) map[string]any {
+	help := sentenceOf(text(s, "description"), 300)
+	w := map[string]any{"title": name}
+	if help != "" {
+		w["help"] = help
+	}
+	switch kind := text(s, "type"); kind {
+	case "apiKey":
+		w["method"], w["secret"] = "api_key", text(s, "name")
+		switch text(s, "in") {
+		case "header":
+			w["header"] = text(s, "name")
+		case "query":
+			w["query"] = text(s, "name")
+		case "cookie":
+			w["header"], w["prefix"] = "Cookie", text(s, "name")+"="
+		}
+	case "http":
+		switch scheme := strings.ToLower(text(s, "scheme")); scheme {
+		case "basic":
+			w["method"] = "basic"
+		case "bearer":
+			w["method"] = "bearer"
+		default:
+			im.leaveOut("the sign-in "+name, "the scheme "+scheme+" is not known here")
+			return nil
+		}
+	case "oauth2":
+		return im.oauth(name, s, w)
+	default:
+		im.leaveOut("the sign-in "+name, "the kind "+kind+" is not known here")
+		return nil
+	}
+	return w
+}
+
+func (im *importer) oauth(name string, s *node, w map[string]any) map[string]any {
+	flows := at(s, "flows")
+	for _, flow := range []struct{ key, grant string }{{"authorizationCode", connector.AuthorizationCode}, {"clientCredentials", connector.ClientCredentials}} {
+		f := at(flows, flow.key)
+		if f == nil {
+			continue
+		}
+		o := map[string]any{"grant": flow.grant, "token": im.endpoint(text(f, "tokenUrl"))}
+		if a := text(f, "authorizationUrl"); a != "" {
+			o["authorize"] = im.endpoint(a)
+		}
+		scopes := []any{}
+		each(at(f, "scopes"), func(k string, v *node) {
+			title := sentenceOf(v.Value, 120)
+			if title == "" {
+				title = k
+			}
+			scopes = append(scopes, map[string]any{"name": k, "title": title})
+		})
+		if len(scopes) > 0 {
+			o["scopes"] = scopes
+		}
+		im.out.TokenServers = append(im.out.TokenServers, o["token"].(string))
+		w["method"], w["oauth"] = "oauth2", o
+		return w
+	}
+	im.leaveOut("the sign-in "+name, "of its flows none is by code or client credentials")
+	return nil
+}
+
+// endpoint resolves an address of the authorization server.
+func (im *importer) endpoint(s string) string {
+	if strings.Contains(s, "://") {
+		return s
+	}
+	base := strings.TrimSuffix(im.options.Address, "/")
+	if u, err := url.Parse(base); base != "" && err == nil {
+		base = u.Scheme + "://" + u.Host
+	} else {
+		im.parameter("address", map[string]any{"type": "string", "title": "Address", "description": "Where the service is reached, as https://host.example."}, true)
+		base = "(= account.address )"
+	}
+	return base + "/" + strings.TrimPrefix(s, "/")
+}
