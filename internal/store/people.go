@@ -52,6 +52,9 @@ func (s Scope) Workspace() uuid.UUID { return s.workspace }
 // Role is what the caller may do at most.
 func (s Scope) Role() Role { return s.role }
 
+// Person is the id of the caller.
+func (s Scope) Person() uuid.UUID { return s.person }
+
 // Who names the caller for records.
 func (s Scope) Who() string { return s.name }
 
@@ -251,4 +254,25 @@ func (s *Store) HasPeople(ctx context.Context) (has bool, err error) {
 // ForWorkspace is the scope of the node for what a run of that workspace does.
 func (s *Store) forWorkspace(id uuid.UUID) Scope {
 	return Scope{workspace: id, name: "the service", role: Builder}
+}
+
+// Member is a person of a workspace.
+type Member struct {
+	Person uuid.UUID
+	Name   string
+	Email  string
+	Role   Role
+}
+
+// Members lists the people of a workspace.
+func (s *Store) Members(ctx context.Context, sc Scope) (out []Member, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT m.person_id, p.name, p.email, m.role FROM member m JOIN person p ON p.id = m.person_id ORDER BY p.name LIMIT 1000")
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Member])
+		return err
+	})
+	return out, err
 }

@@ -150,6 +150,15 @@ func (s *Store) Sweep(ctx context.Context) error {
 	if err == nil {
 		_, err = s.node.Exec(ctx, "DELETE FROM browser_session WHERE seen < now() - $1::interval OR created < now() - $2::interval", SessionIdle.String(), SessionMost.String())
 	}
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM consent WHERE expires < now()")
+	}
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM callback WHERE expires < now()")
+	}
+	if err == nil {
+		err = s.SweepFiles(ctx)
+	}
 	return unavailable(err)
 }
 

@@ -200,3 +200,20 @@ func translate(err error) error {
 
 // NewID makes a UUIDv7, which sorts by time.
 func NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+
+// Server names the database server that we use: its system identifier, and the
+// addresses (ip:port) at which it is reached.
+func (s *Store) Server(ctx context.Context) (system string, addresses []string, err error) {
+	if err := s.node.QueryRow(ctx, "SELECT system_identifier::text FROM pg_control_system()").Scan(&system); err != nil {
+		return "", nil, unavailable(err)
+	}
+	cfg := s.node.Config().ConnConfig
+	ips, err := net.DefaultResolver.LookupHost(ctx, cfg.Host)
+	if err != nil {
+		return system, nil, nil //nolint:nilerr // a socket, which nobody else can call
+	}
+	for _, ip := range ips {
+		addresses = append(addresses, net.JoinHostPort(ip, fmt.Sprint(cfg.Port)))
+	}
+	return system, addresses, nil
+}

@@ -207,10 +207,10 @@ func TestADraftIsChangedByOneAtATime(t *testing.T) {
 	require.Equal(t, "two", w.Draft)
 	_, err = b.CreateWorkflow(ctx, b.sc, "loads", "x", "x")
 	require.ErrorIs(t, err, ErrTaken)
-	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1})
+	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil)
 	require.NoError(t, err)
 	require.Equal(t, 1, *live.Live)
-	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1})
+	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil)
 	require.NoError(t, err)
 	require.Equal(t, 1, *again.Live, "going live unchanged makes no new revision")
 }

@@ -12,6 +12,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 	"sync"
 
 	"github.com/google/uuid"
@@ -31,11 +33,12 @@ type Store interface {
 
 // Vault opens and seals secrets.
 type Vault struct {
-	kept   Store
-	master tink.AEAD
+	kept Store
+	path string
 
-	mu   sync.Mutex
-	keys map[uuid.UUID]tink.AEAD
+	mu     sync.Mutex
+	master tink.AEAD
+	keys   map[uuid.UUID]tink.AEAD
 }
 
 // ErrWrongKey says that the key file is not the one that the database was
@@ -61,22 +64,22 @@ func Open(ctx context.Context, kept Store, path string) (*Vault, error) {
 	case err != nil:
 		return nil, err
 	}
-	print, err := fingerprint(handle)
+	prints, err := fingerprints(handle)
 	if err != nil {
 		return nil, err
 	}
-	known, err := kept.VaultFingerprint(ctx, print)
+	known, err := kept.VaultFingerprint(ctx, prints[0])
 	if err != nil {
 		return nil, err
 	}
-	if known != print {
-		return nil, fmt.Errorf("%w: the file %s has the fingerprint %s, and the database was filled with %s", ErrWrongKey, path, print, known)
+	if !slices.Contains(prints, known) {
+		return nil, fmt.Errorf("%w: the file %s has the fingerprint %s, and the database was filled with %s", ErrWrongKey, path, strings.Join(prints, ", "), known)
 	}
 	master, err := aead.New(handle)
 	if err != nil {
 		return nil, err
 	}
-	return &Vault{kept: kept, master: master, keys: map[uuid.UUID]tink.AEAD{}}, nil
+	return &Vault{kept: kept, path: path, master: master, keys: map[uuid.UUID]tink.AEAD{}}, nil
 }
 
 func load(path string) (*keyset.Handle, error) {
@@ -115,34 +118,66 @@ func create(path string) (*keyset.Handle, error) {
 	return h, errors.Join(err, f.Sync(), f.Close())
 }
 
-// fingerprint names a keyset by its first key, which rotation keeps until
-// nothing is wrapped by it any more.
-func fingerprint(h *keyset.Handle) (string, error) {
+// replace writes a changed keyset in place of the old one, whole or not at all.
+func replace(path string, h *keyset.Handle) error {
+	fresh := path + ".new"
+	_ = os.Remove(fresh)
 	var b bytes.Buffer
 	if err := insecurecleartextkeyset.Write(h, keyset.NewJSONWriter(&b)); err != nil {
-		return "", err
+		return err
+	}
+	f, err := os.OpenFile(fresh, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b.Bytes())
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(fresh, path)
+}
+
+// fingerprints names the keys of a keyset, the primary one first.
+func fingerprints(h *keyset.Handle) ([]string, error) {
+	var b bytes.Buffer
+	if err := insecurecleartextkeyset.Write(h, keyset.NewJSONWriter(&b)); err != nil {
+		return nil, err
 	}
 	var set struct {
-		Key []struct {
+		Primary uint32 `json:"primaryKeyId"`
+		Key     []struct {
+			ID      uint32 `json:"keyId"`
 			KeyData struct {
 				Value string `json:"value"`
 			} `json:"keyData"`
 		} `json:"key"`
 	}
 	if err := json.Unmarshal(b.Bytes(), &set); err != nil || len(set.Key) == 0 {
-		return "", fmt.Errorf("%w: the keyset has no key", ErrWrongKey)
+		return nil, fmt.Errorf("%w: the keyset has no key", ErrWrongKey)
 	}
-	sum := sha256.Sum256([]byte("young-trellis vault " + set.Key[0].KeyData.Value))
-	return hex.EncodeToString(sum[:8]), nil
+	var out []string
+	for _, k := range set.Key {
+		sum := sha256.Sum256([]byte("young-trellis vault " + k.KeyData.Value))
+		print := hex.EncodeToString(sum[:8])
+		if k.ID == set.Primary {
+			out = append([]string{print}, out...)
+		} else {
+			out = append(out, print)
+		}
+	}
+	return out, nil
 }
 
-func (v *Vault) key(ctx context.Context, workspace uuid.UUID) (tink.AEAD, error) {
+func bound(workspace uuid.UUID) []byte { return []byte("data key of " + workspace.String()) }
+
+// key gives the workspace's data key; anew reads it from the database although
+// it is known, since another process may have changed it.
+func (v *Vault) key(ctx context.Context, workspace uuid.UUID, anew bool) (tink.AEAD, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if k, ok := v.keys[workspace]; ok {
+	if k, ok := v.keys[workspace]; ok && !anew {
 		return k, nil
 	}
-	bound := []byte("data key of " + workspace.String())
 	sealed, err := v.kept.DataKey(ctx, workspace, nil)
 	if errors.Is(err, store.ErrNotFound) {
 		h, err := keyset.NewHandle(aead.AES256GCMKeyTemplate())
@@ -150,7 +185,7 @@ func (v *Vault) key(ctx context.Context, workspace uuid.UUID) (tink.AEAD, error)
 			return nil, err
 		}
 		var b bytes.Buffer
-		if err := h.WriteWithAssociatedData(keyset.NewBinaryWriter(&b), v.master, bound); err != nil {
+		if err := h.WriteWithAssociatedData(keyset.NewBinaryWriter(&b), v.master, bound(workspace)); err != nil {
 			return nil, err
 		}
 		if sealed, err = v.kept.DataKey(ctx, workspace, b.Bytes()); err != nil {
@@ -159,15 +194,33 @@ func (v *Vault) key(ctx context.Context, workspace uuid.UUID) (tink.AEAD, error)
 	} else if err != nil {
 		return nil, err
 	}
-	h, err := keyset.ReadWithAssociatedData(keyset.NewBinaryReader(bytes.NewReader(sealed)), v.master, bound)
+	h, err := v.unwrap(workspace, sealed)
 	if err != nil {
-		return nil, errors.New("the workspace's data key does not open: its row was changed or moved, or the vault key is not the right one")
+		return nil, err
 	}
 	k, err := aead.New(h)
 	if err == nil {
 		v.keys[workspace] = k
 	}
 	return k, err
+}
+
+// unwrap opens a data key; if our keyset does not, the file may have got a new
+// key since it was read.
+func (v *Vault) unwrap(workspace uuid.UUID, sealed []byte) (*keyset.Handle, error) {
+	h, err := keyset.ReadWithAssociatedData(keyset.NewBinaryReader(bytes.NewReader(sealed)), v.master, bound(workspace))
+	if err == nil {
+		return h, nil
+	}
+	if fresh, lerr := load(v.path); lerr == nil {
+		if master, aerr := aead.New(fresh); aerr == nil {
+			if h, err = keyset.ReadWithAssociatedData(keyset.NewBinaryReader(bytes.NewReader(sealed)), master, bound(workspace)); err == nil {
+				v.master = master
+				return h, nil
+			}
+		}
+	}
+	return nil, errors.New("the workspace's data key does not open: its row was changed or moved, or the vault key is not the right one")
 }
 
 // place is the associated data that binds a ciphertext to its row and column.
@@ -177,7 +230,7 @@ func place(workspace uuid.UUID, table, column string, row uuid.UUID) []byte {
 
 // Seal encrypts a secret for one place.
 func (v *Vault) Seal(ctx context.Context, workspace uuid.UUID, table, column string, row uuid.UUID, secret []byte) ([]byte, error) {
-	k, err := v.key(ctx, workspace)
+	k, err := v.key(ctx, workspace, false)
 	if err != nil {
 		return nil, err
 	}
@@ -186,13 +239,14 @@ func (v *Vault) Seal(ctx context.Context, workspace uuid.UUID, table, column str
 
 // Unseal decrypts what Seal made for the same place.
 func (v *Vault) Unseal(ctx context.Context, workspace uuid.UUID, table, column string, row uuid.UUID, sealed []byte) ([]byte, error) {
-	k, err := v.key(ctx, workspace)
-	if err != nil {
-		return nil, err
+	for _, anew := range []bool{false, true} {
+		k, err := v.key(ctx, workspace, anew)
+		if err != nil {
+			return nil, err
+		}
+		if b, err := k.Decrypt(sealed, place(workspace, table, column, row)); err == nil {
+			return b, nil
+		}
 	}
-	b, err := k.Decrypt(sealed, place(workspace, table, column, row))
-	if err != nil {
-		return nil, errors.New("the stored secret does not open: it was changed, or moved from another row; enter it again")
-	}
-	return b, nil
+	return nil, errors.New("the stored secret does not open: it was changed, or moved from another row; enter it again")
 }
