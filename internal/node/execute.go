@@ -56,7 +56,7 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 	default:
 		run.Journal = &progressing{RunJournal: journal, advanced: func() { n.Store.ForgetTakeovers(l.ctx, c.Workspace, c.Run) }}
 	}
-	run.Caller = &caller{node: n, lease: l, workspace: c.Workspace}
+	run.Caller = &caller{node: n, lease: l, workspace: c.Workspace, run: c.Run}
 	index := &latticeWriter{lease: l, workspace: c.Workspace, run: c.Run}
 	run.Lattice = index
 	run.Progress = func(counts engine.Counts) { n.Events.publish(c.Run, counts) }

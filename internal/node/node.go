@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/singleflight"
 
-	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/outbound"
@@ -35,7 +35,8 @@ const (
 type Config struct {
 	Name       string
 	Runs       int // at once
-	Connectors map[string]*connector.Connector
+	Connectors *Connectors
+	PublicURL  string // of callbacks
 	Log        *slog.Logger
 }
 
@@ -54,8 +55,12 @@ type Node struct {
 	runs    sync.WaitGroup
 	plans   plans
 	account accounts
-	stop    context.CancelFunc
-	done    chan struct{}
+	calls   chan store.Called
+	// One refresh of a connection's token at a time in this process; the store
+	// sees to the others.
+	refreshing singleflight.Group
+	stop       context.CancelFunc
+	done       chan struct{}
 }
 
 // lease is a session with its writer.
@@ -73,7 +78,7 @@ func monotonic() int64 { return int64(time.Since(start)) }
 
 // New opens a session and begins to work.
 func New(ctx context.Context, c Config, s *store.Store, v *vault.Vault, client *outbound.Client) (*Node, error) {
-	n := &Node{Config: c, Store: s, Vault: v, Client: client, Events: newEvents(), wake: make(chan struct{}, 1), done: make(chan struct{})}
+	n := &Node{Config: c, Store: s, Vault: v, Client: client, Events: newEvents(), calls: make(chan store.Called, 4096), wake: make(chan struct{}, 1), done: make(chan struct{})}
 	if n.Runs == 0 {
 		n.Runs = 64
 	}
@@ -132,6 +137,7 @@ func (n *Node) loop(ctx context.Context) {
 	var helpers sync.WaitGroup
 	helpers.Go(func() { n.keepBeating(ctx) })
 	helpers.Go(func() { n.watch(ctx) })
+	helpers.Go(func() { n.keepCalls(ctx) })
 	helpers.Go(func() {
 		n.Store.Listen(ctx, func(channel string) {
 			if channel == "trellis_cancel" {
@@ -326,7 +332,11 @@ func (n *Node) Plan(ctx context.Context, workspace, wf uuid.UUID, revision int) 
 		if w == nil || workflow.HasErrors(problems) {
 			return nil, fmt.Errorf("revision %d cannot be read any more", revision)
 		}
-		p, err := workflow.Compile(w, &workflow.Catalog{Connectors: n.Connectors})
+		cons, err := n.Connectors.At(ctx, workspace, r.Connectors)
+		if err != nil {
+			return nil, err
+		}
+		p, err := workflow.Compile(w, &workflow.Catalog{Connectors: cons})
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
-// Package outbound is the only way out: one client, one guarded dialler. A
-// credential is attached only where its connection is pinned, the transport
-// never sends a request twice, and errors say what is known of the call.
+// Package outbound is the only way out: one client, one guarded dialler for
+// every protocol. Credentials are attached only where their connection is
+// pinned, the transport never sends a request twice, and errors say what is
+// known of the call.
 package outbound
 
 import (
@@ -10,7 +11,12 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"code.dny.dev/ssrf"
@@ -28,39 +34,65 @@ type Allowed func(ctx context.Context, workspace uuid.UUID) ([]string, error)
 // Client sends calls for all workspaces. Each has a pool of its own.
 type Client struct {
 	allowed Allowed
+	files   Files
+	// Own are our listeners and database (ip:port), which only an allowance opens.
+	Own []string
+	// OwnSystem is the system identifier of our database's server; Excepted are
+	// the databases on it that a workspace may ask all the same.
+	OwnSystem string
+	Excepted  []string
 
 	mu    sync.Mutex
 	pools map[uuid.UUID]*http.Client
 }
 
-// New makes the client.
-func New(allowed Allowed) *Client {
-	return &Client{allowed: allowed, pools: map[uuid.UUID]*http.Client{}}
+// New makes the client. Files may be nil where no call has any.
+func New(allowed Allowed, files Files) *Client {
+	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}}
 }
 
 var public = ssrf.New(ssrf.WithAnyPort())
 
-// dial connects to an address after its name was resolved: what is checked is
-// what is dialled.
-func (c *Client) dial(workspace uuid.UUID) func(ctx context.Context, network, address string) (net.Conn, error) {
-	guarded := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, Control: public.Safe}
-	open := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
-	return func(ctx context.Context, network, address string) (net.Conn, error) {
-		list, err := c.allowed(ctx, workspace)
-		if err != nil {
-			return nil, err
-		}
-		for _, a := range list {
-			if a == address {
-				return open.DialContext(ctx, network, address)
-			}
-		}
-		conn, err := guarded.DialContext(ctx, network, address)
-		if errors.Is(err, ssrf.ErrProhibitedIP) || errors.Is(err, ssrf.ErrProhibitedNetwork) || errors.Is(err, ssrf.ErrProhibitedPort) {
-			return nil, fmt.Errorf("%s: %w", address, ErrForbidden)
-		}
-		return conn, err
+// odd are the ways to write an address that some resolvers take for a number:
+// decimal, octal, hexadecimal, or with parts left out.
+var odd = regexp.MustCompile(`(?i)^(0x[0-9a-f]+|[0-9]+)(\.(0x[0-9a-f]+|[0-9]+))*\.?$`)
+
+// control refuses the address that is about to be dialled, after every
+// resolution, unless it is public and not our own.
+func (c *Client) control(network, address string, raw syscall.RawConn) error {
+	if slices.Contains(c.Own, address) {
+		return ErrForbidden
 	}
+	if ap, err := netip.ParseAddrPort(address); err == nil && ap.Addr().Zone() != "" {
+		return ErrForbidden
+	}
+	return public.Safe(network, address, raw)
+}
+
+// Dial connects for a workspace after its name was resolved: what is checked
+// is what is dialled.
+func (c *Client) Dial(ctx context.Context, workspace uuid.UUID, network, address string) (net.Conn, error) {
+	list, err := c.allowed(ctx, workspace)
+	if err != nil {
+		return nil, err
+	}
+	dialler := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
+	if slices.Contains(list, address) {
+		return dialler.DialContext(ctx, network, address)
+	}
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := netip.ParseAddr(host); err != nil && odd.MatchString(host) {
+		return nil, fmt.Errorf("%s: %w", address, ErrForbidden)
+	}
+	dialler.Control = c.control
+	conn, err := dialler.DialContext(ctx, network, address)
+	if errors.Is(err, ErrForbidden) || errors.Is(err, ssrf.ErrProhibitedIP) || errors.Is(err, ssrf.ErrProhibitedNetwork) || errors.Is(err, ssrf.ErrProhibitedPort) {
+		return nil, fmt.Errorf("%s: %w", address, ErrForbidden)
+	}
+	return conn, err
 }
 
 // redirected says why a redirect was not followed.
@@ -76,25 +108,68 @@ func (c *Client) pool(workspace uuid.UUID) *http.Client {
 	}
 	p := &http.Client{
 		Transport: &http.Transport{
-			Proxy:                  nil, // from our configuration only, never from the environment
-			DialContext:            c.dial(workspace),
+			Proxy: nil, // from our configuration only, never from the environment
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				return c.Dial(ctx, workspace, network, address)
+			},
 			TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12},
 			TLSHandshakeTimeout:    10 * time.Second,
 			MaxIdleConnsPerHost:    32,
 			IdleConnTimeout:        60 * time.Second,
 			MaxResponseHeaderBytes: 256 << 10,
 			ForceAttemptHTTP2:      true,
+			WriteBufferSize:        64 << 10,
+			ReadBufferSize:         64 << 10,
 		},
-		CheckRedirect: func(req *http.Request, via []*http.Request) error {
-			if len(via) >= 5 {
-				return &redirected{"it was sent on more than five times"}
-			}
-			if first := via[0].URL; req.URL.Scheme != first.Scheme || req.URL.Host != first.Host {
-				return &redirected{fmt.Sprintf("it was sent on to another host, %s; a connection's sign-in goes only to its own", req.URL.Host)}
-			}
-			return nil
-		},
+		CheckRedirect: redirect,
 	}
 	c.pools[workspace] = p
 	return p
+}
+
+// redirect follows reads only. On another host, or from TLS to none, the proof
+// of who we are stays behind.
+func redirect(req *http.Request, via []*http.Request) error {
+	first := via[0]
+	if !slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, "PROPFIND"}, first.Method) {
+		return http.ErrUseLastResponse
+	}
+	if len(via) >= 5 {
+		return &redirected{"it was sent on more than five times"}
+	}
+	if req.URL.Scheme != "http" && req.URL.Scheme != "https" {
+		return &redirected{"it was sent on to something that is not a web address"}
+	}
+	if req.URL.User != nil {
+		return &redirected{"it was sent on to an address with a password in it"}
+	}
+	if Origin(req.URL) != Origin(first.URL) {
+		proof, _ := req.Context().Value(proofKey{}).([]string)
+		for _, name := range proof {
+			req.Header.Del(name)
+		}
+		for _, name := range []string{"Authorization", "Cookie", "Idempotency-Key", "Referer"} {
+			req.Header.Del(name)
+		}
+	}
+	return nil
+}
+
+// HTTP gives a client for a library that brings calls of its own, as for OAuth:
+// guarded, pinned to origins, never redirected.
+func (c *Client) HTTP(workspace uuid.UUID, origins ...string) *http.Client {
+	return &http.Client{Timeout: 20 * time.Second, Transport: pinned{c.pool(workspace).Transport, origins}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+type pinned struct {
+	next    http.RoundTripper
+	origins []string
+}
+
+func (p pinned) RoundTrip(r *http.Request) (*http.Response, error) {
+	if !slices.Contains(p.origins, Origin(r.URL)) {
+		return nil, fmt.Errorf("the call would go to %s, and may only go to %s", Origin(r.URL), strings.Join(p.origins, ", "))
+	}
+	r.GetBody = nil
+	return p.next.RoundTrip(r)
 }

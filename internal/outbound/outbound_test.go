@@ -24,13 +24,13 @@ import (
 )
 
 func client(allowed ...string) *Client {
-	return New(func(context.Context, uuid.UUID) ([]string, error) { return allowed, nil })
+	return New(func(context.Context, uuid.UUID) ([]string, error) { return allowed, nil }, nil)
 }
 
 func to(t *testing.T, address string) (*Account, *connector.Call) {
 	u, err := url.Parse(address)
 	require.NoError(t, err)
-	return &Account{Title: "Tables", Name: "tables", Pin: Origin(u), SignIn: connector.SignIn{Method: "bearer"}, Secret: "planted-secret-123"},
+	return &Account{Title: "Tables", Name: "tables", Pin: Origin(u), SignIn: &connector.SignIn{Method: "bearer"}, Credentials: &connector.Credentials{Values: map[string]string{"secret": "planted-secret-123"}}},
 		&connector.Call{Method: "POST", URL: u, Header: http.Header{}, Body: []byte(`{}`), Repeat: connector.Keyed}
 }
 
@@ -58,7 +58,11 @@ func TestWhatIsNotPublicIsRefusedUnlessAllowedExactly(t *testing.T) {
 func TestASecretGoesOnlyToItsPin(t *testing.T) {
 	t.Parallel()
 	var other atomic.Int64
-	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { other.Add(1) }))
+	var seen atomic.Value
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		other.Add(1)
+		seen.Store(r.Header.Get("Authorization"))
+	}))
 	t.Cleanup(elsewhere.Close)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, elsewhere.URL, map[string]int{http.MethodGet: http.StatusFound, http.MethodPost: http.StatusTemporaryRedirect}[r.Method])
@@ -72,7 +76,10 @@ func TestASecretGoesOnlyToItsPin(t *testing.T) {
 	read := *call
 	read.Method, read.Body = http.MethodGet, nil
 	_, _, err = c.Send(context.Background(), account, &read, "")
-	require.ErrorContains(t, err, "sent on to another host")
+	require.NoError(t, err, "a read goes on to another host, without the proof of who we are")
+	require.EqualValues(t, 1, other.Load())
+	require.Empty(t, seen.Load())
+	other.Store(0)
 	wrong := *call
 	wrong.URL, _ = url.Parse(elsewhere.URL)
 	_, _, err = c.Send(context.Background(), account, &wrong, "")

@@ -21,6 +21,7 @@ import (
 
 	"youngtrellis/connectors"
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
 	"youngtrellis/internal/outbound"
@@ -32,12 +33,13 @@ import (
 
 // Config of a service.
 type Config struct {
-	DatabaseURL string // with its password, if it has one
-	Listen      string // host:port
-	PublicURL   string // empty: the address listened on
-	Data        string // folder for the vault key and the node's lock
-	VaultKey    string // file; empty: vault.key in Data
-	Runs        int    // at once
+	DatabaseURL string   // with its password, if it has one
+	Listen      string   // host:port
+	PublicURL   string   // empty: the address listened on
+	Data        string   // folder for the vault key and the node's lock
+	VaultKey    string   // file; empty: vault.key in Data
+	Runs        int      // at once
+	Excepted    []string // databases on our own server that a workspace may ask
 	Log         *slog.Logger
 }
 
@@ -123,16 +125,24 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		listener.Close()
 		return err
 	}
-	client := outbound.New(allowances(s.Store))
-	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Connectors: cons, Log: c.Log}, s.Store, s.Vault, client); err != nil {
-		listener.Close()
-		return err
-	}
 	s.Address = "http://" + listener.Addr().String()
 	if c.PublicURL == "" {
 		c.PublicURL = s.Address
 	}
-	front := &server.Server{Config: server.Config{PublicURL: strings.TrimSuffix(c.PublicURL, "/"), Connectors: cons, Console: web.Console(), Log: c.Log},
+	c.PublicURL = strings.TrimSuffix(c.PublicURL, "/")
+	kept := &files.Files{Store: s.Store}
+	client := outbound.New(allowances(s.Store), kept)
+	if client.OwnSystem, client.Own, err = s.Store.Server(ctx); err != nil {
+		listener.Close()
+		return err
+	}
+	client.Own, client.Excepted = append(client.Own, listener.Addr().String()), c.Excepted
+	shelf := &node.Connectors{Shipped: cons, Store: s.Store}
+	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Connectors: shelf, PublicURL: c.PublicURL, Log: c.Log}, s.Store, s.Vault, client); err != nil {
+		listener.Close()
+		return err
+	}
+	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Log: c.Log}, Connectors: shelf, Files: kept,
 		Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {
