@@ -27,6 +27,8 @@ import (
 // Defines values for ConnectionState.
 const (
 	Broken    ConnectionState = "broken"
+	Confirm   ConnectionState = "confirm"
+	Consent   ConnectionState = "consent"
 	Ok        ConnectionState = "ok"
 	Unchecked ConnectionState = "unchecked"
 )
@@ -36,9 +38,31 @@ func (e ConnectionState) Valid() bool {
 	switch e {
 	case Broken:
 		return true
+	case Confirm:
+		return true
+	case Consent:
+		return true
 	case Ok:
 		return true
 	case Unchecked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConnectorTriggerKind.
+const (
+	Polling ConnectorTriggerKind = "polling"
+	Webhook ConnectorTriggerKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the ConnectorTriggerKind enum.
+func (e ConnectorTriggerKind) Valid() bool {
+	switch e {
+	case Polling:
+		return true
+	case Webhook:
 		return true
 	default:
 		return false
@@ -215,13 +239,34 @@ func (e WorkflowSummaryState) Valid() bool {
 
 // Action defines model for Action.
 type Action struct {
-	Effect   string     `json:"effect"`
-	Fields   []Property `json:"fields"`
-	Help     *string    `json:"help,omitempty"`
-	List     *bool      `json:"list,omitempty"`
-	Name     string     `json:"name"`
-	Sentence string     `json:"sentence"`
-	Title    string     `json:"title"`
+	Effect string     `json:"effect"`
+	Fields []Property `json:"fields"`
+	Help   *string    `json:"help,omitempty"`
+	List   bool       `json:"list"`
+	Method *string    `json:"method,omitempty"`
+	Name   string     `json:"name"`
+	Path   *string    `json:"path,omitempty"`
+
+	// Proof link, read back, undo
+	Proof  *[]string `json:"proof,omitempty"`
+	Repeat string    `json:"repeat"`
+
+	// Sample Any JSON value
+	Sample      *Value    `json:"sample,omitempty"`
+	Scopes      *[]string `json:"scopes,omitempty"`
+	Sentence    string    `json:"sentence"`
+	TakesAWhile *bool     `json:"takes_a_while,omitempty"`
+	Title       string    `json:"title"`
+
+	// Units What one call is billed, in words
+	Units *string `json:"units,omitempty"`
+}
+
+// BeginConsent defines model for BeginConsent.
+type BeginConsent struct {
+	// Loopback The port on which the command line listens
+	Loopback *int      `json:"loopback,omitempty"`
+	Scopes   *[]string `json:"scopes,omitempty"`
 }
 
 // CallSheet defines model for CallSheet.
@@ -230,6 +275,17 @@ type CallSheet struct {
 	Curl    *string `json:"curl,omitempty"`
 	Secured bool    `json:"secured"`
 	Verify  string  `json:"verify"`
+}
+
+// Called defines model for Called.
+type Called struct {
+	Address string              `json:"address"`
+	At      time.Time           `json:"at"`
+	Failure string              `json:"failure"`
+	Method  string              `json:"method"`
+	Run     *openapi_types.UUID `json:"run,omitempty"`
+	Status  int                 `json:"status"`
+	TookMs  int                 `json:"took_ms"`
 }
 
 // Cell defines model for Cell.
@@ -257,6 +313,9 @@ type Choices struct {
 		Id   Value  `json:"id"`
 		Name string `json:"name"`
 	} `json:"options"`
+
+	// Searches The application itself searches
+	Searches *bool  `json:"searches,omitempty"`
 	WhyEmpty string `json:"why_empty"`
 }
 
@@ -288,37 +347,99 @@ type Connection struct {
 	Connector      string     `json:"connector"`
 	ConnectorTitle string     `json:"connector_title"`
 
+	// Everyone Every builder may use it
+	Everyone  bool       `json:"everyone"`
+	Grants    []Grant    `json:"grants"`
+	HeldUntil *time.Time `json:"held_until,omitempty"`
+	HeldWhy   *string    `json:"held_why,omitempty"`
+
 	// Hint The last characters of the secret
-	Hint   string  `json:"hint"`
-	Method *string `json:"method,omitempty"`
-	Name   string  `json:"name"`
+	Hint string `json:"hint"`
+
+	// Left What is left of the plan
+	Left   string  `json:"left"`
+	Limits *Limits `json:"limits,omitempty"`
+	Method string  `json:"method"`
+
+	// Missing What the plan lacks
+	Missing []string `json:"missing"`
+	Name    string   `json:"name"`
 
 	// Pin Where the secret may go
 	Pin string `json:"pin"`
 
-	// Said Signed in as …, or why it does not work
-	Said   string          `json:"said"`
-	State  ConnectionState `json:"state"`
-	TookMs *int64          `json:"took_ms,omitempty"`
-	UsedBy []string        `json:"used_by"`
+	// Said Whose account it is, or why it does not work
+	Said string `json:"said"`
+
+	// Scopes Granted; absent where they are not known
+	Scopes       *[]string       `json:"scopes,omitempty"`
+	State        ConnectionState `json:"state"`
+	TokenExpires *time.Time      `json:"token_expires,omitempty"`
+	TookMs       *int64          `json:"took_ms,omitempty"`
+	UsedBy       []string        `json:"used_by"`
+	Version      *int            `json:"version,omitempty"`
+
+	// Waiting Runs that wait for it
+	Waiting *int `json:"waiting,omitempty"`
+
+	// Words Its health in a sentence
+	Words string `json:"words"`
 }
 
 // ConnectionState defines model for Connection.State.
 type ConnectionState string
 
+// ConnectionSettings defines model for ConnectionSettings.
+type ConnectionSettings struct {
+	Everyone bool     `json:"everyone"`
+	Grants   *[]Grant `json:"grants,omitempty"`
+	Limits   *Limits  `json:"limits,omitempty"`
+}
+
 // Connector defines model for Connector.
 type Connector struct {
-	About   string     `json:"about"`
-	Account []Property `json:"account"`
-	Actions []Action   `json:"actions"`
-	Name    string     `json:"name"`
-	SignIn  []struct {
-		Help   string `json:"help"`
-		Method string `json:"method"`
-		Secret string `json:"secret"`
-		Title  string `json:"title"`
-	} `json:"sign_in"`
-	Title string `json:"title"`
+	About    string     `json:"about"`
+	Account  []Property `json:"account"`
+	Actions  []Action   `json:"actions"`
+	Author   *string    `json:"author,omitempty"`
+	Docs     *string    `json:"docs,omitempty"`
+	Document *string    `json:"document,omitempty"`
+
+	// Limits In words, as 5 calls a second
+	Limits *string `json:"limits,omitempty"`
+	Name   string  `json:"name"`
+
+	// Own Made in this workspace
+	Own      bool               `json:"own"`
+	SignIn   []Way              `json:"sign_in"`
+	Title    string             `json:"title"`
+	Triggers []ConnectorTrigger `json:"triggers"`
+
+	// UsedBy Connections
+	UsedBy  *[]string `json:"used_by,omitempty"`
+	Version int       `json:"version"`
+}
+
+// ConnectorTrigger defines model for ConnectorTrigger.
+type ConnectorTrigger struct {
+	Help         *string              `json:"help,omitempty"`
+	Instructions *string              `json:"instructions,omitempty"`
+	Kind         ConnectorTriggerKind `json:"kind"`
+	Name         string               `json:"name"`
+	Sentence     string               `json:"sentence"`
+	Title        string               `json:"title"`
+}
+
+// ConnectorTriggerKind defines model for ConnectorTrigger.Kind.
+type ConnectorTriggerKind string
+
+// ConsentPage defines model for ConsentPage.
+type ConsentPage struct {
+	// Address The page to open
+	Address string `json:"address"`
+
+	// Redirect The address to register with the application
+	Redirect string `json:"redirect"`
 }
 
 // Counts defines model for Counts.
@@ -392,6 +513,14 @@ type Fate string
 // Fields A JSON object
 type Fields = json.RawMessage
 
+// File defines model for File.
+type File struct {
+	File string `json:"file"`
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	Type string `json:"type"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Column   int             `json:"column"`
@@ -416,6 +545,47 @@ type Function struct {
 	Usage   string `json:"usage"`
 }
 
+// Grant defines model for Grant.
+type Grant struct {
+	// Actions All unless given
+	Actions *[]string `json:"actions,omitempty"`
+	Email   string    `json:"email"`
+	Name    *string   `json:"name,omitempty"`
+}
+
+// ImportConnector defines model for ImportConnector.
+type ImportConnector struct {
+	// Address Where the document was found; a server that is only a path is resolved against it
+	Address *string `json:"address,omitempty"`
+
+	// Document OpenAPI 3.0 or 3.1, as JSON or YAML
+	Document string  `json:"document"`
+	Name     *string `json:"name,omitempty"`
+}
+
+// Imported defines model for Imported.
+type Imported struct {
+	Actions int `json:"actions"`
+
+	// Document The connector document
+	Document string `json:"document"`
+	LeftOut  []struct {
+		What string `json:"what"`
+		Why  string `json:"why"`
+	} `json:"left_out"`
+	Name  string `json:"name"`
+	Reads *int   `json:"reads,omitempty"`
+
+	// Servers Where calls would go
+	Servers []string `json:"servers"`
+	SignIn  []string `json:"sign_in"`
+	Title   string   `json:"title"`
+
+	// TokenServers Where client secrets would go
+	TokenServers *[]string `json:"token_servers,omitempty"`
+	Writes       *int      `json:"writes,omitempty"`
+}
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -423,7 +593,12 @@ type Items struct {
 
 // Kind defines model for Kind.
 type Kind struct {
-	Help     string     `json:"help"`
+	// Connects A step of this kind can use a connection
+	Connects *bool  `json:"connects,omitempty"`
+	Help     string `json:"help"`
+
+	// Needs The connector that it cannot do without
+	Needs    *string    `json:"needs,omitempty"`
 	Settings []Property `json:"settings"`
 	Title    string     `json:"title"`
 	Type     string     `json:"type"`
@@ -436,6 +611,13 @@ type Lattice struct {
 	Matching int            `json:"matching"`
 	Rows     []Row          `json:"rows"`
 	Total    int            `json:"total"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	Calls    *int     `json:"calls,omitempty"`
+	Parallel *int     `json:"parallel,omitempty"`
+	Seconds  *float64 `json:"seconds,omitempty"`
 }
 
 // Line A line of the outline
@@ -475,18 +657,27 @@ type Me struct {
 // MendConnection defines model for MendConnection.
 type MendConnection struct {
 	// Account A JSON object
-	Account *Fields `json:"account,omitempty"`
-	Secret  string  `json:"secret"`
+	Account *Fields            `json:"account,omitempty"`
+	Method  *string            `json:"method,omitempty"`
+	Scopes  *[]string          `json:"scopes,omitempty"`
+	Secret  *string            `json:"secret,omitempty"`
+	Values  *map[string]string `json:"values,omitempty"`
 }
 
 // NewConnection defines model for NewConnection.
 type NewConnection struct {
 	// Account A JSON object
-	Account   Fields  `json:"account"`
-	Connector string  `json:"connector"`
-	Method    *string `json:"method,omitempty"`
-	Name      string  `json:"name"`
-	Secret    string  `json:"secret"`
+	Account   Fields    `json:"account"`
+	Connector string    `json:"connector"`
+	Method    *string   `json:"method,omitempty"`
+	Name      string    `json:"name"`
+	Scopes    *[]string `json:"scopes,omitempty"`
+
+	// Secret Where the method asks for one secret only
+	Secret *string `json:"secret,omitempty"`
+
+	// Values What the method asks for by name
+	Values *map[string]string `json:"values,omitempty"`
 }
 
 // NewSample defines model for NewSample.
@@ -545,6 +736,43 @@ type OpenedCell struct {
 		Step     string `json:"step"`
 		Text     string `json:"text"`
 	} `json:"way"`
+}
+
+// Paste defines model for Paste.
+type Paste struct {
+	Text string `json:"text"`
+}
+
+// Pasted defines model for Pasted.
+type Pasted struct {
+	// Connector A connector document with a sign-in method for the secrets found
+	Connector *string `json:"connector,omitempty"`
+
+	// Files Files that the command reads
+	Files *[]string `json:"files,omitempty"`
+
+	// Notes Options that change nothing here
+	Notes  []string `json:"notes"`
+	Origin string   `json:"origin"`
+
+	// Placeholders Stand-ins for a value, to be filled in
+	Placeholders []struct {
+		Text  string `json:"text"`
+		Where string `json:"where"`
+	} `json:"placeholders"`
+
+	// Secrets Found and taken out of the step
+	Secrets []struct {
+		Hint  string `json:"hint"`
+		Where string `json:"where"`
+	} `json:"secrets"`
+	Sentence *string `json:"sentence,omitempty"`
+
+	// Settings A JSON object
+	Settings Fields `json:"settings"`
+
+	// Values The secrets found, by name, for the new connection; kept nowhere
+	Values *map[string]string `json:"values,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -622,6 +850,15 @@ type Rehearse struct {
 	To *string `json:"to,omitempty"`
 }
 
+// Returned defines model for Returned.
+type Returned struct {
+	Code             *string `json:"code,omitempty"`
+	Error            *string `json:"error,omitempty"`
+	ErrorDescription *string `json:"error_description,omitempty"`
+	Iss              *string `json:"iss,omitempty"`
+	State            string  `json:"state"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
 	Document string    `json:"document"`
@@ -675,7 +912,7 @@ type RunSummary struct {
 	Message    string             `json:"message"`
 	Pass       int                `json:"pass"`
 
-	// Reason Why it waits: connection_broken, told_to_wait
+	// Reason Why it waits: connection_broken, told_to_wait, job_running
 	Reason   string     `json:"reason"`
 	Revision int        `json:"revision"`
 	State    RunState   `json:"state"`
@@ -711,6 +948,16 @@ type Samples struct {
 	Taking bool `json:"taking"`
 }
 
+// SecretField defines model for SecretField.
+type SecretField struct {
+	Name     string `json:"name"`
+	Required bool   `json:"required"`
+
+	// Shown Not a secret in itself, as a user name
+	Shown bool   `json:"shown"`
+	Title string `json:"title"`
+}
+
 // Sent defines model for Sent.
 type Sent struct {
 	Body     *string `json:"body,omitempty"`
@@ -741,8 +988,65 @@ type Token struct {
 	Used    *time.Time         `json:"used,omitempty"`
 }
 
+// Tried defines model for Tried.
+type Tried struct {
+	Bytes *int64 `json:"bytes,omitempty"`
+
+	// Curl The same call for a shell
+	Curl  string    `json:"curl"`
+	Items *[]Fields `json:"items,omitempty"`
+	Left  *string   `json:"left,omitempty"`
+	Link  *string   `json:"link,omitempty"`
+
+	// More There are further pages
+	More *bool `json:"more,omitempty"`
+
+	// Output Any JSON value
+	Output  *Value   `json:"output,omitempty"`
+	Sent    Sent     `json:"sent"`
+	Status  *int     `json:"status,omitempty"`
+	Summary *string  `json:"summary,omitempty"`
+	TookMs  *int64   `json:"took_ms,omitempty"`
+	Type    *string  `json:"type,omitempty"`
+	Units   *float64 `json:"units,omitempty"`
+
+	// Why Why it failed
+	Why *string `json:"why,omitempty"`
+}
+
+// Try defines model for Try.
+type Try struct {
+	// Action An action of the connection’s connector, http or sql
+	Action     string  `json:"action"`
+	Connection *string `json:"connection,omitempty"`
+
+	// Input A JSON object
+	Input Fields `json:"input"`
+
+	// Send Send it for real
+	Send *bool `json:"send,omitempty"`
+}
+
 // Value Any JSON value
 type Value = json.RawMessage
+
+// Way defines model for Way.
+type Way struct {
+	// Consent A person consents on a page of the application
+	Consent *bool  `json:"consent,omitempty"`
+	Help    string `json:"help"`
+	Method  string `json:"method"`
+
+	// Redirect The address to register with the application
+	Redirect *string `json:"redirect,omitempty"`
+	Scopes   *[]struct {
+		Always bool   `json:"always"`
+		Name   string `json:"name"`
+		Title  string `json:"title"`
+	} `json:"scopes,omitempty"`
+	Secrets []SecretField `json:"secrets"`
+	Title   string        `json:"title"`
+}
 
 // Workflow defines model for Workflow.
 type Workflow struct {
@@ -806,10 +1110,28 @@ type RunID = openapi_types.UUID
 // WorkflowName defines model for WorkflowName.
 type WorkflowName = string
 
+// SetAllowancesJSONBody defines parameters for SetAllowances.
+type SetAllowancesJSONBody struct {
+	Addresses []string `json:"addresses"`
+}
+
 // ListChoicesJSONBody defines parameters for ListChoices.
 type ListChoicesJSONBody struct {
 	// Input A JSON object
-	Input Fields `json:"input"`
+	Input  Fields  `json:"input"`
+	Search *string `json:"search,omitempty"`
+}
+
+// AddFileParams defines parameters for AddFile.
+type AddFileParams struct {
+	Name string  `form:"name" json:"name"`
+	Type *string `form:"type,omitempty" json:"type,omitempty"`
+}
+
+// GetFileParams defines parameters for GetFile.
+type GetFileParams struct {
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+	Type *string `form:"type,omitempty" json:"type,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -862,6 +1184,9 @@ type GoLiveParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
+type SetAllowancesJSONRequestBody SetAllowancesJSONBody
+
 // CheckDocumentJSONRequestBody defines body for CheckDocument for application/json ContentType.
 type CheckDocumentJSONRequestBody = Document
 
@@ -874,8 +1199,29 @@ type MendConnectionJSONRequestBody = MendConnection
 // ListChoicesJSONRequestBody defines body for ListChoices for application/json ContentType.
 type ListChoicesJSONRequestBody ListChoicesJSONBody
 
+// BeginConsentJSONRequestBody defines body for BeginConsent for application/json ContentType.
+type BeginConsentJSONRequestBody = BeginConsent
+
+// ShapeConnectionJSONRequestBody defines body for ShapeConnection for application/json ContentType.
+type ShapeConnectionJSONRequestBody = ConnectionSettings
+
+// AddConnectorJSONRequestBody defines body for AddConnector for application/json ContentType.
+type AddConnectorJSONRequestBody = Document
+
+// CheckConnectorJSONRequestBody defines body for CheckConnector for application/json ContentType.
+type CheckConnectorJSONRequestBody = Document
+
+// ImportConnectorJSONRequestBody defines body for ImportConnector for application/json ContentType.
+type ImportConnectorJSONRequestBody = ImportConnector
+
+// FinishConsentJSONRequestBody defines body for FinishConsent for application/json ContentType.
+type FinishConsentJSONRequestBody = Returned
+
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluate
+
+// PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
+type PasteCallJSONRequestBody = Paste
 
 // ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
 type ResumeRunJSONRequestBody = Onward
@@ -888,6 +1234,9 @@ type SignInJSONRequestBody = SignIn
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
+
+// TryActionJSONRequestBody defines body for TryAction for application/json ContentType.
+type TryActionJSONRequestBody = Try
 
 // CreateWorkflowJSONRequestBody defines body for CreateWorkflow for application/json ContentType.
 type CreateWorkflowJSONRequestBody = Document
@@ -909,6 +1258,12 @@ type StartWorkflowJSONRequestBody = Items
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAllowances Addresses that are not public and may be reached all the same
+	// (GET /allowances)
+	ListAllowances(c *gin.Context)
+	// SetAllowances Change them
+	// (PUT /allowances)
+	SetAllowances(c *gin.Context)
 	// CheckDocument Check a document without storing it
 	// (POST /check)
 	CheckDocument(c *gin.Context)
@@ -927,24 +1282,63 @@ type ServerInterface interface {
 	// MendConnection Enter a new secret, and with it a new address if wished
 	// (PUT /connections/{connection})
 	MendConnection(c *gin.Context, connection ConnectionName)
+	// ListCalls The last calls of a connection
+	// (GET /connections/{connection}/calls)
+	ListCalls(c *gin.Context, connection ConnectionName)
 	// CheckConnection Make the connector's check call
 	// (POST /connections/{connection}/check)
 	CheckConnection(c *gin.Context, connection ConnectionName)
 	// ListChoices Load a choice list for a picker
 	// (POST /connections/{connection}/choices/{list})
 	ListChoices(c *gin.Context, connection ConnectionName, list string)
+	// ConfirmConnection Say that the account that signed in is the right one
+	// (POST /connections/{connection}/confirm)
+	ConfirmConnection(c *gin.Context, connection ConnectionName)
+	// BeginConsent Prepare a sign-in through the application’s consent page
+	// (POST /connections/{connection}/consent)
+	BeginConsent(c *gin.Context, connection ConnectionName)
+	// ShapeConnection Change its limits, and who may build with it
+	// (PUT /connections/{connection}/settings)
+	ShapeConnection(c *gin.Context, connection ConnectionName)
 	// ListConnectors What can be connected, and what each can do
 	// (GET /connectors)
 	ListConnectors(c *gin.Context)
+	// AddConnector Add a connector, or a new version of one
+	// (POST /connectors)
+	AddConnector(c *gin.Context)
+	// CheckConnector Find everything wrong with a connector document
+	// (POST /connectors/check)
+	CheckConnector(c *gin.Context)
+	// ImportConnector Make a connector document of an OpenAPI document
+	// (POST /connectors/import)
+	ImportConnector(c *gin.Context)
+	// RemoveConnector Remove a connector that was made here and that nothing uses
+	// (DELETE /connectors/{connector})
+	RemoveConnector(c *gin.Context, connector string)
+	// GetConnector One connector with its document
+	// (GET /connectors/{connector})
+	GetConnector(c *gin.Context, connector string)
+	// FinishConsent Hand over what the consent page sent to the command line
+	// (POST /consent)
+	FinishConsent(c *gin.Context)
 	// Evaluate Try an expression on an item
 	// (POST /evaluate)
 	Evaluate(c *gin.Context)
+	// AddFile Keep a file, up to 2 GiB
+	// (POST /files)
+	AddFile(c *gin.Context, params AddFileParams)
+	// GetFile The content of a file
+	// (GET /files/{file})
+	GetFile(c *gin.Context, file string, params GetFileParams)
 	// ListFunctions The function library
 	// (GET /functions)
 	ListFunctions(c *gin.Context)
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(c *gin.Context)
+	// PasteCall Make an http step of a curl command or a raw HTTP request
+	// (POST /paste)
+	PasteCall(c *gin.Context)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -972,6 +1366,9 @@ type ServerInterface interface {
 	// RetryRun Try items again that were set aside or are in doubt
 	// (POST /runs/{run}/retry)
 	RetryRun(c *gin.Context, run RunID)
+	// ConnectorSchema The JSON Schema of the connector document
+	// (GET /schema/connector)
+	ConnectorSchema(c *gin.Context)
 	// WorkflowSchema The JSON Schema of the workflow document
 	// (GET /schema/workflow)
 	WorkflowSchema(c *gin.Context)
@@ -993,6 +1390,9 @@ type ServerInterface interface {
 	// DeleteToken End a token at once
 	// (DELETE /tokens/{id})
 	DeleteToken(c *gin.Context, id openapi_types.UUID)
+	// TryAction Show the request of one action, or send it once
+	// (POST /try)
+	TryAction(c *gin.Context)
 	// ListWorkflows List workflows by name
 	// (GET /workflows)
 	ListWorkflows(c *gin.Context, params ListWorkflowsParams)
@@ -1060,6 +1460,32 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAllowances operation middleware
+func (siw *ServerInterfaceWrapper) ListAllowances(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAllowances(c)
+}
+
+// SetAllowances operation middleware
+func (siw *ServerInterfaceWrapper) SetAllowances(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetAllowances(c)
+}
 
 // CheckDocument operation middleware
 func (siw *ServerInterfaceWrapper) CheckDocument(c *gin.Context) {
@@ -1175,6 +1601,31 @@ func (siw *ServerInterfaceWrapper) MendConnection(c *gin.Context) {
 	siw.Handler.MendConnection(c, connection)
 }
 
+// ListCalls operation middleware
+func (siw *ServerInterfaceWrapper) ListCalls(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connection" -------------
+	var connection ConnectionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connection", c.Param("connection"), &connection, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connection: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCalls(c, connection)
+}
+
 // CheckConnection operation middleware
 func (siw *ServerInterfaceWrapper) CheckConnection(c *gin.Context) {
 
@@ -1234,6 +1685,81 @@ func (siw *ServerInterfaceWrapper) ListChoices(c *gin.Context) {
 	siw.Handler.ListChoices(c, connection, list)
 }
 
+// ConfirmConnection operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmConnection(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connection" -------------
+	var connection ConnectionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connection", c.Param("connection"), &connection, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connection: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmConnection(c, connection)
+}
+
+// BeginConsent operation middleware
+func (siw *ServerInterfaceWrapper) BeginConsent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connection" -------------
+	var connection ConnectionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connection", c.Param("connection"), &connection, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connection: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginConsent(c, connection)
+}
+
+// ShapeConnection operation middleware
+func (siw *ServerInterfaceWrapper) ShapeConnection(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connection" -------------
+	var connection ConnectionName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connection", c.Param("connection"), &connection, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connection: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ShapeConnection(c, connection)
+}
+
 // ListConnectors operation middleware
 func (siw *ServerInterfaceWrapper) ListConnectors(c *gin.Context) {
 
@@ -1247,6 +1773,108 @@ func (siw *ServerInterfaceWrapper) ListConnectors(c *gin.Context) {
 	siw.Handler.ListConnectors(c)
 }
 
+// AddConnector operation middleware
+func (siw *ServerInterfaceWrapper) AddConnector(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddConnector(c)
+}
+
+// CheckConnector operation middleware
+func (siw *ServerInterfaceWrapper) CheckConnector(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckConnector(c)
+}
+
+// ImportConnector operation middleware
+func (siw *ServerInterfaceWrapper) ImportConnector(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportConnector(c)
+}
+
+// RemoveConnector operation middleware
+func (siw *ServerInterfaceWrapper) RemoveConnector(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connector" -------------
+	var connector string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connector", c.Param("connector"), &connector, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveConnector(c, connector)
+}
+
+// GetConnector operation middleware
+func (siw *ServerInterfaceWrapper) GetConnector(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "connector" -------------
+	var connector string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "connector", c.Param("connector"), &connector, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter connector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetConnector(c, connector)
+}
+
+// FinishConsent operation middleware
+func (siw *ServerInterfaceWrapper) FinishConsent(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FinishConsent(c)
+}
+
 // Evaluate operation middleware
 func (siw *ServerInterfaceWrapper) Evaluate(c *gin.Context) {
 
@@ -1258,6 +1886,85 @@ func (siw *ServerInterfaceWrapper) Evaluate(c *gin.Context) {
 	}
 
 	siw.Handler.Evaluate(c)
+}
+
+// AddFile operation middleware
+func (siw *ServerInterfaceWrapper) AddFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddFileParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "type" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "type", c.Request.URL.Query(), &params.Type, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter type: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddFile(c, params)
+}
+
+// GetFile operation middleware
+func (siw *ServerInterfaceWrapper) GetFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", c.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFileParams
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "type" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "type", c.Request.URL.Query(), &params.Type, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter type: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFile(c, file, params)
 }
 
 // ListFunctions operation middleware
@@ -1284,6 +1991,19 @@ func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
 	}
 
 	siw.Handler.ListKinds(c)
+}
+
+// PasteCall operation middleware
+func (siw *ServerInterfaceWrapper) PasteCall(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PasteCall(c)
 }
 
 // ListRuns operation middleware
@@ -1582,6 +2302,19 @@ func (siw *ServerInterfaceWrapper) RetryRun(c *gin.Context) {
 	siw.Handler.RetryRun(c, run)
 }
 
+// ConnectorSchema operation middleware
+func (siw *ServerInterfaceWrapper) ConnectorSchema(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConnectorSchema(c)
+}
+
 // WorkflowSchema operation middleware
 func (siw *ServerInterfaceWrapper) WorkflowSchema(c *gin.Context) {
 
@@ -1683,6 +2416,19 @@ func (siw *ServerInterfaceWrapper) DeleteToken(c *gin.Context) {
 	}
 
 	siw.Handler.DeleteToken(c, id)
+}
+
+// TryAction operation middleware
+func (siw *ServerInterfaceWrapper) TryAction(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryAction(c)
 }
 
 // ListWorkflows operation middleware
@@ -2318,8 +3064,25 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/connections/:connection", wrapper.GetConnection)
 	router.PUT(options.BaseURL+"/connections/:connection", wrapper.MendConnection)
 	router.POST(options.BaseURL+"/connections/:connection/check", wrapper.CheckConnection)
+	router.PUT(options.BaseURL+"/connections/:connection/settings", wrapper.ShapeConnection)
+	router.GET(options.BaseURL+"/connections/:connection/calls", wrapper.ListCalls)
+	router.POST(options.BaseURL+"/connections/:connection/consent", wrapper.BeginConsent)
+	router.POST(options.BaseURL+"/connections/:connection/confirm", wrapper.ConfirmConnection)
+	router.POST(options.BaseURL+"/consent", wrapper.FinishConsent)
 	router.POST(options.BaseURL+"/connections/:connection/choices/:list", wrapper.ListChoices)
 	router.GET(options.BaseURL+"/connectors", wrapper.ListConnectors)
+	router.POST(options.BaseURL+"/connectors", wrapper.AddConnector)
+	router.POST(options.BaseURL+"/connectors/check", wrapper.CheckConnector)
+	router.POST(options.BaseURL+"/connectors/import", wrapper.ImportConnector)
+	router.DELETE(options.BaseURL+"/connectors/:connector", wrapper.RemoveConnector)
+	router.GET(options.BaseURL+"/connectors/:connector", wrapper.GetConnector)
+	router.POST(options.BaseURL+"/paste", wrapper.PasteCall)
+	router.POST(options.BaseURL+"/try", wrapper.TryAction)
+	router.GET(options.BaseURL+"/allowances", wrapper.ListAllowances)
+	router.PUT(options.BaseURL+"/allowances", wrapper.SetAllowances)
+	router.POST(options.BaseURL+"/files", wrapper.AddFile)
+	router.GET(options.BaseURL+"/files/:file", wrapper.GetFile)
+	router.GET(options.BaseURL+"/schema/connector", wrapper.ConnectorSchema)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
 	router.GET(options.BaseURL+"/functions", wrapper.ListFunctions)
 	router.GET(options.BaseURL+"/schema/workflow", wrapper.WorkflowSchema)
@@ -2327,6 +3090,87 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListAllowancesRequestObject struct {
+}
+
+type ListAllowancesResponseObject interface {
+	VisitListAllowancesResponse(w http.ResponseWriter) error
+}
+
+type ListAllowances200JSONResponse struct {
+	Addresses []string `json:"addresses"`
+}
+
+func (response ListAllowances200JSONResponse) VisitListAllowancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAllowancesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAllowancesdefaultApplicationProblemPlusJSONResponse) VisitListAllowancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetAllowancesRequestObject struct {
+	Body *SetAllowancesJSONRequestBody
+}
+
+type SetAllowancesResponseObject interface {
+	VisitSetAllowancesResponse(w http.ResponseWriter) error
+}
+
+type SetAllowances200JSONResponse struct {
+	Addresses []string `json:"addresses"`
+}
+
+func (response SetAllowances200JSONResponse) VisitSetAllowancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetAllowancesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetAllowancesdefaultApplicationProblemPlusJSONResponse) VisitSetAllowancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type CheckDocumentRequestObject struct {
 	Body *CheckDocumentJSONRequestBody
@@ -2558,6 +3402,47 @@ func (response MendConnectiondefaultApplicationProblemPlusJSONResponse) VisitMen
 	return err
 }
 
+type ListCallsRequestObject struct {
+	Connection ConnectionName `json:"connection"`
+}
+
+type ListCallsResponseObject interface {
+	VisitListCallsResponse(w http.ResponseWriter) error
+}
+
+type ListCalls200JSONResponse struct {
+	Calls []Called `json:"calls"`
+}
+
+func (response ListCalls200JSONResponse) VisitListCallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCallsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCallsdefaultApplicationProblemPlusJSONResponse) VisitListCallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckConnectionRequestObject struct {
 	Connection ConnectionName `json:"connection"`
 }
@@ -2638,6 +3523,125 @@ func (response ListChoicesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 	return err
 }
 
+type ConfirmConnectionRequestObject struct {
+	Connection ConnectionName `json:"connection"`
+}
+
+type ConfirmConnectionResponseObject interface {
+	VisitConfirmConnectionResponse(w http.ResponseWriter) error
+}
+
+type ConfirmConnection200JSONResponse Connection
+
+func (response ConfirmConnection200JSONResponse) VisitConfirmConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmConnectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmConnectiondefaultApplicationProblemPlusJSONResponse) VisitConfirmConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginConsentRequestObject struct {
+	Connection ConnectionName `json:"connection"`
+	Body       *BeginConsentJSONRequestBody
+}
+
+type BeginConsentResponseObject interface {
+	VisitBeginConsentResponse(w http.ResponseWriter) error
+}
+
+type BeginConsent200JSONResponse ConsentPage
+
+func (response BeginConsent200JSONResponse) VisitBeginConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginConsentdefaultApplicationProblemPlusJSONResponse) VisitBeginConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShapeConnectionRequestObject struct {
+	Connection ConnectionName `json:"connection"`
+	Body       *ShapeConnectionJSONRequestBody
+}
+
+type ShapeConnectionResponseObject interface {
+	VisitShapeConnectionResponse(w http.ResponseWriter) error
+}
+
+type ShapeConnection200JSONResponse Connection
+
+func (response ShapeConnection200JSONResponse) VisitShapeConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShapeConnectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShapeConnectiondefaultApplicationProblemPlusJSONResponse) VisitShapeConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListConnectorsRequestObject struct {
 }
 
@@ -2678,6 +3682,237 @@ func (response ListConnectorsdefaultApplicationProblemPlusJSONResponse) VisitLis
 	return err
 }
 
+type AddConnectorRequestObject struct {
+	Body *AddConnectorJSONRequestBody
+}
+
+type AddConnectorResponseObject interface {
+	VisitAddConnectorResponse(w http.ResponseWriter) error
+}
+
+type AddConnector201JSONResponse Connector
+
+func (response AddConnector201JSONResponse) VisitAddConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddConnectordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddConnectordefaultApplicationProblemPlusJSONResponse) VisitAddConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckConnectorRequestObject struct {
+	Body *CheckConnectorJSONRequestBody
+}
+
+type CheckConnectorResponseObject interface {
+	VisitCheckConnectorResponse(w http.ResponseWriter) error
+}
+
+type CheckConnector200JSONResponse struct {
+	Connector *Connector `json:"connector,omitempty"`
+	Problems  []Finding  `json:"problems"`
+}
+
+func (response CheckConnector200JSONResponse) VisitCheckConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckConnectordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckConnectordefaultApplicationProblemPlusJSONResponse) VisitCheckConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportConnectorRequestObject struct {
+	Body *ImportConnectorJSONRequestBody
+}
+
+type ImportConnectorResponseObject interface {
+	VisitImportConnectorResponse(w http.ResponseWriter) error
+}
+
+type ImportConnector200JSONResponse Imported
+
+func (response ImportConnector200JSONResponse) VisitImportConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportConnectordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportConnectordefaultApplicationProblemPlusJSONResponse) VisitImportConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveConnectorRequestObject struct {
+	Connector string `json:"connector"`
+}
+
+type RemoveConnectorResponseObject interface {
+	VisitRemoveConnectorResponse(w http.ResponseWriter) error
+}
+
+type RemoveConnector204Response struct {
+}
+
+func (response RemoveConnector204Response) VisitRemoveConnectorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveConnectordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveConnectordefaultApplicationProblemPlusJSONResponse) VisitRemoveConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConnectorRequestObject struct {
+	Connector string `json:"connector"`
+}
+
+type GetConnectorResponseObject interface {
+	VisitGetConnectorResponse(w http.ResponseWriter) error
+}
+
+type GetConnector200JSONResponse Connector
+
+func (response GetConnector200JSONResponse) VisitGetConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConnectordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetConnectordefaultApplicationProblemPlusJSONResponse) VisitGetConnectorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinishConsentRequestObject struct {
+	Body *FinishConsentJSONRequestBody
+}
+
+type FinishConsentResponseObject interface {
+	VisitFinishConsentResponse(w http.ResponseWriter) error
+}
+
+type FinishConsent200JSONResponse Connection
+
+func (response FinishConsent200JSONResponse) VisitFinishConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinishConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FinishConsentdefaultApplicationProblemPlusJSONResponse) VisitFinishConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EvaluateRequestObject struct {
 	Body *EvaluateJSONRequestBody
 }
@@ -2706,6 +3941,108 @@ type EvaluatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EvaluatedefaultApplicationProblemPlusJSONResponse) VisitEvaluateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFileRequestObject struct {
+	Params AddFileParams
+	Body   io.Reader
+}
+
+type AddFileResponseObject interface {
+	VisitAddFileResponse(w http.ResponseWriter) error
+}
+
+type AddFile201JSONResponse File
+
+func (response AddFile201JSONResponse) VisitAddFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddFiledefaultApplicationProblemPlusJSONResponse) VisitAddFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFileRequestObject struct {
+	File   string `json:"file"`
+	Params GetFileParams
+}
+
+type GetFileResponseObject interface {
+	VisitGetFileResponse(w http.ResponseWriter) error
+}
+
+type GetFile200ResponseHeaders struct {
+	ContentDisposition    *string
+	ContentSecurityPolicy *string
+	XContentTypeOptions   *string
+}
+
+type GetFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	Headers       GetFile200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetFile200ApplicationoctetStreamResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	if response.Headers.ContentSecurityPolicy != nil {
+		w.Header().Set("Content-Security-Policy", fmt.Sprint(*response.Headers.ContentSecurityPolicy))
+	}
+	if response.Headers.XContentTypeOptions != nil {
+		w.Header().Set("X-Content-Type-Options", fmt.Sprint(*response.Headers.XContentTypeOptions))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2787,6 +4124,45 @@ type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PasteCallRequestObject struct {
+	Body *PasteCallJSONRequestBody
+}
+
+type PasteCallResponseObject interface {
+	VisitPasteCallResponse(w http.ResponseWriter) error
+}
+
+type PasteCall200JSONResponse Pasted
+
+func (response PasteCall200JSONResponse) VisitPasteCallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PasteCalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PasteCalldefaultApplicationProblemPlusJSONResponse) VisitPasteCallResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3183,6 +4559,44 @@ func (response RetryRundefaultApplicationProblemPlusJSONResponse) VisitRetryRunR
 	return err
 }
 
+type ConnectorSchemaRequestObject struct {
+}
+
+type ConnectorSchemaResponseObject interface {
+	VisitConnectorSchemaResponse(w http.ResponseWriter) error
+}
+
+type ConnectorSchema200JSONResponse Fields
+
+func (response ConnectorSchema200JSONResponse) VisitConnectorSchemaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConnectorSchemadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConnectorSchemadefaultApplicationProblemPlusJSONResponse) VisitConnectorSchemaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type WorkflowSchemaRequestObject struct {
 }
 
@@ -3449,6 +4863,45 @@ type DeleteTokendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DeleteTokendefaultApplicationProblemPlusJSONResponse) VisitDeleteTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryActionRequestObject struct {
+	Body *TryActionJSONRequestBody
+}
+
+type TryActionResponseObject interface {
+	VisitTryActionResponse(w http.ResponseWriter) error
+}
+
+type TryAction200JSONResponse Tried
+
+func (response TryAction200JSONResponse) VisitTryActionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryActiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryActiondefaultApplicationProblemPlusJSONResponse) VisitTryActionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4209,6 +5662,12 @@ func (response StartWorkflowdefaultApplicationProblemPlusJSONResponse) VisitStar
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAllowances Addresses that are not public and may be reached all the same
+	// (GET /allowances)
+	ListAllowances(ctx context.Context, request ListAllowancesRequestObject) (ListAllowancesResponseObject, error)
+	// SetAllowances Change them
+	// (PUT /allowances)
+	SetAllowances(ctx context.Context, request SetAllowancesRequestObject) (SetAllowancesResponseObject, error)
 	// CheckDocument Check a document without storing it
 	// (POST /check)
 	CheckDocument(ctx context.Context, request CheckDocumentRequestObject) (CheckDocumentResponseObject, error)
@@ -4227,24 +5686,63 @@ type StrictServerInterface interface {
 	// MendConnection Enter a new secret, and with it a new address if wished
 	// (PUT /connections/{connection})
 	MendConnection(ctx context.Context, request MendConnectionRequestObject) (MendConnectionResponseObject, error)
+	// ListCalls The last calls of a connection
+	// (GET /connections/{connection}/calls)
+	ListCalls(ctx context.Context, request ListCallsRequestObject) (ListCallsResponseObject, error)
 	// CheckConnection Make the connector's check call
 	// (POST /connections/{connection}/check)
 	CheckConnection(ctx context.Context, request CheckConnectionRequestObject) (CheckConnectionResponseObject, error)
 	// ListChoices Load a choice list for a picker
 	// (POST /connections/{connection}/choices/{list})
 	ListChoices(ctx context.Context, request ListChoicesRequestObject) (ListChoicesResponseObject, error)
+	// ConfirmConnection Say that the account that signed in is the right one
+	// (POST /connections/{connection}/confirm)
+	ConfirmConnection(ctx context.Context, request ConfirmConnectionRequestObject) (ConfirmConnectionResponseObject, error)
+	// BeginConsent Prepare a sign-in through the application’s consent page
+	// (POST /connections/{connection}/consent)
+	BeginConsent(ctx context.Context, request BeginConsentRequestObject) (BeginConsentResponseObject, error)
+	// ShapeConnection Change its limits, and who may build with it
+	// (PUT /connections/{connection}/settings)
+	ShapeConnection(ctx context.Context, request ShapeConnectionRequestObject) (ShapeConnectionResponseObject, error)
 	// ListConnectors What can be connected, and what each can do
 	// (GET /connectors)
 	ListConnectors(ctx context.Context, request ListConnectorsRequestObject) (ListConnectorsResponseObject, error)
+	// AddConnector Add a connector, or a new version of one
+	// (POST /connectors)
+	AddConnector(ctx context.Context, request AddConnectorRequestObject) (AddConnectorResponseObject, error)
+	// CheckConnector Find everything wrong with a connector document
+	// (POST /connectors/check)
+	CheckConnector(ctx context.Context, request CheckConnectorRequestObject) (CheckConnectorResponseObject, error)
+	// ImportConnector Make a connector document of an OpenAPI document
+	// (POST /connectors/import)
+	ImportConnector(ctx context.Context, request ImportConnectorRequestObject) (ImportConnectorResponseObject, error)
+	// RemoveConnector Remove a connector that was made here and that nothing uses
+	// (DELETE /connectors/{connector})
+	RemoveConnector(ctx context.Context, request RemoveConnectorRequestObject) (RemoveConnectorResponseObject, error)
+	// GetConnector One connector with its document
+	// (GET /connectors/{connector})
+	GetConnector(ctx context.Context, request GetConnectorRequestObject) (GetConnectorResponseObject, error)
+	// FinishConsent Hand over what the consent page sent to the command line
+	// (POST /consent)
+	FinishConsent(ctx context.Context, request FinishConsentRequestObject) (FinishConsentResponseObject, error)
 	// Evaluate Try an expression on an item
 	// (POST /evaluate)
 	Evaluate(ctx context.Context, request EvaluateRequestObject) (EvaluateResponseObject, error)
+	// AddFile Keep a file, up to 2 GiB
+	// (POST /files)
+	AddFile(ctx context.Context, request AddFileRequestObject) (AddFileResponseObject, error)
+	// GetFile The content of a file
+	// (GET /files/{file})
+	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
 	// ListFunctions The function library
 	// (GET /functions)
 	ListFunctions(ctx context.Context, request ListFunctionsRequestObject) (ListFunctionsResponseObject, error)
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
+	// PasteCall Make an http step of a curl command or a raw HTTP request
+	// (POST /paste)
+	PasteCall(ctx context.Context, request PasteCallRequestObject) (PasteCallResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -4272,6 +5770,9 @@ type StrictServerInterface interface {
 	// RetryRun Try items again that were set aside or are in doubt
 	// (POST /runs/{run}/retry)
 	RetryRun(ctx context.Context, request RetryRunRequestObject) (RetryRunResponseObject, error)
+	// ConnectorSchema The JSON Schema of the connector document
+	// (GET /schema/connector)
+	ConnectorSchema(ctx context.Context, request ConnectorSchemaRequestObject) (ConnectorSchemaResponseObject, error)
 	// WorkflowSchema The JSON Schema of the workflow document
 	// (GET /schema/workflow)
 	WorkflowSchema(ctx context.Context, request WorkflowSchemaRequestObject) (WorkflowSchemaResponseObject, error)
@@ -4293,6 +5794,9 @@ type StrictServerInterface interface {
 	// DeleteToken End a token at once
 	// (DELETE /tokens/{id})
 	DeleteToken(ctx context.Context, request DeleteTokenRequestObject) (DeleteTokenResponseObject, error)
+	// TryAction Show the request of one action, or send it once
+	// (POST /try)
+	TryAction(ctx context.Context, request TryActionRequestObject) (TryActionResponseObject, error)
 	// ListWorkflows List workflows by name
 	// (GET /workflows)
 	ListWorkflows(ctx context.Context, request ListWorkflowsRequestObject) (ListWorkflowsResponseObject, error)
@@ -4407,6 +5911,72 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictGinServerOptions
+}
+
+// ListAllowances operation middleware
+func (sh *strictHandler) ListAllowances(ctx *gin.Context) {
+	var request ListAllowancesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAllowances(ctx, request.(ListAllowancesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAllowances")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAllowancesResponseObject); ok {
+		if err := validResponse.VisitListAllowancesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetAllowances operation middleware
+func (sh *strictHandler) SetAllowances(ctx *gin.Context) {
+	var request SetAllowancesRequestObject
+
+	var body SetAllowancesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetAllowances(ctx, request.(SetAllowancesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetAllowances")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetAllowancesResponseObject); ok {
+		if err := validResponse.VisitSetAllowancesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // CheckDocument operation middleware
@@ -4613,6 +6183,32 @@ func (sh *strictHandler) MendConnection(ctx *gin.Context, connection ConnectionN
 	}
 }
 
+// ListCalls operation middleware
+func (sh *strictHandler) ListCalls(ctx *gin.Context, connection ConnectionName) {
+	var request ListCallsRequestObject
+
+	request.Connection = connection
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCalls(ctx, request.(ListCallsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCalls")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCallsResponseObject); ok {
+		if err := validResponse.VisitListCallsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CheckConnection operation middleware
 func (sh *strictHandler) CheckConnection(ctx *gin.Context, connection ConnectionName) {
 	var request CheckConnectionRequestObject
@@ -4684,6 +6280,120 @@ func (sh *strictHandler) ListChoices(ctx *gin.Context, connection ConnectionName
 	}
 }
 
+// ConfirmConnection operation middleware
+func (sh *strictHandler) ConfirmConnection(ctx *gin.Context, connection ConnectionName) {
+	var request ConfirmConnectionRequestObject
+
+	request.Connection = connection
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmConnection(ctx, request.(ConfirmConnectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmConnection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConfirmConnectionResponseObject); ok {
+		if err := validResponse.VisitConfirmConnectionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginConsent operation middleware
+func (sh *strictHandler) BeginConsent(ctx *gin.Context, connection ConnectionName) {
+	var request BeginConsentRequestObject
+
+	request.Connection = connection
+
+	var body BeginConsentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginConsent(ctx, request.(BeginConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginConsentResponseObject); ok {
+		if err := validResponse.VisitBeginConsentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShapeConnection operation middleware
+func (sh *strictHandler) ShapeConnection(ctx *gin.Context, connection ConnectionName) {
+	var request ShapeConnectionRequestObject
+
+	request.Connection = connection
+
+	var body ShapeConnectionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShapeConnection(ctx, request.(ShapeConnectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShapeConnection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ShapeConnectionResponseObject); ok {
+		if err := validResponse.VisitShapeConnectionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListConnectors operation middleware
 func (sh *strictHandler) ListConnectors(ctx *gin.Context) {
 	var request ListConnectorsRequestObject
@@ -4701,6 +6411,226 @@ func (sh *strictHandler) ListConnectors(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListConnectorsResponseObject); ok {
 		if err := validResponse.VisitListConnectorsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddConnector operation middleware
+func (sh *strictHandler) AddConnector(ctx *gin.Context) {
+	var request AddConnectorRequestObject
+
+	var body AddConnectorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddConnector(ctx, request.(AddConnectorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddConnector")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddConnectorResponseObject); ok {
+		if err := validResponse.VisitAddConnectorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckConnector operation middleware
+func (sh *strictHandler) CheckConnector(ctx *gin.Context) {
+	var request CheckConnectorRequestObject
+
+	var body CheckConnectorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckConnector(ctx, request.(CheckConnectorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckConnector")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckConnectorResponseObject); ok {
+		if err := validResponse.VisitCheckConnectorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportConnector operation middleware
+func (sh *strictHandler) ImportConnector(ctx *gin.Context) {
+	var request ImportConnectorRequestObject
+
+	var body ImportConnectorJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportConnector(ctx, request.(ImportConnectorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportConnector")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ImportConnectorResponseObject); ok {
+		if err := validResponse.VisitImportConnectorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveConnector operation middleware
+func (sh *strictHandler) RemoveConnector(ctx *gin.Context, connector string) {
+	var request RemoveConnectorRequestObject
+
+	request.Connector = connector
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveConnector(ctx, request.(RemoveConnectorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveConnector")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveConnectorResponseObject); ok {
+		if err := validResponse.VisitRemoveConnectorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetConnector operation middleware
+func (sh *strictHandler) GetConnector(ctx *gin.Context, connector string) {
+	var request GetConnectorRequestObject
+
+	request.Connector = connector
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetConnector(ctx, request.(GetConnectorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetConnector")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetConnectorResponseObject); ok {
+		if err := validResponse.VisitGetConnectorResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FinishConsent operation middleware
+func (sh *strictHandler) FinishConsent(ctx *gin.Context) {
+	var request FinishConsentRequestObject
+
+	var body FinishConsentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FinishConsent(ctx, request.(FinishConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FinishConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FinishConsentResponseObject); ok {
+		if err := validResponse.VisitFinishConsentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4750,6 +6680,61 @@ func (sh *strictHandler) Evaluate(ctx *gin.Context) {
 	}
 }
 
+// AddFile operation middleware
+func (sh *strictHandler) AddFile(ctx *gin.Context, params AddFileParams) {
+	var request AddFileRequestObject
+
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFile(ctx, request.(AddFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddFileResponseObject); ok {
+		if err := validResponse.VisitAddFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFile operation middleware
+func (sh *strictHandler) GetFile(ctx *gin.Context, file string, params GetFileParams) {
+	var request GetFileRequestObject
+
+	request.File = file
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFile(ctx, request.(GetFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFileResponseObject); ok {
+		if err := validResponse.VisitGetFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListFunctions operation middleware
 func (sh *strictHandler) ListFunctions(ctx *gin.Context) {
 	var request ListFunctionsRequestObject
@@ -4791,6 +6776,48 @@ func (sh *strictHandler) ListKinds(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
 		if err := validResponse.VisitListKindsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PasteCall operation middleware
+func (sh *strictHandler) PasteCall(ctx *gin.Context) {
+	var request PasteCallRequestObject
+
+	var body PasteCallJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PasteCall(ctx, request.(PasteCallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PasteCall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PasteCallResponseObject); ok {
+		if err := validResponse.VisitPasteCallResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5071,6 +7098,30 @@ func (sh *strictHandler) RetryRun(ctx *gin.Context, run RunID) {
 	}
 }
 
+// ConnectorSchema operation middleware
+func (sh *strictHandler) ConnectorSchema(ctx *gin.Context) {
+	var request ConnectorSchemaRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConnectorSchema(ctx, request.(ConnectorSchemaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConnectorSchema")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConnectorSchemaResponseObject); ok {
+		if err := validResponse.VisitConnectorSchemaResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // WorkflowSchema operation middleware
 func (sh *strictHandler) WorkflowSchema(ctx *gin.Context) {
 	var request WorkflowSchemaRequestObject
@@ -5270,6 +7321,48 @@ func (sh *strictHandler) DeleteToken(ctx *gin.Context, id openapi_types.UUID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(DeleteTokenResponseObject); ok {
 		if err := validResponse.VisitDeleteTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryAction operation middleware
+func (sh *strictHandler) TryAction(ctx *gin.Context) {
+	var request TryActionRequestObject
+
+	var body TryActionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryAction(ctx, request.(TryActionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryAction")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryActionResponseObject); ok {
+		if err := validResponse.VisitTryActionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5887,106 +7980,147 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D3rjts6eq9CqAXSopp4kpOzu538SnM5m57kJJ0JNlgcBANa+mzzjEzqkJQ97mCAfZp9sH2SgjdRkklZ",
-	"GsuTFuivZCyKl+9+46e7JGPrklGgUiQXd0mJOV6DBK7/es0ohUwSRn/Ba1C/5CAyTkr1U3KRfFkByuox",
-	"TwSialiaEPWwxHKVpIn+6SLxw5I04fB7RTjkyYXkFaSJyFawxmp+uSvVaCE5ocvk/j5N3i8+Ypmtwotv",
-	"gAvCKJIrLNEWC8QB5y8RRkLiAhCjgJYgBXrx7Lnb1gpwDtxv7P3izCzQv43Lir5/ox4Fzsar/kMtGF9j",
-	"mVwkVUXyJA3M/pXxm0XBtnEwb+2IXiC7QaNAfK8Gi5JRARrpnzmbF7BW/80YlUCl+i8uy4JkWO1oVpoR",
-	"//abUNu7a8z9zxwWyUXyTzNPVTPzVMzcvHrF9gG/avQBlWjLGV2mCNMcrdgWSYbWQHNEpAaTnUqt9MrQ",
-	"kiJZzkrgkpjdw2IBmQycM00WBIpcDyIS1mLAftW8O/WqnQtzjvXfKyjK4BoFEc3F54wVgKl6Qi1q914R",
-	"oICchR9KIgsIU6TH8K+JJQkzujFl6uBRn/5bfRg2/009uU+T17gorlYAch+cOM85CBHcW1bxInKirNIb",
-	"C8FhA5wsdoeP5Fb209XvBs8ARbG//QWWcAjP79SYFnn0jjaj9GYrETuksFzTN9OVGqNQDLfyMDj0Sezg",
-	"4PlXkN2Y7bRBUBAKw4n+A6EQInjL8sMnekdo7mi4M5fkZLkEfvjM9aLhAzOSmZO1D8y0VGnvtD2C5Id2",
-	"/xdcVNDDtZ2Naqmuh4Z22j3/drW7hnUpBzCBO0vzpSAwWFGtA9Iww0XRZF5CJSjQK+71CjnEw0u8gWvK",
-	"5Er9HZxgBUV+PcfZTfgxoeHfbwjNo6JThNlpjXfXK7WhOQC9dsy1P/eaFAURLZVLqPzDC69zG4OjAplW",
-	"63mLPBsvsSqydK8UFyCvsSA5RN6VrCxboqTxsKKkBRa7u4gGaEh+DWiNB7PtJsaaW/Lrd7AehHtqacpt",
-	"rAZ6mCybNNbRLFnGqsNS0svbzEu4Grs5lnAmiVF+e/rJrM54WHu5p9cxHZsmK2I2uG+OFVhIlK0wx5ky",
-	"lhFbILkCJCDjIEObWYNcsTDhRwmxNDzUtZWAQ2MxtMY7tGShNQU2kq49wRVZUsgRoQgL9I+//T1FjKPt",
-	"aoeIRDkDgSiT2twMTimtRgVarRXdVdThJU2YemXO2Q3QBjk0jBnGbq7XQ/lTadfr+a4lx/enbMnWME94",
-	"OtjHelrToTubBZtFvkGC30wPlRs66xD5vC0w/MYb5H+0NYqzfY3XN5e1nQMzxY1UsqTXhhwjSjVqEvdQ",
-	"vmWXIwxfO7k3ffU26pmHqOOHmdgGsy3ysSDy+AgTS+Vc7aGa+mSqeKhapUxe54zGtNcRyk2uOKuWq6M0",
-	"nwa5m6it5DrqLKzzgkquPnJX34Vw+oYsFgGMrjBdQp8dGjWF+o0JCeVhcrXav55pCCdw2BDRNghrdHSm",
-	"d4cLgoNl1doSU/vAeeNJWyn99dXHD0oP/efVp180Tm4/AF3KVXLx7PzFn3784x/SA+etpw7t6G1OQjwH",
-	"7ucYfmAXxAArxyBG6b0wgW+0lzHMFdlzDIIHXePb9+Ysz87PlWlG3Z8HVKUBRRB2apdW6XfcKGmiRMPM",
-	"N8Eqbii6idw//PCnFyFLAdZlYRfddwcaDuSQtTtHtRtJzf77jhzwpoHziD1ZMkFkhHmiTv44GtBeYJj1",
-	"987wrmOnlVgILe44YPXPlhMpQYnOkkOJTXxlGtm5xUSal9hiYWUpB5ytIA+ahe/qwEtbJrzS0gDZM6XJ",
-	"7dmSndm3fxOMPr3E248gBF6CmcZEHPYFce0cB7zgikPEG43pu7VdMkgEWK4iEn0DnBiX36HE0JKCF6dq",
-	"2Lf0ocK+nj11AWG9/dQd3W86RO7vKhoLpt7idRnxjZacVWFxF7UEo9YlB1EVYf6oIrAOW2dmU+6t2hp0",
-	"56hXCoHhfSRYJMeFvZy8a4nicyWN9wTw3hZ+tgbBQMtagFSMNk1IO+4Fmx8OYUA/DdjhdoshiH/AUpIM",
-	"wmFbF37WQhUXn1sD9rmyLTr+zLZojekOcbYVCGhuHF4lhJCLpO7rTpnFTWw10WA4X7JtEMRM4mKAcaXX",
-	"csMbG0stYIKwtPKqK0KVIHDRCVZJKxe6ArI3FOjM1PbUC1JI4KnOuKVIqRNA//jb30NBg57IXjwIx2T4",
-	"ATO29v5UjbjvQIvkQMiu5q1h0w1jE+dGGm7phutCmP2Ic/iiYyp7fNLnP7s3+jZvpt3jZP1rrw/9McC0",
-	"sMakGCn3WQGHeakwpg/jN6LE2XAYmw3ZVZoThE9E80nDlR43LWfm3Nrl9S/pQd0excIvsJ02wtobMH1I",
-	"BHMqIAQieY3ASy+ErmoTpqNjRqb7gv7L84ZejyXu4nnXX2AbYWwH0DbUDsBsDD+F4Bva4ie6xTzvsYo6",
-	"+sYkbUGkaME4woiD5LuXCBeFqdHAHJAAibQrgSpagBBoSTZa4AwN86YJhS2IQBjhJ4YYRVsiV1rhFWQD",
-	"yEU1EKFCAs6dNuQVfSIQ21KvsmptEjLOPpVAIQ/nmfvS5Hghh/uqaYKlcn5lxMyZw4JxGMHSdrt9o/WR",
-	"7tNEm0nD0ysLTArrPXXMiQJHQNHnOrEN8OHJAaueI3EYLKsI/CQn4VjkXlw57i8VeA5FzGm8OeDgDHLz",
-	"x5QPPCRWqHzOXU/ga0zZxMPWH1b0oF9vWUmHyiB6g1y+pMSgMA0soBmm5jMDqNBCnwtMB4vFLytAC8KF",
-	"RKuK5ibWEgF9nySJEx6rZMbWJ8FBFGj6db/0kADz0IQDKyGQ+dTutFUjSHHUGtCWVUWOJL4BpB3/B6Qn",
-	"oOyLAdcm1NiU/7DAzT796fVGk7Y5hoVcO1oXjNGZ0wYJ25f/dYL3IGMGfqCyLmBsjVQJITvqQCTrlFVL",
-	"vVrlYOyk65YLieeFruoMF4T2RFbsRiK4M/GdqEEZ0ExuoWAd26DKzkig3ZWkmDkaz0Jbv4QVYC5wEYvf",
-	"DkeiLYYK4DCrk6/97+tR92mfOLc5CES8UNoCB1SJtnQfEztoCkojr4ZZYr0RaRfd3y8k4URCc+tuqK6+",
-	"pUwiKytOEwyrK0l6363olbSGhuQVzVxWJlhX6nKX7XN+MuZ+zvFCNgvFNb1pZB20N7vGIc59cF0kqQvY",
-	"WfLylSSN1IrbXg/tw2B7wmpCpqit69YI7e+K8TToA9bP96PVLokZqYRS6kftx0HVeHwd925A1uqykYGO",
-	"p44DdvcGYpWDoxgJ52BLjkZUBXbFnhmYOjJxk6b+DHbHQVqwLrxLEm0IbPVsChjYhD7mFSnMHQacrwkl",
-	"QronbEuBBxNJigvHVXeDLUgZJnOtD9mlmrjJys2GDofC9TG7NqjZXRCAFT2lCtF51AcVdfSVlfZVXmhx",
-	"wuUY19y+ECblGLnaipF6K37d1oSDCkkqOkSyV+s15vu2rLlO46WrBXkE2Z+t5uvYO9a3OXD1Rm91hCpr",
-	"bPqAQa7njWz5qltE+XsFlUnOV5SaTI9PoosqywBy/bzEXBKdFFpgUuifMkwVM0Ry640dh+LDUMoHVNTG",
-	"EkVjzauRASeSD8JoXOT0Z+6FiPEmFixYiKtLZhWixEXjGty1qYBNkWRFfi3ZtRoRJL1DTD/SPoo7IdEL",
-	"F4rObkYoyPqC2bArEY37aE3vRU9t9+RFekPwaGSknkA96mp0hFgrFurPOOBRdD42NzCQMn0KYQDs7B5S",
-	"X6/kjhE/eiiexDnZmLPHIk5yOGDmOxlLwMNtBryUESfTsVBI/g6C3QZ4TrIh8SqZ+NH10m7rfp9D9Jjw",
-	"UB2kHywBhlL/+MaGq/eq+eUKuLbclc5CmTKc55CxNQiErTUfzlC04j+11W9XSmvMB8klWJ45Z/lubOqv",
-	"6V8G4gc9QZPw7cFYfbcaHTwJWdL3tCcb3Uih/fD8PA1Lfh2H2c9SHorMuAxzPUVwh956a29xGOkHjKPQ",
-	"KpFE4mjRB7cl4SAm18qT1AC4C5dDdha9olcXBDjY+EOHAPsXV6DZCeHRnSlPNAWcB6sTvzY059A7IqbI",
-	"OhC6eUMWC+BAM6hvHpnwxoKz9X7mMxjD6Xeo+1JcE1wn7TjsQ27lTR3LbRngGnrOLVf8rCkteIfpQVaW",
-	"fXb9gKoi+2akuihNqjIfx+GNQNnYwFf3mrm15dyMrQiHN/BaR3AU1ECoJ3R/mhAnOhbq9/iiNutwynEL",
-	"DfX1/Ap92476YboOOKIkCyzkOK/0Aax1BDvU6bNRSRHPKVgbOXUijVZFEWwOoQMQAoUdqZEsMIyoPf3G",
-	"adL1OiByd6WQ4aryhGMw3aMjY+yGgO/SITnoG7OeqkryM+xaVXsat9qYAswNF5mxKylL00KD0AWLtmSR",
-	"HGfS30rlG5LBU/TF/gH8iUAKVXyBM0j1oJ8YygoCVOrwvzTTCFbAE4HU2kLX7iyBAlfQMKqGyKforSZf",
-	"/dSyNHJiQKB/uXz3Gv37ix//+K9P0e1ZCXxNNHB0ExNhVBVgIZHSyTa3S5GJdephALl4WqPnIvkrq+gS",
-	"falBWEuz5JnLHOOSJBfJD0/Pn/5gC+I1Wmb6oqpmP2aYql7mfZ5cmA4Kb7wAUzQCQv6HNYojvVDG9UCp",
-	"p79vU6HkFXT7sDw/P59sXdcdItp7BQu0YBXNTSn1AvdUq9SbbHR0SRPhpJuBI8I1EehyLFYpHmaKAQ0T",
-	"N4khuXBhbjXTzIdSNByWEEDWByLk68a4I2EXq4ceEzGuQ2OH1EVz+oBM2cNQ85zHo8c1E9KlsE8EylpQ",
-	"jKAljfDMq7xZNHsanmlXuQ5inGfTMU5n5c5VeslcvtTdgj8eQXpSJQVthetLRKRwl/2JQBQ2wJFYsS1F",
-	"eIn19dcO2tppoS5Tze78H/dGgxRgDIA2di9hzTbQQXAL0C/2FZB5aQpAmJkQbpCo0RD2VhqqBIiDh0/D",
-	"AuQnkH0HO38kCmp3UJsAaK9Qq9NanJ8bjd5+DS/lh8w6jeDuv6VJWQWg2qmiP41A6Czy2Kr08SXCW2Wp",
-	"IYwobK0cMB3SdJ0zkfaJTZIiskBbIlbanXq4XGhYS0dTStzc+t/AgtoAInIy++cjvgFnP5vbCkrLaqMo",
-	"w7q4tIMVl84/hA/d72p2VxAh749HTBpsZaj7143pHhjFr7bQbI+uh8uBTjkMtVLnAdVo5t2wvfWYhriB",
-	"SMjMc4+OpsAPDOdKbeoJkUKpvY1RkuxGO5MDKNCGJA5Z32rYKYxvu/wY29to+yGmt5p8hOWthh+PFS1n",
-	"MkzRvBYNkFtBrh7py6nqec76/SNodmQI8l7ds+E0Crie/pGZx/dl6BHjS7KZhIm+8J0ywuG25CaegxhV",
-	"P+iuEf0ctLAX6vsZ6F09alL+aS0+LFDu7v8f4h4/9RDm8eebxml1q6OCzLn6uZdJbgjN++H/sx4xKez3",
-	"LxP0wV3f9o/3xzx2osgNgXr2ITg0MJoGf4pF5BmhplhU48eEGt2GevHp6rSi6LysbLFYyyjSJs7vFWhy",
-	"2e+S3NPxOfxu3SNukMDy5TlqvkjtLK+oC9SWeAmovnoUWr9+OKK7dPgkBVnrQJyfqMbxj+e6Gpisq7Ut",
-	"BlZug/7rWSBH9O2EIt8V+AVo85UG1xRxhoqKFJkrpeaa1mFSnN3xygRPYtGFy+qkPo2aPhJP4NU0gQRF",
-	"mNbFFMiWY2qOtQWZk0UXTG/1+29t4M5MZeN4T8dNF/U89bxB/Dw/NX7eFXi5nCQo8AF8IGxRcV1FNIdl",
-	"KBxYl47fdyEMRSFmdzZycD+7U6I5TtWfSqCvzf3Ik9F145Z1hLyZHoEyW3F+bGxlA3xnoKgLMfQ3A5TW",
-	"Rdj8X4EkRfMd4lAWeNcH3QfSfVA1qC08ES6okyIs0PnZs6d/DDf+9wXyIz6tEFpWndZ+YkD3hT3TnqP0",
-	"F57C69t7jCPCBh1KhI37AkWQ8r5ima0GSVQJt9LMdiYkB7xuk17g4wdtILzVG9EAyJUETI1fpuUgRpeV",
-	"7pqbY4knsoq4mZHobsJ0CQbVJkl7JoBKZEDzEoEymOrWBqZI/rQCuPD9mWJazrVwGmR4LThbhy2Opolx",
-	"HipDCU9YdwDZn9G0y3BGzI8HjZg9bvhEC9s+SuccTA8pwSJ22WKMWWiuzp/UbnJ4CVD4JduKSeyDLaE5",
-	"2zrb1RJLijAVW+C+QkAgQnO4PYHg7NJrae/kB4n1c4HpiW0y3RMgorX03iYKItW33xk3DVba1+Bf1nYB",
-	"Ee4O56lBbzY0va12qee9rE6VS7L9bQYFsk5uHP6XuQZ0PJXYNji6UzxG5qqQ1jS+c+dQE1HT1ynwKvnu",
-	"/9E6PiRp7pvrvH/j6rZvqcS4rsQiFOWsmstDmDZbnzXv9YQNMFfE6C/zn0iI1umbPTjqcmuzAfT8/Pn5",
-	"2bPnExlhzZmtOnMQQY2S1p6YQKPmL1ZNcUWW9FMlBxVR2G80uM924NyGA69Anr025YT9Zu0USefcFg8K",
-	"caCWIEgxH+GUVPIRotUUuChcS9AjVS3TCtR9LmN8dZS9m3IaEWcnf+QUTBjuVw0YPSq12uLb5OLXb60S",
-	"KrKkSgQar83WRbjI1Zbx/KWSmKJJ37oSztbpdtBcVvOCZIbPdYFufyD6ixkyaWLBLzsoIWD7eh7ICNhJ",
-	"h+QB7JkmiFoRIWv56koQX31+j6SD2qFqrkhMT9/l+WI7l56oDNG1S33UCkTf/jWAF/VwqpIVTD0iujWH",
-	"ptqQmRZVvQaFwePsjuS9pYVv9O8OX6HYQTvARPKjvrD5bYjSfauvo0+jObGBowkihqAWKMVqXVSJipev",
-	"9ag9uEUSTAqEwzNMpl3lA1Jj/zcSSq1LRKfMKmlJV6MUzXfuu60jjQgj2b62v+z6fe8lPJscGyeXbd6e",
-	"11Ep3GPWt0o5agTO7tx/B8i1Fra+Q8F0fdg6fccrekypdPxA549CC80vILdtzLdf8PLkvtCrAET1Hbm0",
-	"vrtm7Ut/p3Gi0Hzry9Am7BaiyVluv0EVxOAbslg0UNirNl6ztekCp0760l8mZnS/X3NACzTbB3VR8jgS",
-	"Xn+NK1hfaT5ZNVEQ1l+6rhM3hHpy+A4UoC9tjo7UtadPD45332OPx/be5kS+sTdIT1J+qL9V9ciOb590",
-	"UhuCyUrH9ae4kA7vgZMyNwAloUuUsbW5V6mEDeN5bzFv5I7GFd7AKdHzve449mFInXkaDVsWOAOPmicC",
-	"2T7IY62I2Yqxm6jE9p9kP2Uxer1IROUK83CSGKtubKMnVL4IRluYKwikdYEB0yUstmlxD00fIzxjIksx",
-	"3p8Zu7ly3+89yuId+JGWoR/6OK1p3PiSsDQV6kUBXChTZgMvEen4/6ZgHVPEFEK0VQCmjnY0A7hOBd9b",
-	"X/3EPpg+B99FNOm1j8flOw7w3w3BhLDwTaXqT2BoG7XSdfK2t8NorOlmEMeiLYqLz2r27+1tfDb9Lqat",
-	"0dMdLMw9M46oPtxo2PNmk+xwhAgL6Vtpn7L+tF6k7y4GnoS2fal042SPrCHqHs2nMZrq6R/ZaHpMNF5W",
-	"DZsWMepaVb/U35AzHUQ44MJ+Tc78wGixQ40+2g/gGSP7DtweqEdNmrdpLT6sxazznw82mK2nHmIx+PNN",
-	"GQ15ImrVMriC/lTub6NXYxTLV3WXxJMxlFsi6ITYR9NiwB7cXyS0jR+VmV2YssRHlpWv8vzKf3D1JKk4",
-	"12nzccPVzVU7F6WgnMJR+hmgdJcMEW41AB0t+CxdzKTt8HsSVH/BN9DA9X5hVUejmK7W2gYiciILq2Hm",
-	"4qLZQLUGX/MbCThcOj0cnsNSmzGgPE4C4CDVpMd6XSfI0cYhr0znk5Gw7s964vya+bDGI5cjusazAXH1",
-	"puJ4XuxQ3WF7irZFyr/R3IXmO7TCtL/MtF2+c+da3/36TVFXXU736zeFOHMdwiBdtw1OZrgks80zZRD8",
-	"TwAAAP//",
+	"7H3Zchy5ltivIMoTITucFCm11D1XetLV0i231JJJxsgTHTIDlXmqCs0sIBtAslSjUMT8hn/AHzZf4sCW",
+	"Wx3kQmZRPZ55ubfFQmI7B2dfvi5SsS0EB67V4tnXRUEl3YIGaf/1UnAOqWaC/0a3YP6SgUolK8yfFs8W",
+	"lxsgaTXmgSLcDEsWzPxYUL1ZJAv7p2eLetgiWUj4s2QSssUzLUtIFirdwJaa+fW+MKOVloyvF9++JYu3",
+	"q/dUpxt88RuQiglO9IZqsqOKSKDZc0KJ0jQHIjiQNWhFnjx6HLa1AZqBrDf2dnXiFujfxnnJ374yPyFn",
+	"k2X/oVZCbqlePFuUJcsWCTL7JyGvV7nYxa9550f0XnIYNOmKv5nBqhBcgQX6RymWOWzNf6aCa+Da/Cct",
+	"ipyl1OzotHAj/vsfymzva2Puf5CwWjxb/JfTGqtO3a/qNMxrV2wf8JMFH3BNdlLwdUIoz8hG7IgWZAs8",
+	"I0zba/JTmZVeOFwyKCtFAVIzt3tYrSDVyDmTxYpBntlBTMNWjdivmXdvPvVzUSmp/fcG8gJdI2equfhS",
+	"iBwoN79sQW9Ehn7EPdQPfrDQRX+QQqwOESVn/Dqxb4AsaXqdkJJnwqBKOO/BRN2DSSiA4ten6LbIYejW",
+	"/onmJdjhqSigfduDqysw+Jbil6HpNagrerXbsBzwO9ZM5/jHJWeOwCGIZ6hESvOcMEWWLM8hSwjj5sVl",
+	"Cn2t9dv6feEfo1u5cYIkYGJ1px45Kjz8XE0tln+Ykd+Sxd9hzfhL8xTdq2vjdi5EYeCKU4hCSHMWstuw",
+	"dEO0Jc3brXlJOeNAzOLAzYG29AvbltvFsx+fPv3habLYMu7+/ajaEeMa1iBvB8dvyMFe0jy/2AAgp6JZ",
+	"JkHhE6elzHFkhLS0EMDQ4AYkW+1xOt6EXVi5nq769nPkDG7J8Qdwb6liABnVcKKZQ5kD+kRZXkocf3uo",
+	"h+E+w0wmWShNddncZQPIWojrqy36Y/fODAb73STNG3Sz16eoJ0XvEvL88CZXVA8SmDdmTIua9452o+wh",
+	"ShVDmPDc+ma6MGPMVcEXPYxa9iR+MHr+DaTXGDKZtzqeR71jHDBC6jn0+IneMJ5FiLKWbG0wYfDM1aL4",
+	"gQVL3cnaBxaWhrV32h7BstFMJ8JJOxu178MOxXZ6yJSoTDegcKrbkIsI0wryFak+SBBU2232V7At9Ajy",
+	"FG6m+RF6tSIvt4goZHha5L03pHGMpKzpDVxxoTfm3+gEG8izq8CLDn9mHP/7NeNZVG5SEcGJ7q82ZkNL",
+	"AH4Vnurh3FuW50y1SCHj+scnC4yrRUUuXm6XLWRvfCTKyNK9cosCfUUVyyDyrRZF0SJMjR8rscX/5HcX",
+	"EUIawoe9aAsHt+0mxJpbqtfvQB2998TjVNhYdek4WjZxrMMy01SUwzS3pt5pTS/HMVOP4ULickX49Sou",
+	"MsINyL3giD722vxCliXLM5BkS/ekVGB0FOzBryX1uvUoQvyzGR5RObKrkmuWj78E+81us0fPt2EOAIc0",
+	"LadKk3RDJU01SEXEyoqTClIJGlsnh5WOCNdMEfNrmKPIKUdnYFuP6f3szo7ql4e2TClPt5D9hE2QnKbX",
+	"apJuFFfTHLnrrgYSGvdm8WQtUMmMOhbXnUAoIP6lEGauMiFCkt1mb/6VCVCEC20tA+isleDentdiGGTP",
+	"CV0qq3KHje4JlWCnvOZixyfdjRH/7OUAN5rE74uShyebLITZ31KKazCTpl69sf+1YnLboB6NBczoK/hS",
+	"MAlqPMY3BNkRXMBIhFfL/TQl1duccIK9o0yjyHdechXMVEyTlZAtgtGcwuqdBxO81YpsgOZ6Y5RTShrE",
+	"fpSGWhPEQ/KXVAS5Ids7kHrsDNvyZMPhfH2B9avzxKBBPisS2M8kLkCbm0PkvyYhno++bumXt+6Dx2dn",
+	"h1CeRpA6V17tuOfIjjN12OKyLWI09MiaYd7ZeEXTQ4m7by5vasNmKvUmwmEzkarYD+W2LcRhbKCD/N4c",
+	"kxCqyFNrrVH2DaSCo8pulFYbwnYw/XuagXlVesOUpaeqoM2X1VQV2ZpfOXo/6vI+URQGcbHDq1vjwVPh",
+	"06VX1JDlGoSuffL6/U3jhT1EsN9A5lC8nsBBpEmAwg3XiNq4lN4HdVlrqu13FTXXMq60LOv3cDAgKCyB",
+	"rRUizx2Z28FyI8Q1yryi2Ndv4IzgxGiLo91s5IbMsI90Db3mK8SoSNdAtCCiAFRuk5Ax6Q3uiHLspjYT",
+	"SFgzpUGSHdPOOtnQnAd5WG1nqhbEz1kGP9ZYTfhoqu5YtZULfZW1uVtLs7y98qg3UpTrzZ00S/sOw0Rt",
+	"JbKjLuI6JapEVkfu6pMYTF+x1QqB6IbyNfRZjaKmhn5lXUMx/AS9dl3NNMaMJOGGjSSZ4XDodTTYZ/vA",
+	"Tcbafor//OL9O6M5/I+LD785+/874Gu9WTx7dPbkH5/+9OPQ86umxnb0OmPYm4Pw5xh8AFdLRTEFMEbi",
+	"xxH8xtoExxkODwxv6EFrifGRkRi3jId/Ih6QljiYxZD7tdml15w6Rk/tXLDjzCNKlNJhdBO4P/7wj08w",
+	"HQm2Re4XRXxoNRMds3bnqH4jTpToPTJi+wYpI9JkIRTTUaUrYpKfhgPWyoo//YMzvOkouwVVypI7CdTq",
+	"SpJpbRlmIaGgzrM0D+0MCmayEKuVp6USaLqBDBVF3lRukjZNeGGpAfFnShZfTtbixH/9hxL84TndvQel",
+	"jMhgp8kRJF2xiBAbF4DYv8BI5dz9ZdDRwqwUFIQiM9avgiFfcHMc8pPKho4Yy2NOuZzF2PbW39wkp74y",
+	"aiNznoGAWe5JGLBLboZ9Tm7Ls6rZkxA0YrefhKPXm0YvruSxgIsvVVzAoR9BihKn2lGJPIo5ElSZ48+8",
+	"jNw1Lji7TYWv/FaS6hzVStg1OOsBYs6uNIjOK8tzUvLcyMBrdgPTbGqwpSyfckldtmO/x47xdlsIqfsM",
+	"ETGdoLZqBpnAhl2tRMld3BXIG5DO0MUUETzfE0oMwpl/SlAiv4GM0DU1qpczgTVY1uOzhi0Gtxm09/Oh",
+	"AP7i41vyw8MzI+H88PCRNRE42iaJkXy6K/ztp0dPH5/1aG2N0T+e3Uk0cveMxgwc6JwN6hE/biPgTsgK",
+	"BDGT/JW3JkUksN0mEukTZYTNg9uv3dgx4m/Pu6aZiik/BpmiWOisQDtR5pkzrE8wVyNWnMGPemw21lg9",
+	"tN2cmefivAG33LcRLGBMmEYDNboGmMqoEvbbNLlUaIOic8Q/r6dFGgShtSVPnx0aYTHJ61ev1XW5t30S",
+	"qJhjuKPzPjFFjOJGUsqtw46SVlDqoSgcZ1IAmRp6nY4GarMcF5pkwpo+nPULcxJX1u87G3h7EHWUTOWl",
+	"qIAxnkFWW8RQ4x3VmqWAh/QElmJFeJp/bA1AyF/rUn8RO7KlfE+k2CkCPIOMME6MyEtClM2hpqbTuEHH",
+	"TDT6ns/FDr1ioWk+4h3atcLwxsYSfzHoXVZG8IgVqwrYO8Pk5oJKmueQe1bmQ/vOvMra86GzpnecbaJc",
+	"WiRAPm2YjJAzYI7zFy4U0fuCRam9CIq+5lhwSjDstKdesVyDdMGvCbF0kvzbv/5f3NccjTWJh4UIHfEn",
+	"OOvU4VSNuKaROvxAEElFH8ZNN+6pd/SmEbbk9zSDS+vKPUBQHyAQ5ZBDm3fTHlAj7zf2s6N7QgjPZOnZ",
+	"EIbh+OZzM8Z5ab2XaOwduw35VZoT4Cfi2awBND0BE7eL1A6gblkTcfHdmmF6mcCISTpXhBGd32A3b9BR",
+	"bwzRbQL673bVMVXM7YRQda1sYIHgVdCJUcC6Jt8jAikScNPd4HJPmoSnBdWB0IUAxM84/C8qY0TXUjUt",
+	"Whg1qD4+G1QHe2L7f4NdhG4iimewMFf/Tu5CrrBrxbb4ge+ozHok/A47d1YCUImFKiUStNw/JzTPnfRL",
+	"pUFETaxt8/aGEA47UMgL+FnYfIfgUMzZDZDgZiGMKw00C8KGLPkDRZyvucusMVryoQAOGR6m3hvwv9Lj",
+	"jefJgmoN20JHJOElrISECQTLb7c3XMCM+ZYsrCR9q+SEjrSW08hV9BlBxQ3I8XFaXvqJOIZ60hokw52j",
+	"nQfRZ/nM6RLymPn3esBUOS5TakL2wW2cl8liR/c9dqApWRe3W39czoT9vCWEDmVR9Hrd6pgBB8IEWcA+",
+	"mOqduYvCFvpIFeakC+ea7lGNHsmuFDdxOFmkq1UdmgQdVaREsTU/YTxw4JW1S0BlhLJ2W/S5sxyLHX1j",
+	"/uxoezPBzNnwJpF0obH5Pzilya3g3ODEu8mIEXcmrSEkWzNchyxymsJG5Blqr7vQlGcnjCvP1qxolBAt",
+	"yBLIymYIEtZiYThaIIZVkDDGtOqOOhLvg4iIwcvA12bTanoN3KjcVTS3ewyRI4Tg8Lsewc4z7gizar/D",
+	"0uyA7HrZfSVJkFqT6hVx2DVMiM/JNRSacFGBr1e2rc5UIWoNxw6ChueC0ouc8tECmznUikmlyabkmXNL",
+	"RxCgT8aJs0RR6lRsj8IdouTcfl4vPQbZxsZm2ag3JBIbtp5EGZFXlVvw1nzzyIh1Lt4ikguKvnCZSnWd",
+	"mn00zjl8yBmjWlYv03XH8DfXDmxAwxncaVHErssQdOKcQMcsO0iGP6IGThRWMQ1vwFt+zHTMXnl30PB/",
+	"6B2hy9xWl8gGgzA7bgG/kQjsnHMiquoiMnNYCE3QHVVhIhKTFLLj3ByN37Ctn8MGqFQ0j8WITAnMtoEV",
+	"CAzTKk61/3s76lvSR859uBZhNVHagQRSqjZ1n2I0bhLKDMbriL1RLyEQ6tCOZX2aja2HoVZu4UIT1fJx",
+	"z+zJqTKXer8t+YX2KpCWJU9DABtafCCEeXZkWyd3ZZKudLNgjcU3C6xBTbirttKsDuCxwdHO2+TRq07h",
+	"aUShhe314D6Mlic8JxQu/7FtcHHlQtR0HBxIzHHxnpGkRevstdHm7iTOFtUxPI0I8DsHXUqO62FZ11b3",
+	"FLeFVtGM7aGxkVetI30dERXDlBo3sELxgZ0c8HLzGY4odSxzPAgZMZjcQCzHexKdoRn4bJYJ+dtdruAG",
+	"JuEVhUmTZuyE3TF6A972GuL0bhjs7GzmMqgzVfsEYVsmY8s4Uzr8InYcJBrLZ4jUtAop4J3C41iSN/4d",
+	"ZLtFJXrpNjTs5m5VAwkiutsdeoElPyaHtRG5t0oP6CsA0BfDb59ZCPYah8f+AxyVY+jqcw+qrdTrtiYc",
+	"lZJQ8jGMr9xuqTwU9V3Vs5r5+CuPABvPPeJe9RssXiPLCWjR3PSAvmLnjWz5opvT/GcJpQvzLjn3WWBV",
+	"OLYq0xQgs78XVGpmAz5WlOX2Tynl5jFEorQbO8bcllDoW9Q+iAVQTJU+J3oKWDYKonGS0x88rVTsbVIl",
+	"0Dx8my5vAKWeNcw1Vy4hPSFa5NmVFldmREL+EMurGryImjJAASbKkkNpoBFz/vUEblkVBRxXF6dRQ7Cp",
+	"6UGdhdmg7w0qZCGT1Nhaw7GCDfbOYg7bVAKdhPRTPbwj0bR2BI+4O7+HpE6DCceIHx2zvUnJbtzZY9a5",
+	"CWXFlnsdi7SDLynIQsficlWEgIytOHYDMmPpGNuezwi2o6ulw9brfY4yJNe3OopZeATEYvzodaSOCOgN",
+	"BBPwF+2KBy4hFVuwWekhkQDxM7fk60pD8islFeRRdLHG4TfBgjWPXWWD5sP/JrTLrpegCQuFrWxkPTW6",
+	"nuyEb4wowTiQxLxxnvle08wFmva4FNl+anxO0xiBXEqPhQ2vR3jgTvYlNMxo9CRszd/ynpi1hqL2A5qr",
+	"YKitNdodxuUko9JCGlOgO6xl2fYWx719RFTEVonEw0ym/ZPLxIwk/rNECoayg2N2Fi1UV4UNhrupD41e",
+	"bAh86LyVwApGxFyE0puIW4xufcFU5x5VG+dFb58lWfhwd0M9SOWh5GWeNy2adzRQhspT44Mztj6i5uBc",
+	"Emy80qqUlroXdB0p4SdKXZRHCu/oIT2qVhDuWPYoEhrcKApwGP/difmukoRQYbvSeoZSEl0ZqBiZvMTV",
+	"IY2aV19w4n4KBsha1P+3f/0/qo6RSMhG64IISdSf+S3UJ8ZHQL8V1o0YvS9cVWv7giTQfFhaoCFPxa2P",
+	"3dc/hXTn7s3sXUKcS4cezPX9RPdo/IlCU9JekAKkEpz4EYoIblP+1lWgP1rpY0yeTV/V2yMVHkFjdDsY",
+	"mO/ofmoCwe3kIr/UxBiQcXJvQ5yckEMUE3UOkoXcbrCdf2oopGPrX7lYIOQhvWKrFUjgKVR1Cp2HZSXF",
+	"9jAsFKWH/Ubrvvi/GUr1doziY2qUzu1Obhm57O0F07eREq38gpbou5Xxwv92dYuMFv9lnH0V2TS5seGr",
+	"m+p76yow3kRSl7VqJudWdpPWEQIGNQBaI3p9mr4n1G9VjZqCxmNOWGisPbVeoW/bUVun9YRF5J+cKj3N",
+	"8nuLp3WH51BF8EyKy6hfClXNqo5WUEYTKqyRX7WqR976CYxD6hp/4zgZavIzvb8wwAgZYSo8MNuuJBXi",
+	"mkHdsERLsPWDa6wq2K+wb2WMWdhaNgtUulfkxhoxznUTYXwloum4WtK0jnoEecNSeEgu/T9APlDEgEqu",
+	"aAqJHfSzCMnaNnLSTaNEDg8UMWsrqyisgYM0t+FYDdMPyWuLvvZX/6SrgFxF/uv5m5fkb0+e/vTfHpIv",
+	"JwVIWzJTcGtLUY5VAVWaGE3Ph5dx4vyJdhhAph5W4Hm2+GdR8jW5rK6womaLRyF4jRZs8Wzxw8Ozhz/4",
+	"uh8WLKc0z8WOcl+Qfe3Si6ql3maLZ4t3TOkX9bBOk5jHZ2c9DWIOG8OgDs3JbSWQeEBUAT7sMFOlqrhI",
+	"zxXtCdCvDtpoWdNQv+q56iQXLjQpymXOUosyW7onSyN02Lo8Ph/GKc5W/K6Bv3gWXMeGr5cIHC6gC4Y/",
+	"S1D6797sNSsEmmYnNJKgNzZjIoDaHYq+/SeCVQj20gW+6w1sD9GlHUtgPjy1lZbtJQiFYJDtNfGqFkdu",
+	"i0F9jLea/gig7fVS+iLT0aZSoTjNLGCB9JrQdo6FKA1HFgajHEuOvG4Lp0ax1T6y2y7KOuOz6GxgSnlZ",
+	"tAJwt25hY/oxb6Z5zruDJ3RJs0nVDxRJW7cYJ7rom3mRNdOvj/Nm2unKox7Oo/keTmflbgaMCAGYoYz7",
+	"3QFkJzUyjc/hfd6wDBOmCIcbkMS6glyBqHHErwbz6df6H9+cPJiDE+fb0D2HrbiBDoBbF/0EqeBuP5rj",
+	"ItxMrfozTpQIqU6lAjV4+AQnID+D7jvY2T1hULs15BxSV7taT/w9NzpY/o4vVQ857XS4/PY5IoV16jEc",
+	"hyB0FrlvVnr/FOG10bsItYlUjg641o/WVMu0/yUYc9mK7JjaWOPI7enCaVVGJ85/fVHiOTkvnRSm6TrN",
+	"DfJbikdXIpzWjpyHx7ruMLb2mlh1i2gd61n2Q7SSf+/89uMC9F+BqH7yJcXmkmjf02to+sqENHKTFXMN",
+	"gA/hGUKaB16Y6/V2+jVnSn+7O2AStOuu76Y5vtFtFL72zfv+dHMp2JO9hFS6JsdD4fwHBdpxb+B9q2Hu",
+	"9jDSE366M7a+EzQz9MZOaPuZ+gCEgqXX1jB4O2z1XYiOSD/cCn8VsYymmt3MLJ1d0H1dFiD0rLJ/UGzN",
+	"Xck+5oyckq03tunuHdl4o0vuccDWasZ7HImvtcT9y3tVUxCU19jyUiL49WdAko8u7K5RlsJ3lui65UPA",
+	"hu1PVrgY4jugStPVeBz14GJDCzi6foA0y/pL6Qiz63zeEMq0Iq4zlFcPNsKZ2A19D8rCFBTxPsYhA5yQ",
+	"x7G/idt0dxprfRNykvHNDL87oKxgmlJOlhUGQBaARbWr1mp+t+3ob22Ls8lz3998PbsVzqJn33MSch6/",
+	"Va2uCWmbSToN23sOjT43kS8LqUa5H/5aAJzlDU96ufOF7Ixvun2IUR/D4Lsjk9kfsX0OnclyJ4X5X1d1",
+	"Ci1RP0I4N9jEbM38ODp1exccB5+6q9wzn60aB0TIQuNavQrkYjC1ILkQ14TqKtJ6DhMBBlFr/OEkNGCY",
+	"Duiv1X+Pt9V7eH8/U32o676jimxpBsTFjdswkdkN+Nhpz/598p4PvFka34tsqgdropZDxBKUdojBSHOQ",
+	"x8dKi0TJzRsDsc1xtcCq2sRfWZpPFq7+nTeXmP3NQ2F+Ma9H3IB0omIItwqqnw2JM4StWXDQ140fFlOg",
+	"2WANBXDVgu04sK2mv2fY1m3WeuzIa3Yzi2XuUu4NL4AvhXQBfzYHgNuiRAMMoSo0GZX937gOXxgZ+LME",
+	"ua/pQMiUipKAhm31CWpaxecN1fGxedCa0J/H4pJINegTpSXQbRu2VfTmknFqN9Nd5F4VFQsEBJPeakUk",
+	"+Aj8GTDpV4CCUGKwIiGlreXzmPzM/n6IRVWhlRqNTr+a//sWVe1/Bt2DTG2e4vvKxXGpoFqDNB/+b7Wh",
+	"j5/+ePL72cnf6Mnq89cfn3z7h8Vo7GqXJ7tvLB1Nfu6IqgfGB+346QZoKMLq/3jyiqlmv8c4B0+qTy58",
+	"6PHJR5GzdD/02f86CR9e7gs4+VC36oh/9W0e76m/Xec69UjWSx99471+g9WbatSsum5r8XFqa+gTOKS3",
+	"1lOPUVzr880DhbA6ydlSOpztidu7Zr4tTvT+f7UjZr37w4Kgffdu+2JhaVxTu8njE0WqfPa0ZT+Eobuj",
+	"eeBnnog+YdwVfLPwcUpY2FAvPIuqmjcqc9gS3C+d//sYIqErJj5eHqysqFUwq6vJEHJE5ttU1N5g68PO",
+	"ZUzgLgE3NGajJC1lXon2rpEE3ZFfLi8/En//A0QyVIeKvs/z0peoGpQhG+VvejgI/m3Ilxmp9VV1gMx8",
+	"kYKGsqzyma0yVFWqx9avfkR4c6xOA34S621pTVRB/ulZUrcVe9zqKvYIyZr7fEQdJ5QVw8LxndtwBgNQ",
+	"yVVCXAcSVzu7n7YYVDz9KkveK4ael0eNATDTR16yLOcJxjSIWZlxfBE4S4J9GbjZQsHOS/72lY8Aqy/3",
+	"1NVTm+7RDdNFYzXsvCh8Hh8bPm9yul7PYrZ8B7UtMhS0WMIaC6lu61HNG4Y8V6dfffTlt9OvhmDHsfpD",
+	"AfwleKZ5JLxuNOWJoLewI0jq61zeNT619m/Y1HTbWcuIUYS6/zZXYhsDSChyuu+73VviPcoazBYeqBAY",
+	"a+synZ08evhT4AttVbYuyzneOIoua077QPkmCEKSk6oTQp0hiqzvi8tPtMw2MBFuwBcsRDHvE9XpZhRF",
+	"1fBFu9lQRXZQbX1tN2IvIDMUMHGObe/1Oi+5gURGNZ1JzJVuRhZ6oThQu7TVE2sXdVfznICRgKsKF640",
+	"53EJcF53fI1xudAUdpTgtZJii0scA41LYzKM62CAzui6qwUh5umgEHPwGj7w3DektW4f15VWiYhctpoi",
+	"FrpOS0eVmwJcEAw/F7tZUmTJjvFM7ILs6pElIZSrHcg6Z1oRxjP4cgTC2cXXwjdKQZH1Y075kWUy26gl",
+	"wrXs3maKwqlaktjKQlru271JnldyAVOhsP6xr95taH5Z7dzOG+A2v6Lu2yGO0tSPLhz+T1d8+O5Y4rsm",
+	"Ose1L9VlOY3Soiiw7JqoiGjx6xhw1XL/n2Cd7oNzTUBs7mSjn0bdgVNIW62AcZKJcqmHIO22ftqKeELJ",
+	"ZxVKcFH3WDkSGa16vBzcpC1x5jZAHp89Pjt59HgmMaw5c7u4XG+EU9Ms4K+yWYsZl2VDhZz/KBcZbmTs",
+	"PdYFZWIBQxdszT+UelSg0IVLThBlxxV1AfrkpatVc2yn0GtfYiacrEduRzHmPRwTS95DNDSE5jnIWaQW",
+	"YWWRkCcyPUDYl9M9Drfwk99z+AZ+7xeNO7pXbPXu1cWz3z+3sn7Ymhtu4hRgn6YbjIA7IbPnhvmoJn7b",
+	"wgy+CFQHzK6AjnvntvpTv03/0g2Z1elWLzvKWebqFw95y/ykY3xk/kwzGACZ0hV9DRUxXnx8S3S4taHY",
+	"xIh51JYfduc+WlUMf633G+HynmbQWLgNF/PjjP6vChDdEhiu+IVwLRh7ZTMHx9OvLOuNnn1l/x7gNRz2",
+	"wrJeS92QO+nzGKb72vYTmYdzUnePzh6bjosJDDoLiuCXcv/imDlcl7aTzmTXb0q3QJY0vZ7V6evKhPfV",
+	"Tpop8+9iI3bOMumu1Gea+IrN1pisfEVkHIwtd2+rjGWUP3yqRh0gfsTZat7AeG+r6/R/Czfxvw/naqvE",
+	"6DE9rJZVVSANXZanS4GONX2q/ff/PyWKVcc6NnOqFTJroaVjEzsqAJ5+Df85gjG1oPUdsjqqw1aubFny",
+	"u2RuxA90di+4cNlQqdtKwutLuj66MvsCuVFbQTepKtt6BaGueDyTmyrcSqNgDIaTpxlbraJ84xVbrRog",
+	"7GUbL8XWtak1J31elxo3fK3TcRTjAs0Gfl2Q3A+FN4fFK3ZYX+NcDom6JHvlxGS8RofvgAG2pPNkq3V7",
+	"+mRw/NvVe6rTTY+d+3XG9CtfX/oouScZ0/deIqCPOpkNwWyFiyBz/sMawxJyDVAwvrbRhNZX70IKs97y",
+	"MLGiDvQGjgme71UztQ9C5szzcNgipynUoHmgiIYvt5EiTjdCXMddDzTPLzYA+qipktUisfhY9+M8GQI0",
+	"z92ELjp2B0tzA0kVbCNsOJdiGfTj9F2IZ4xkmYf3ixDXrnvI4o4Sbyfi3c052HPEjxtjT5tTNHZGTGup",
+	"0U4lz3OQyogyN/DcqK4tA46rfkE5EQYgVioAlyQw+QGEPgbfm1/9LN65LgjfhTTZtWcoXCAB/qVBmAhV",
+	"dSfHIJQ5GdX2LiO+88NkqNlWEXcFWxQWH83s31vb+Oi6Ycwbr2r7W4TeWNwebvLd+/7/NI9biKjS59Wo",
+	"Y8ZiV4v0JeLSWXC7ThtonOyeOYQ/LxwtV95Pf89C032C8bxsyLREcN9RVj0nEmjm+otIoHlCdpJp345E",
+	"8HxPqsamt3ozjvYNZNJUo2Z1vLUWH9fkPejPgy3eq6nHSAz1+ea0hjxQFWsZnU1yLPW30SA5CuWLqjXx",
+	"0R5UWAJVQvxP80LAH7yuSua7LRsxO3chuvdMK19k2UVoFn0kX2pob32/5urmqp0sUCj0bHUCuE/GaHXd",
+	"nkz4PF6cat9W/yigvqTX0ID1YZBhh6NQpm3yjpCE6ZkkrIaYS/Nm1/Lq+gjjSgPNnOaJphGMv89xvunY",
+	"pdyPA2AQa5K7al1HcLLHb96IzkdDYdsT/Mj+Nddd6p5Dc0Ozc4RcvSolXeZ7QtMUCj1TGxSj39jXRZZ7",
+	"sqG8P+S6HX/1NTTG+/2zwa4qHvL3zwZwLjXIAd32716c0oKd3jwyAsH/CwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

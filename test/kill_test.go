@@ -101,7 +101,7 @@ func prepared(t *testing.T, ctx context.Context, rows int) (*outside, *process) 
 	client := clientOf(t, first.address, o.token)
 	account, err := json.Marshal(map[string]string{"address": other.URL})
 	require.NoError(t, err)
-	added, err := ottermere.Answer[api.Connection](client.AddConnection(ctx, api.NewConnection{Name: "tables", Connector: "tables", Account: account, Secret: "key-of-the-tables"}))
+	added, err := ottermere.Answer[api.Connection](client.AddConnection(ctx, api.NewConnection{Name: "tables", Connector: "tables", Account: account, Secret: &theKey}))
 	require.NoError(t, err)
 	require.Equal(t, api.ConnectionState("ok"), added.State, added.Said)
 	_, err = ottermere.Answer[api.Workflow](client.CreateWorkflow(ctx, api.Document{Document: manyRows}))
@@ -201,3 +201,5 @@ func clientOf(t *testing.T, address, token string) *api.Client {
 	require.NoError(t, err)
 	return c
 }
+
+var theKey = "key-of-the-tables"

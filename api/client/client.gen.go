@@ -21,6 +21,8 @@ import (
 // Defines values for ConnectionState.
 const (
 	Broken    ConnectionState = "broken"
+	Confirm   ConnectionState = "confirm"
+	Consent   ConnectionState = "consent"
 	Ok        ConnectionState = "ok"
 	Unchecked ConnectionState = "unchecked"
 )
@@ -30,9 +32,31 @@ func (e ConnectionState) Valid() bool {
 	switch e {
 	case Broken:
 		return true
+	case Confirm:
+		return true
+	case Consent:
+		return true
 	case Ok:
 		return true
 	case Unchecked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConnectorTriggerKind.
+const (
+	Polling ConnectorTriggerKind = "polling"
+	Webhook ConnectorTriggerKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the ConnectorTriggerKind enum.
+func (e ConnectorTriggerKind) Valid() bool {
+	switch e {
+	case Polling:
+		return true
+	case Webhook:
 		return true
 	default:
 		return false
@@ -209,13 +233,34 @@ func (e WorkflowSummaryState) Valid() bool {
 
 // Action defines model for Action.
 type Action struct {
-	Effect   string     `json:"effect"`
-	Fields   []Property `json:"fields"`
-	Help     *string    `json:"help,omitempty"`
-	List     *bool      `json:"list,omitempty"`
-	Name     string     `json:"name"`
-	Sentence string     `json:"sentence"`
-	Title    string     `json:"title"`
+	Effect string     `json:"effect"`
+	Fields []Property `json:"fields"`
+	Help   *string    `json:"help,omitempty"`
+	List   bool       `json:"list"`
+	Method *string    `json:"method,omitempty"`
+	Name   string     `json:"name"`
+	Path   *string    `json:"path,omitempty"`
+
+	// Proof link, read back, undo
+	Proof  *[]string `json:"proof,omitempty"`
+	Repeat string    `json:"repeat"`
+
+	// Sample Any JSON value
+	Sample      *Value    `json:"sample,omitempty"`
+	Scopes      *[]string `json:"scopes,omitempty"`
+	Sentence    string    `json:"sentence"`
+	TakesAWhile *bool     `json:"takes_a_while,omitempty"`
+	Title       string    `json:"title"`
+
+	// Units What one call is billed, in words
+	Units *string `json:"units,omitempty"`
+}
+
+// BeginConsent defines model for BeginConsent.
+type BeginConsent struct {
+	// Loopback The port on which the command line listens
+	Loopback *int      `json:"loopback,omitempty"`
+	Scopes   *[]string `json:"scopes,omitempty"`
 }
 
 // CallSheet defines model for CallSheet.
@@ -224,6 +269,17 @@ type CallSheet struct {
 	Curl    *string `json:"curl,omitempty"`
 	Secured bool    `json:"secured"`
 	Verify  string  `json:"verify"`
+}
+
+// Called defines model for Called.
+type Called struct {
+	Address string              `json:"address"`
+	At      time.Time           `json:"at"`
+	Failure string              `json:"failure"`
+	Method  string              `json:"method"`
+	Run     *openapi_types.UUID `json:"run,omitempty"`
+	Status  int                 `json:"status"`
+	TookMs  int                 `json:"took_ms"`
 }
 
 // Cell defines model for Cell.
@@ -251,6 +307,9 @@ type Choices struct {
 		Id   Value  `json:"id"`
 		Name string `json:"name"`
 	} `json:"options"`
+
+	// Searches The application itself searches
+	Searches *bool  `json:"searches,omitempty"`
 	WhyEmpty string `json:"why_empty"`
 }
 
@@ -282,37 +341,99 @@ type Connection struct {
 	Connector      string     `json:"connector"`
 	ConnectorTitle string     `json:"connector_title"`
 
+	// Everyone Every builder may use it
+	Everyone  bool       `json:"everyone"`
+	Grants    []Grant    `json:"grants"`
+	HeldUntil *time.Time `json:"held_until,omitempty"`
+	HeldWhy   *string    `json:"held_why,omitempty"`
+
 	// Hint The last characters of the secret
-	Hint   string  `json:"hint"`
-	Method *string `json:"method,omitempty"`
-	Name   string  `json:"name"`
+	Hint string `json:"hint"`
+
+	// Left What is left of the plan
+	Left   string  `json:"left"`
+	Limits *Limits `json:"limits,omitempty"`
+	Method string  `json:"method"`
+
+	// Missing What the plan lacks
+	Missing []string `json:"missing"`
+	Name    string   `json:"name"`
 
 	// Pin Where the secret may go
 	Pin string `json:"pin"`
 
-	// Said Signed in as …, or why it does not work
-	Said   string          `json:"said"`
-	State  ConnectionState `json:"state"`
-	TookMs *int64          `json:"took_ms,omitempty"`
-	UsedBy []string        `json:"used_by"`
+	// Said Whose account it is, or why it does not work
+	Said string `json:"said"`
+
+	// Scopes Granted; absent where they are not known
+	Scopes       *[]string       `json:"scopes,omitempty"`
+	State        ConnectionState `json:"state"`
+	TokenExpires *time.Time      `json:"token_expires,omitempty"`
+	TookMs       *int64          `json:"took_ms,omitempty"`
+	UsedBy       []string        `json:"used_by"`
+	Version      *int            `json:"version,omitempty"`
+
+	// Waiting Runs that wait for it
+	Waiting *int `json:"waiting,omitempty"`
+
+	// Words Its health in a sentence
+	Words string `json:"words"`
 }
 
 // ConnectionState defines model for Connection.State.
 type ConnectionState string
 
+// ConnectionSettings defines model for ConnectionSettings.
+type ConnectionSettings struct {
+	Everyone bool     `json:"everyone"`
+	Grants   *[]Grant `json:"grants,omitempty"`
+	Limits   *Limits  `json:"limits,omitempty"`
+}
+
 // Connector defines model for Connector.
 type Connector struct {
-	About   string     `json:"about"`
-	Account []Property `json:"account"`
-	Actions []Action   `json:"actions"`
-	Name    string     `json:"name"`
-	SignIn  []struct {
-		Help   string `json:"help"`
-		Method string `json:"method"`
-		Secret string `json:"secret"`
-		Title  string `json:"title"`
-	} `json:"sign_in"`
-	Title string `json:"title"`
+	About    string     `json:"about"`
+	Account  []Property `json:"account"`
+	Actions  []Action   `json:"actions"`
+	Author   *string    `json:"author,omitempty"`
+	Docs     *string    `json:"docs,omitempty"`
+	Document *string    `json:"document,omitempty"`
+
+	// Limits In words, as 5 calls a second
+	Limits *string `json:"limits,omitempty"`
+	Name   string  `json:"name"`
+
+	// Own Made in this workspace
+	Own      bool               `json:"own"`
+	SignIn   []Way              `json:"sign_in"`
+	Title    string             `json:"title"`
+	Triggers []ConnectorTrigger `json:"triggers"`
+
+	// UsedBy Connections
+	UsedBy  *[]string `json:"used_by,omitempty"`
+	Version int       `json:"version"`
+}
+
+// ConnectorTrigger defines model for ConnectorTrigger.
+type ConnectorTrigger struct {
+	Help         *string              `json:"help,omitempty"`
+	Instructions *string              `json:"instructions,omitempty"`
+	Kind         ConnectorTriggerKind `json:"kind"`
+	Name         string               `json:"name"`
+	Sentence     string               `json:"sentence"`
+	Title        string               `json:"title"`
+}
+
+// ConnectorTriggerKind defines model for ConnectorTrigger.Kind.
+type ConnectorTriggerKind string
+
+// ConsentPage defines model for ConsentPage.
+type ConsentPage struct {
+	// Address The page to open
+	Address string `json:"address"`
+
+	// Redirect The address to register with the application
+	Redirect string `json:"redirect"`
 }
 
 // Counts defines model for Counts.
@@ -386,6 +507,14 @@ type Fate string
 // Fields A JSON object
 type Fields = json.RawMessage
 
+// File defines model for File.
+type File struct {
+	File string `json:"file"`
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	Type string `json:"type"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Column   int             `json:"column"`
@@ -410,6 +539,47 @@ type Function struct {
 	Usage   string `json:"usage"`
 }
 
+// Grant defines model for Grant.
+type Grant struct {
+	// Actions All unless given
+	Actions *[]string `json:"actions,omitempty"`
+	Email   string    `json:"email"`
+	Name    *string   `json:"name,omitempty"`
+}
+
+// ImportConnector defines model for ImportConnector.
+type ImportConnector struct {
+	// Address Where the document was found; a server that is only a path is resolved against it
+	Address *string `json:"address,omitempty"`
+
+	// Document OpenAPI 3.0 or 3.1, as JSON or YAML
+	Document string  `json:"document"`
+	Name     *string `json:"name,omitempty"`
+}
+
+// Imported defines model for Imported.
+type Imported struct {
+	Actions int `json:"actions"`
+
+	// Document The connector document
+	Document string `json:"document"`
+	LeftOut  []struct {
+		What string `json:"what"`
+		Why  string `json:"why"`
+	} `json:"left_out"`
+	Name  string `json:"name"`
+	Reads *int   `json:"reads,omitempty"`
+
+	// Servers Where calls would go
+	Servers []string `json:"servers"`
+	SignIn  []string `json:"sign_in"`
+	Title   string   `json:"title"`
+
+	// TokenServers Where client secrets would go
+	TokenServers *[]string `json:"token_servers,omitempty"`
+	Writes       *int      `json:"writes,omitempty"`
+}
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -417,7 +587,12 @@ type Items struct {
 
 // Kind defines model for Kind.
 type Kind struct {
-	Help     string     `json:"help"`
+	// Connects A step of this kind can use a connection
+	Connects *bool  `json:"connects,omitempty"`
+	Help     string `json:"help"`
+
+	// Needs The connector that it cannot do without
+	Needs    *string    `json:"needs,omitempty"`
 	Settings []Property `json:"settings"`
 	Title    string     `json:"title"`
 	Type     string     `json:"type"`
@@ -430,6 +605,13 @@ type Lattice struct {
 	Matching int            `json:"matching"`
 	Rows     []Row          `json:"rows"`
 	Total    int            `json:"total"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	Calls    *int     `json:"calls,omitempty"`
+	Parallel *int     `json:"parallel,omitempty"`
+	Seconds  *float64 `json:"seconds,omitempty"`
 }
 
 // Line A line of the outline
@@ -469,18 +651,27 @@ type Me struct {
 // MendConnection defines model for MendConnection.
 type MendConnection struct {
 	// Account A JSON object
-	Account *Fields `json:"account,omitempty"`
-	Secret  string  `json:"secret"`
+	Account *Fields            `json:"account,omitempty"`
+	Method  *string            `json:"method,omitempty"`
+	Scopes  *[]string          `json:"scopes,omitempty"`
+	Secret  *string            `json:"secret,omitempty"`
+	Values  *map[string]string `json:"values,omitempty"`
 }
 
 // NewConnection defines model for NewConnection.
 type NewConnection struct {
 	// Account A JSON object
-	Account   Fields  `json:"account"`
-	Connector string  `json:"connector"`
-	Method    *string `json:"method,omitempty"`
-	Name      string  `json:"name"`
-	Secret    string  `json:"secret"`
+	Account   Fields    `json:"account"`
+	Connector string    `json:"connector"`
+	Method    *string   `json:"method,omitempty"`
+	Name      string    `json:"name"`
+	Scopes    *[]string `json:"scopes,omitempty"`
+
+	// Secret Where the method asks for one secret only
+	Secret *string `json:"secret,omitempty"`
+
+	// Values What the method asks for by name
+	Values *map[string]string `json:"values,omitempty"`
 }
 
 // NewSample defines model for NewSample.
@@ -539,6 +730,43 @@ type OpenedCell struct {
 		Step     string `json:"step"`
 		Text     string `json:"text"`
 	} `json:"way"`
+}
+
+// Paste defines model for Paste.
+type Paste struct {
+	Text string `json:"text"`
+}
+
+// Pasted defines model for Pasted.
+type Pasted struct {
+	// Connector A connector document with a sign-in method for the secrets found
+	Connector *string `json:"connector,omitempty"`
+
+	// Files Files that the command reads
+	Files *[]string `json:"files,omitempty"`
+
+	// Notes Options that change nothing here
+	Notes  []string `json:"notes"`
+	Origin string   `json:"origin"`
+
+	// Placeholders Stand-ins for a value, to be filled in
+	Placeholders []struct {
+		Text  string `json:"text"`
+		Where string `json:"where"`
+	} `json:"placeholders"`
+
+	// Secrets Found and taken out of the step
+	Secrets []struct {
+		Hint  string `json:"hint"`
+		Where string `json:"where"`
+	} `json:"secrets"`
+	Sentence *string `json:"sentence,omitempty"`
+
+	// Settings A JSON object
+	Settings Fields `json:"settings"`
+
+	// Values The secrets found, by name, for the new connection; kept nowhere
+	Values *map[string]string `json:"values,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -616,6 +844,15 @@ type Rehearse struct {
 	To *string `json:"to,omitempty"`
 }
 
+// Returned defines model for Returned.
+type Returned struct {
+	Code             *string `json:"code,omitempty"`
+	Error            *string `json:"error,omitempty"`
+	ErrorDescription *string `json:"error_description,omitempty"`
+	Iss              *string `json:"iss,omitempty"`
+	State            string  `json:"state"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
 	Document string    `json:"document"`
@@ -669,7 +906,7 @@ type RunSummary struct {
 	Message    string             `json:"message"`
 	Pass       int                `json:"pass"`
 
-	// Reason Why it waits: connection_broken, told_to_wait
+	// Reason Why it waits: connection_broken, told_to_wait, job_running
 	Reason   string     `json:"reason"`
 	Revision int        `json:"revision"`
 	State    RunState   `json:"state"`
@@ -705,6 +942,16 @@ type Samples struct {
 	Taking bool `json:"taking"`
 }
 
+// SecretField defines model for SecretField.
+type SecretField struct {
+	Name     string `json:"name"`
+	Required bool   `json:"required"`
+
+	// Shown Not a secret in itself, as a user name
+	Shown bool   `json:"shown"`
+	Title string `json:"title"`
+}
+
 // Sent defines model for Sent.
 type Sent struct {
 	Body     *string `json:"body,omitempty"`
@@ -735,8 +982,65 @@ type Token struct {
 	Used    *time.Time         `json:"used,omitempty"`
 }
 
+// Tried defines model for Tried.
+type Tried struct {
+	Bytes *int64 `json:"bytes,omitempty"`
+
+	// Curl The same call for a shell
+	Curl  string    `json:"curl"`
+	Items *[]Fields `json:"items,omitempty"`
+	Left  *string   `json:"left,omitempty"`
+	Link  *string   `json:"link,omitempty"`
+
+	// More There are further pages
+	More *bool `json:"more,omitempty"`
+
+	// Output Any JSON value
+	Output  *Value   `json:"output,omitempty"`
+	Sent    Sent     `json:"sent"`
+	Status  *int     `json:"status,omitempty"`
+	Summary *string  `json:"summary,omitempty"`
+	TookMs  *int64   `json:"took_ms,omitempty"`
+	Type    *string  `json:"type,omitempty"`
+	Units   *float64 `json:"units,omitempty"`
+
+	// Why Why it failed
+	Why *string `json:"why,omitempty"`
+}
+
+// Try defines model for Try.
+type Try struct {
+	// Action An action of the connection’s connector, http or sql
+	Action     string  `json:"action"`
+	Connection *string `json:"connection,omitempty"`
+
+	// Input A JSON object
+	Input Fields `json:"input"`
+
+	// Send Send it for real
+	Send *bool `json:"send,omitempty"`
+}
+
 // Value Any JSON value
 type Value = json.RawMessage
+
+// Way defines model for Way.
+type Way struct {
+	// Consent A person consents on a page of the application
+	Consent *bool  `json:"consent,omitempty"`
+	Help    string `json:"help"`
+	Method  string `json:"method"`
+
+	// Redirect The address to register with the application
+	Redirect *string `json:"redirect,omitempty"`
+	Scopes   *[]struct {
+		Always bool   `json:"always"`
+		Name   string `json:"name"`
+		Title  string `json:"title"`
+	} `json:"scopes,omitempty"`
+	Secrets []SecretField `json:"secrets"`
+	Title   string        `json:"title"`
+}
 
 // Workflow defines model for Workflow.
 type Workflow struct {
@@ -800,10 +1104,28 @@ type RunID = openapi_types.UUID
 // WorkflowName defines model for WorkflowName.
 type WorkflowName = string
 
+// SetAllowancesJSONBody defines parameters for SetAllowances.
+type SetAllowancesJSONBody struct {
+	Addresses []string `json:"addresses"`
+}
+
 // ListChoicesJSONBody defines parameters for ListChoices.
 type ListChoicesJSONBody struct {
 	// Input A JSON object
-	Input Fields `json:"input"`
+	Input  Fields  `json:"input"`
+	Search *string `json:"search,omitempty"`
+}
+
+// AddFileParams defines parameters for AddFile.
+type AddFileParams struct {
+	Name string  `form:"name" json:"name"`
+	Type *string `form:"type,omitempty" json:"type,omitempty"`
+}
+
+// GetFileParams defines parameters for GetFile.
+type GetFileParams struct {
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+	Type *string `form:"type,omitempty" json:"type,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -856,6 +1178,9 @@ type GoLiveParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
+type SetAllowancesJSONRequestBody SetAllowancesJSONBody
+
 // CheckDocumentJSONRequestBody defines body for CheckDocument for application/json ContentType.
 type CheckDocumentJSONRequestBody = Document
 
@@ -868,8 +1193,29 @@ type MendConnectionJSONRequestBody = MendConnection
 // ListChoicesJSONRequestBody defines body for ListChoices for application/json ContentType.
 type ListChoicesJSONRequestBody ListChoicesJSONBody
 
+// BeginConsentJSONRequestBody defines body for BeginConsent for application/json ContentType.
+type BeginConsentJSONRequestBody = BeginConsent
+
+// ShapeConnectionJSONRequestBody defines body for ShapeConnection for application/json ContentType.
+type ShapeConnectionJSONRequestBody = ConnectionSettings
+
+// AddConnectorJSONRequestBody defines body for AddConnector for application/json ContentType.
+type AddConnectorJSONRequestBody = Document
+
+// CheckConnectorJSONRequestBody defines body for CheckConnector for application/json ContentType.
+type CheckConnectorJSONRequestBody = Document
+
+// ImportConnectorJSONRequestBody defines body for ImportConnector for application/json ContentType.
+type ImportConnectorJSONRequestBody = ImportConnector
+
+// FinishConsentJSONRequestBody defines body for FinishConsent for application/json ContentType.
+type FinishConsentJSONRequestBody = Returned
+
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluate
+
+// PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
+type PasteCallJSONRequestBody = Paste
 
 // ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
 type ResumeRunJSONRequestBody = Onward
@@ -882,6 +1228,9 @@ type SignInJSONRequestBody = SignIn
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
+
+// TryActionJSONRequestBody defines body for TryAction for application/json ContentType.
+type TryActionJSONRequestBody = Try
 
 // CreateWorkflowJSONRequestBody defines body for CreateWorkflow for application/json ContentType.
 type CreateWorkflowJSONRequestBody = Document
@@ -975,6 +1324,25 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAllowances Addresses that are not public and may be reached all the same
+	//
+	// Corresponds with GET /allowances (the `ListAllowances` operationId).
+	ListAllowances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAllowancesWithBody Change them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+	SetAllowancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAllowances Change them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+	SetAllowances(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckDocumentWithBody Check a document without storing it
 	//
 	// Takes any type of body and a specified content type.
@@ -1032,6 +1400,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /connections/{connection} (the `MendConnection` operationId).
 	MendConnection(ctx context.Context, connection ConnectionName, body MendConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCalls The last calls of a connection
+	//
+	// Corresponds with GET /connections/{connection}/calls (the `ListCalls` operationId).
+	ListCalls(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckConnection Make the connector's check call
 	//
 	// Corresponds with POST /connections/{connection}/check (the `CheckConnection` operationId).
@@ -1051,10 +1424,109 @@ type ClientInterface interface {
 	// Corresponds with POST /connections/{connection}/choices/{list} (the `ListChoices` operationId).
 	ListChoices(ctx context.Context, connection ConnectionName, list string, body ListChoicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ConfirmConnection Say that the account that signed in is the right one
+	//
+	// Corresponds with POST /connections/{connection}/confirm (the `ConfirmConnection` operationId).
+	ConfirmConnection(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginConsentWithBody Prepare a sign-in through the application’s consent page
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+	BeginConsentWithBody(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginConsent Prepare a sign-in through the application’s consent page
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+	BeginConsent(ctx context.Context, connection ConnectionName, body BeginConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShapeConnectionWithBody Change its limits, and who may build with it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+	ShapeConnectionWithBody(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShapeConnection Change its limits, and who may build with it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+	ShapeConnection(ctx context.Context, connection ConnectionName, body ShapeConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListConnectors What can be connected, and what each can do
 	//
 	// Corresponds with GET /connectors (the `ListConnectors` operationId).
 	ListConnectors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConnectorWithBody Add a connector, or a new version of one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /connectors (the `AddConnector` operationId).
+	AddConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConnector Add a connector, or a new version of one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /connectors (the `AddConnector` operationId).
+	AddConnector(ctx context.Context, body AddConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckConnectorWithBody Find everything wrong with a connector document
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+	CheckConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckConnector Find everything wrong with a connector document
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+	CheckConnector(ctx context.Context, body CheckConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportConnectorWithBody Make a connector document of an OpenAPI document
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+	ImportConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportConnector Make a connector document of an OpenAPI document
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+	ImportConnector(ctx context.Context, body ImportConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveConnector Remove a connector that was made here and that nothing uses
+	//
+	// Corresponds with DELETE /connectors/{connector} (the `RemoveConnector` operationId).
+	RemoveConnector(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetConnector One connector with its document
+	//
+	// Corresponds with GET /connectors/{connector} (the `GetConnector` operationId).
+	GetConnector(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FinishConsentWithBody Hand over what the consent page sent to the command line
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /consent (the `FinishConsent` operationId).
+	FinishConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FinishConsent Hand over what the consent page sent to the command line
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /consent (the `FinishConsent` operationId).
+	FinishConsent(ctx context.Context, body FinishConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EvaluateWithBody Try an expression on an item
 	//
@@ -1070,6 +1542,18 @@ type ClientInterface interface {
 	// Corresponds with POST /evaluate (the `Evaluate` operationId).
 	Evaluate(ctx context.Context, body EvaluateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddFileWithBody Keep a file, up to 2 GiB
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /files (the `AddFile` operationId).
+	AddFileWithBody(ctx context.Context, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFile The content of a file
+	//
+	// Corresponds with GET /files/{file} (the `GetFile` operationId).
+	GetFile(ctx context.Context, file string, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFunctions The function library
 	//
 	// Corresponds with GET /functions (the `ListFunctions` operationId).
@@ -1079,6 +1563,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PasteCallWithBody Make an http step of a curl command or a raw HTTP request
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /paste (the `PasteCall` operationId).
+	PasteCallWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PasteCall Make an http step of a curl command or a raw HTTP request
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /paste (the `PasteCall` operationId).
+	PasteCall(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -1143,6 +1641,11 @@ type ClientInterface interface {
 	// Corresponds with POST /runs/{run}/retry (the `RetryRun` operationId).
 	RetryRun(ctx context.Context, run RunID, body RetryRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ConnectorSchema The JSON Schema of the connector document
+	//
+	// Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
+	ConnectorSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// WorkflowSchema The JSON Schema of the workflow document
 	//
 	// Corresponds with GET /schema/workflow (the `WorkflowSchema` operationId).
@@ -1195,6 +1698,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 	DeleteToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryActionWithBody Show the request of one action, or send it once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /try (the `TryAction` operationId).
+	TryActionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAction Show the request of one action, or send it once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /try (the `TryAction` operationId).
+	TryAction(ctx context.Context, body TryActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWorkflows List workflows by name
 	//
@@ -1346,6 +1863,55 @@ type ClientInterface interface {
 	StartWorkflow(ctx context.Context, workflow WorkflowName, body StartWorkflowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// ListAllowances Addresses that are not public and may be reached all the same
+//
+// Corresponds with GET /allowances (the `ListAllowances` operationId).
+func (c *Client) ListAllowances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAllowancesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAllowancesWithBody Change them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+func (c *Client) SetAllowancesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAllowancesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAllowances Change them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+func (c *Client) SetAllowances(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAllowancesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckDocumentWithBody Check a document without storing it
 //
 // Takes any type of body and a specified content type.
@@ -1493,6 +2059,21 @@ func (c *Client) MendConnection(ctx context.Context, connection ConnectionName, 
 	return c.Client.Do(req)
 }
 
+// ListCalls The last calls of a connection
+//
+// Corresponds with GET /connections/{connection}/calls (the `ListCalls` operationId).
+func (c *Client) ListCalls(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCallsRequest(c.Server, connection)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckConnection Make the connector's check call
 //
 // Corresponds with POST /connections/{connection}/check (the `CheckConnection` operationId).
@@ -1542,11 +2123,260 @@ func (c *Client) ListChoices(ctx context.Context, connection ConnectionName, lis
 	return c.Client.Do(req)
 }
 
+// ConfirmConnection Say that the account that signed in is the right one
+//
+// Corresponds with POST /connections/{connection}/confirm (the `ConfirmConnection` operationId).
+func (c *Client) ConfirmConnection(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmConnectionRequest(c.Server, connection)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginConsentWithBody Prepare a sign-in through the application’s consent page
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+func (c *Client) BeginConsentWithBody(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginConsentRequestWithBody(c.Server, connection, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginConsent Prepare a sign-in through the application’s consent page
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+func (c *Client) BeginConsent(ctx context.Context, connection ConnectionName, body BeginConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginConsentRequest(c.Server, connection, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShapeConnectionWithBody Change its limits, and who may build with it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+func (c *Client) ShapeConnectionWithBody(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShapeConnectionRequestWithBody(c.Server, connection, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShapeConnection Change its limits, and who may build with it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+func (c *Client) ShapeConnection(ctx context.Context, connection ConnectionName, body ShapeConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShapeConnectionRequest(c.Server, connection, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListConnectors What can be connected, and what each can do
 //
 // Corresponds with GET /connectors (the `ListConnectors` operationId).
 func (c *Client) ListConnectors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListConnectorsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConnectorWithBody Add a connector, or a new version of one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /connectors (the `AddConnector` operationId).
+func (c *Client) AddConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConnectorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConnector Add a connector, or a new version of one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /connectors (the `AddConnector` operationId).
+func (c *Client) AddConnector(ctx context.Context, body AddConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConnectorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckConnectorWithBody Find everything wrong with a connector document
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+func (c *Client) CheckConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckConnectorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckConnector Find everything wrong with a connector document
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+func (c *Client) CheckConnector(ctx context.Context, body CheckConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckConnectorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportConnectorWithBody Make a connector document of an OpenAPI document
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+func (c *Client) ImportConnectorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportConnectorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportConnector Make a connector document of an OpenAPI document
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+func (c *Client) ImportConnector(ctx context.Context, body ImportConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportConnectorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveConnector Remove a connector that was made here and that nothing uses
+//
+// Corresponds with DELETE /connectors/{connector} (the `RemoveConnector` operationId).
+func (c *Client) RemoveConnector(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveConnectorRequest(c.Server, connector)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetConnector One connector with its document
+//
+// Corresponds with GET /connectors/{connector} (the `GetConnector` operationId).
+func (c *Client) GetConnector(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetConnectorRequest(c.Server, connector)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FinishConsentWithBody Hand over what the consent page sent to the command line
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /consent (the `FinishConsent` operationId).
+func (c *Client) FinishConsentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFinishConsentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FinishConsent Hand over what the consent page sent to the command line
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /consent (the `FinishConsent` operationId).
+func (c *Client) FinishConsent(ctx context.Context, body FinishConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFinishConsentRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1591,6 +2421,38 @@ func (c *Client) Evaluate(ctx context.Context, body EvaluateJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
+// AddFileWithBody Keep a file, up to 2 GiB
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /files (the `AddFile` operationId).
+func (c *Client) AddFileWithBody(ctx context.Context, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFileRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFile The content of a file
+//
+// Corresponds with GET /files/{file} (the `GetFile` operationId).
+func (c *Client) GetFile(ctx context.Context, file string, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFileRequest(c.Server, file, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFunctions The function library
 //
 // Corresponds with GET /functions (the `ListFunctions` operationId).
@@ -1611,6 +2473,40 @@ func (c *Client) ListFunctions(ctx context.Context, reqEditors ...RequestEditorF
 // Corresponds with GET /kinds (the `ListKinds` operationId).
 func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListKindsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PasteCallWithBody Make an http step of a curl command or a raw HTTP request
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /paste (the `PasteCall` operationId).
+func (c *Client) PasteCallWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPasteCallRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PasteCall Make an http step of a curl command or a raw HTTP request
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /paste (the `PasteCall` operationId).
+func (c *Client) PasteCall(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPasteCallRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1794,6 +2690,21 @@ func (c *Client) RetryRun(ctx context.Context, run RunID, body RetryRunJSONReque
 	return c.Client.Do(req)
 }
 
+// ConnectorSchema The JSON Schema of the connector document
+//
+// Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
+func (c *Client) ConnectorSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConnectorSchemaRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // WorkflowSchema The JSON Schema of the workflow document
 //
 // Corresponds with GET /schema/workflow (the `WorkflowSchema` operationId).
@@ -1927,6 +2838,40 @@ func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBod
 // Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 func (c *Client) DeleteToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryActionWithBody Show the request of one action, or send it once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /try (the `TryAction` operationId).
+func (c *Client) TryActionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryActionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAction Show the request of one action, or send it once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /try (the `TryAction` operationId).
+func (c *Client) TryAction(ctx context.Context, body TryActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryActionRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2336,6 +3281,73 @@ func (c *Client) StartWorkflow(ctx context.Context, workflow WorkflowName, body 
 	return c.Client.Do(req)
 }
 
+// NewListAllowancesRequest constructs an http.Request for the ListAllowances method
+func NewListAllowancesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/allowances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetAllowancesRequest calls the generic SetAllowances builder with application/json body
+func NewSetAllowancesRequest(server string, body SetAllowancesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAllowancesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetAllowancesRequestWithBody constructs an http.Request for the SetAllowances method, with any body, and a specified content type
+func NewSetAllowancesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/allowances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCheckDocumentRequest calls the generic CheckDocument builder with application/json body
 func NewCheckDocumentRequest(server string, body CheckDocumentJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2558,6 +3570,40 @@ func NewMendConnectionRequestWithBody(server string, connection ConnectionName, 
 	return req, nil
 }
 
+// NewListCallsRequest constructs an http.Request for the ListCalls method
+func NewListCallsRequest(server string, connection ConnectionName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connection", connection, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connections/%s/calls", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCheckConnectionRequest constructs an http.Request for the CheckConnection method
 func NewCheckConnectionRequest(server string, connection ConnectionName) (*http.Request, error) {
 	var err error
@@ -2646,6 +3692,134 @@ func NewListChoicesRequestWithBody(server string, connection ConnectionName, lis
 	return req, nil
 }
 
+// NewConfirmConnectionRequest constructs an http.Request for the ConfirmConnection method
+func NewConfirmConnectionRequest(server string, connection ConnectionName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connection", connection, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connections/%s/confirm", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginConsentRequest calls the generic BeginConsent builder with application/json body
+func NewBeginConsentRequest(server string, connection ConnectionName, body BeginConsentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginConsentRequestWithBody(server, connection, "application/json", bodyReader)
+}
+
+// NewBeginConsentRequestWithBody constructs an http.Request for the BeginConsent method, with any body, and a specified content type
+func NewBeginConsentRequestWithBody(server string, connection ConnectionName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connection", connection, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connections/%s/consent", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewShapeConnectionRequest calls the generic ShapeConnection builder with application/json body
+func NewShapeConnectionRequest(server string, connection ConnectionName, body ShapeConnectionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewShapeConnectionRequestWithBody(server, connection, "application/json", bodyReader)
+}
+
+// NewShapeConnectionRequestWithBody constructs an http.Request for the ShapeConnection method, with any body, and a specified content type
+func NewShapeConnectionRequestWithBody(server string, connection ConnectionName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connection", connection, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connections/%s/settings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListConnectorsRequest constructs an http.Request for the ListConnectors method
 func NewListConnectorsRequest(server string) (*http.Request, error) {
 	var err error
@@ -2669,6 +3843,234 @@ func NewListConnectorsRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddConnectorRequest calls the generic AddConnector builder with application/json body
+func NewAddConnectorRequest(server string, body AddConnectorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddConnectorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddConnectorRequestWithBody constructs an http.Request for the AddConnector method, with any body, and a specified content type
+func NewAddConnectorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connectors")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckConnectorRequest calls the generic CheckConnector builder with application/json body
+func NewCheckConnectorRequest(server string, body CheckConnectorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckConnectorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckConnectorRequestWithBody constructs an http.Request for the CheckConnector method, with any body, and a specified content type
+func NewCheckConnectorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connectors/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImportConnectorRequest calls the generic ImportConnector builder with application/json body
+func NewImportConnectorRequest(server string, body ImportConnectorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportConnectorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportConnectorRequestWithBody constructs an http.Request for the ImportConnector method, with any body, and a specified content type
+func NewImportConnectorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connectors/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveConnectorRequest constructs an http.Request for the RemoveConnector method
+func NewRemoveConnectorRequest(server string, connector string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connector", connector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connectors/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetConnectorRequest constructs an http.Request for the GetConnector method
+func NewGetConnectorRequest(server string, connector string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "connector", connector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/connectors/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFinishConsentRequest calls the generic FinishConsent builder with application/json body
+func NewFinishConsentRequest(server string, body FinishConsentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFinishConsentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFinishConsentRequestWithBody constructs an http.Request for the FinishConsent method, with any body, and a specified content type
+func NewFinishConsentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2709,6 +4111,143 @@ func NewEvaluateRequestWithBody(server string, contentType string, body io.Reade
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAddFileRequestWithBody constructs an http.Request for the AddFile method, with any body, and a specified content type
+func NewAddFileRequestWithBody(server string, params *AddFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/files")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Type != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "type", *params.Type, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFileRequest constructs an http.Request for the GetFile method
+func NewGetFileRequest(server string, file string, params *GetFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Type != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "type", *params.Type, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2763,6 +4302,46 @@ func NewListKindsRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPasteCallRequest calls the generic PasteCall builder with application/json body
+func NewPasteCallRequest(server string, body PasteCallJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPasteCallRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPasteCallRequestWithBody constructs an http.Request for the PasteCall method, with any body, and a specified content type
+func NewPasteCallRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/paste")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3220,6 +4799,33 @@ func NewRetryRunRequestWithBody(server string, run RunID, contentType string, bo
 	return req, nil
 }
 
+// NewConnectorSchemaRequest constructs an http.Request for the ConnectorSchema method
+func NewConnectorSchemaRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schema/connector")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewWorkflowSchemaRequest constructs an http.Request for the WorkflowSchema method
 func NewWorkflowSchemaRequest(server string) (*http.Request, error) {
 	var err error
@@ -3438,6 +5044,46 @@ func NewDeleteTokenRequest(server string, id openapi_types.UUID) (*http.Request,
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTryActionRequest calls the generic TryAction builder with application/json body
+func NewTryActionRequest(server string, body TryActionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryActionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryActionRequestWithBody constructs an http.Request for the TryAction method, with any body, and a specified content type
+func NewTryActionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4314,6 +5960,27 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAllowancesWithResponse Addresses that are not public and may be reached all the same
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /allowances (the `ListAllowances` operationId).
+	ListAllowancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAllowancesResponse, error)
+
+	// SetAllowancesWithBodyWithResponse Change them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+	SetAllowancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAllowancesResponse, error)
+
+	// SetAllowancesWithResponse Change them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+	SetAllowancesWithResponse(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAllowancesResponse, error)
+
 	// CheckDocumentWithBodyWithResponse Check a document without storing it
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4377,6 +6044,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /connections/{connection} (the `MendConnection` operationId).
 	MendConnectionWithResponse(ctx context.Context, connection ConnectionName, body MendConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*MendConnectionResponse, error)
 
+	// ListCallsWithResponse The last calls of a connection
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /connections/{connection}/calls (the `ListCalls` operationId).
+	ListCallsWithResponse(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*ListCallsResponse, error)
+
 	// CheckConnectionWithResponse Make the connector's check call
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4398,12 +6072,117 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /connections/{connection}/choices/{list} (the `ListChoices` operationId).
 	ListChoicesWithResponse(ctx context.Context, connection ConnectionName, list string, body ListChoicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ListChoicesResponse, error)
 
+	// ConfirmConnectionWithResponse Say that the account that signed in is the right one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connections/{connection}/confirm (the `ConfirmConnection` operationId).
+	ConfirmConnectionWithResponse(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*ConfirmConnectionResponse, error)
+
+	// BeginConsentWithBodyWithResponse Prepare a sign-in through the application’s consent page
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+	BeginConsentWithBodyWithResponse(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginConsentResponse, error)
+
+	// BeginConsentWithResponse Prepare a sign-in through the application’s consent page
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+	BeginConsentWithResponse(ctx context.Context, connection ConnectionName, body BeginConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginConsentResponse, error)
+
+	// ShapeConnectionWithBodyWithResponse Change its limits, and who may build with it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+	ShapeConnectionWithBodyWithResponse(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShapeConnectionResponse, error)
+
+	// ShapeConnectionWithResponse Change its limits, and who may build with it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+	ShapeConnectionWithResponse(ctx context.Context, connection ConnectionName, body ShapeConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*ShapeConnectionResponse, error)
+
 	// ListConnectorsWithResponse What can be connected, and what each can do
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /connectors (the `ListConnectors` operationId).
 	ListConnectorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConnectorsResponse, error)
+
+	// AddConnectorWithBodyWithResponse Add a connector, or a new version of one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors (the `AddConnector` operationId).
+	AddConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConnectorResponse, error)
+
+	// AddConnectorWithResponse Add a connector, or a new version of one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors (the `AddConnector` operationId).
+	AddConnectorWithResponse(ctx context.Context, body AddConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConnectorResponse, error)
+
+	// CheckConnectorWithBodyWithResponse Find everything wrong with a connector document
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+	CheckConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckConnectorResponse, error)
+
+	// CheckConnectorWithResponse Find everything wrong with a connector document
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+	CheckConnectorWithResponse(ctx context.Context, body CheckConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckConnectorResponse, error)
+
+	// ImportConnectorWithBodyWithResponse Make a connector document of an OpenAPI document
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+	ImportConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportConnectorResponse, error)
+
+	// ImportConnectorWithResponse Make a connector document of an OpenAPI document
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+	ImportConnectorWithResponse(ctx context.Context, body ImportConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportConnectorResponse, error)
+
+	// RemoveConnectorWithResponse Remove a connector that was made here and that nothing uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /connectors/{connector} (the `RemoveConnector` operationId).
+	RemoveConnectorWithResponse(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*RemoveConnectorResponse, error)
+
+	// GetConnectorWithResponse One connector with its document
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /connectors/{connector} (the `GetConnector` operationId).
+	GetConnectorWithResponse(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*GetConnectorResponse, error)
+
+	// FinishConsentWithBodyWithResponse Hand over what the consent page sent to the command line
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consent (the `FinishConsent` operationId).
+	FinishConsentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FinishConsentResponse, error)
+
+	// FinishConsentWithResponse Hand over what the consent page sent to the command line
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consent (the `FinishConsent` operationId).
+	FinishConsentWithResponse(ctx context.Context, body FinishConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*FinishConsentResponse, error)
 
 	// EvaluateWithBodyWithResponse Try an expression on an item
 	//
@@ -4419,6 +6198,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /evaluate (the `Evaluate` operationId).
 	EvaluateWithResponse(ctx context.Context, body EvaluateJSONRequestBody, reqEditors ...RequestEditorFn) (*EvaluateResponse, error)
 
+	// AddFileWithBodyWithResponse Keep a file, up to 2 GiB
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /files (the `AddFile` operationId).
+	AddFileWithBodyWithResponse(ctx context.Context, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFileResponse, error)
+
+	// GetFileWithResponse The content of a file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /files/{file} (the `GetFile` operationId).
+	GetFileWithResponse(ctx context.Context, file string, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
 	// ListFunctionsWithResponse The function library
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4432,6 +6225,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
+
+	// PasteCallWithBodyWithResponse Make an http step of a curl command or a raw HTTP request
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paste (the `PasteCall` operationId).
+	PasteCallWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PasteCallResponse, error)
+
+	// PasteCallWithResponse Make an http step of a curl command or a raw HTTP request
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paste (the `PasteCall` operationId).
+	PasteCallWithResponse(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*PasteCallResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -4510,6 +6317,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /runs/{run}/retry (the `RetryRun` operationId).
 	RetryRunWithResponse(ctx context.Context, run RunID, body RetryRunJSONRequestBody, reqEditors ...RequestEditorFn) (*RetryRunResponse, error)
 
+	// ConnectorSchemaWithResponse The JSON Schema of the connector document
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
+	ConnectorSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ConnectorSchemaResponse, error)
+
 	// WorkflowSchemaWithResponse The JSON Schema of the workflow document
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4572,6 +6386,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 	DeleteTokenWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*DeleteTokenResponse, error)
+
+	// TryActionWithBodyWithResponse Show the request of one action, or send it once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /try (the `TryAction` operationId).
+	TryActionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryActionResponse, error)
+
+	// TryActionWithResponse Show the request of one action, or send it once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /try (the `TryAction` operationId).
+	TryActionWithResponse(ctx context.Context, body TryActionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryActionResponse, error)
 
 	// ListWorkflowsWithResponse List workflows by name
 	//
@@ -4747,6 +6575,110 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workflows/{workflow}/start (the `StartWorkflow` operationId).
 	StartWorkflowWithResponse(ctx context.Context, workflow WorkflowName, body StartWorkflowJSONRequestBody, reqEditors ...RequestEditorFn) (*StartWorkflowResponse, error)
+}
+
+type ListAllowancesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Addresses []string `json:"addresses"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAllowancesResponse) GetJSON200() *struct {
+	Addresses []string `json:"addresses"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAllowancesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAllowancesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAllowancesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAllowancesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAllowancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAllowancesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Addresses []string `json:"addresses"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetAllowancesResponse) GetJSON200() *struct {
+	Addresses []string `json:"addresses"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAllowancesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAllowancesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAllowancesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAllowancesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAllowancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type CheckDocumentResponse struct {
@@ -5034,6 +6966,58 @@ func (r MendConnectionResponse) ContentType() string {
 	return ""
 }
 
+type ListCallsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Calls []Called `json:"calls"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCallsResponse) GetJSON200() *struct {
+	Calls []Called `json:"calls"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCallsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCallsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCallsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCallsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCallsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckConnectionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5130,6 +7114,150 @@ func (r ListChoicesResponse) ContentType() string {
 	return ""
 }
 
+type ConfirmConnectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Connection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmConnectionResponse) GetJSON200() *Connection {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmConnectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmConnectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmConnectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmConnectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsentPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginConsentResponse) GetJSON200() *ConsentPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShapeConnectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Connection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShapeConnectionResponse) GetJSON200() *Connection {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShapeConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShapeConnectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShapeConnectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShapeConnectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShapeConnectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListConnectorsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5182,6 +7310,293 @@ func (r ListConnectorsResponse) ContentType() string {
 	return ""
 }
 
+type AddConnectorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Connector
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddConnectorResponse) GetJSON201() *Connector {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddConnectorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddConnectorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddConnectorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddConnectorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddConnectorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckConnectorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Connector *Connector `json:"connector,omitempty"`
+		Problems  []Finding  `json:"problems"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckConnectorResponse) GetJSON200() *struct {
+	Connector *Connector `json:"connector,omitempty"`
+	Problems  []Finding  `json:"problems"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckConnectorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckConnectorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckConnectorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckConnectorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckConnectorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportConnectorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Imported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportConnectorResponse) GetJSON200() *Imported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportConnectorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportConnectorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportConnectorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportConnectorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportConnectorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveConnectorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveConnectorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveConnectorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveConnectorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveConnectorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveConnectorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetConnectorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Connector
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetConnectorResponse) GetJSON200() *Connector {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetConnectorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetConnectorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetConnectorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetConnectorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetConnectorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FinishConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Connection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FinishConsentResponse) GetJSON200() *Connection {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FinishConsentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FinishConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FinishConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FinishConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FinishConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EvaluateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5224,6 +7639,104 @@ func (r EvaluateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EvaluateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *File
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddFileResponse) GetJSON201() *File {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetFileResponse200Headers the declared response headers of an HTTP 200 response for GetFile
+type GetFileResponse200Headers struct {
+	ContentDisposition    *string
+	ContentSecurityPolicy *string
+	XContentTypeOptions   *string
+}
+
+type GetFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetFileResponse200Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFileResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5330,6 +7843,54 @@ func (r ListKindsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PasteCallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pasted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PasteCallResponse) GetJSON200() *Pasted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PasteCallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PasteCallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PasteCallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PasteCallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PasteCallResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5761,6 +8322,54 @@ func (r RetryRunResponse) ContentType() string {
 	return ""
 }
 
+type ConnectorSchemaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Fields
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConnectorSchemaResponse) GetJSON200() *Fields {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConnectorSchemaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConnectorSchemaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConnectorSchemaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConnectorSchemaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConnectorSchemaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type WorkflowSchemaResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6095,6 +8704,54 @@ func (r DeleteTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DeleteTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryActionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryActionResponse) GetJSON200() *Tried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryActionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryActionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryActionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryActionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryActionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7007,6 +9664,45 @@ func (r StartWorkflowResponse) ContentType() string {
 	return ""
 }
 
+// ListAllowancesWithResponse Addresses that are not public and may be reached all the same
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /allowances (the `ListAllowances` operationId).
+func (c *ClientWithResponses) ListAllowancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAllowancesResponse, error) {
+	rsp, err := c.ListAllowances(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAllowancesResponse(rsp)
+}
+
+// SetAllowancesWithBodyWithResponse Change them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+func (c *ClientWithResponses) SetAllowancesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAllowancesResponse, error) {
+	rsp, err := c.SetAllowancesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAllowancesResponse(rsp)
+}
+
+// SetAllowancesWithResponse Change them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /allowances (the `SetAllowances` operationId).
+func (c *ClientWithResponses) SetAllowancesWithResponse(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAllowancesResponse, error) {
+	rsp, err := c.SetAllowances(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAllowancesResponse(rsp)
+}
+
 // CheckDocumentWithBodyWithResponse Check a document without storing it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7124,6 +9820,19 @@ func (c *ClientWithResponses) MendConnectionWithResponse(ctx context.Context, co
 	return ParseMendConnectionResponse(rsp)
 }
 
+// ListCallsWithResponse The last calls of a connection
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /connections/{connection}/calls (the `ListCalls` operationId).
+func (c *ClientWithResponses) ListCallsWithResponse(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*ListCallsResponse, error) {
+	rsp, err := c.ListCalls(ctx, connection, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCallsResponse(rsp)
+}
+
 // CheckConnectionWithResponse Make the connector's check call
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7163,6 +9872,71 @@ func (c *ClientWithResponses) ListChoicesWithResponse(ctx context.Context, conne
 	return ParseListChoicesResponse(rsp)
 }
 
+// ConfirmConnectionWithResponse Say that the account that signed in is the right one
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connections/{connection}/confirm (the `ConfirmConnection` operationId).
+func (c *ClientWithResponses) ConfirmConnectionWithResponse(ctx context.Context, connection ConnectionName, reqEditors ...RequestEditorFn) (*ConfirmConnectionResponse, error) {
+	rsp, err := c.ConfirmConnection(ctx, connection, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmConnectionResponse(rsp)
+}
+
+// BeginConsentWithBodyWithResponse Prepare a sign-in through the application’s consent page
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+func (c *ClientWithResponses) BeginConsentWithBodyWithResponse(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginConsentResponse, error) {
+	rsp, err := c.BeginConsentWithBody(ctx, connection, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginConsentResponse(rsp)
+}
+
+// BeginConsentWithResponse Prepare a sign-in through the application’s consent page
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connections/{connection}/consent (the `BeginConsent` operationId).
+func (c *ClientWithResponses) BeginConsentWithResponse(ctx context.Context, connection ConnectionName, body BeginConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginConsentResponse, error) {
+	rsp, err := c.BeginConsent(ctx, connection, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginConsentResponse(rsp)
+}
+
+// ShapeConnectionWithBodyWithResponse Change its limits, and who may build with it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+func (c *ClientWithResponses) ShapeConnectionWithBodyWithResponse(ctx context.Context, connection ConnectionName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShapeConnectionResponse, error) {
+	rsp, err := c.ShapeConnectionWithBody(ctx, connection, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShapeConnectionResponse(rsp)
+}
+
+// ShapeConnectionWithResponse Change its limits, and who may build with it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /connections/{connection}/settings (the `ShapeConnection` operationId).
+func (c *ClientWithResponses) ShapeConnectionWithResponse(ctx context.Context, connection ConnectionName, body ShapeConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*ShapeConnectionResponse, error) {
+	rsp, err := c.ShapeConnection(ctx, connection, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShapeConnectionResponse(rsp)
+}
+
 // ListConnectorsWithResponse What can be connected, and what each can do
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7174,6 +9948,136 @@ func (c *ClientWithResponses) ListConnectorsWithResponse(ctx context.Context, re
 		return nil, err
 	}
 	return ParseListConnectorsResponse(rsp)
+}
+
+// AddConnectorWithBodyWithResponse Add a connector, or a new version of one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors (the `AddConnector` operationId).
+func (c *ClientWithResponses) AddConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConnectorResponse, error) {
+	rsp, err := c.AddConnectorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConnectorResponse(rsp)
+}
+
+// AddConnectorWithResponse Add a connector, or a new version of one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors (the `AddConnector` operationId).
+func (c *ClientWithResponses) AddConnectorWithResponse(ctx context.Context, body AddConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConnectorResponse, error) {
+	rsp, err := c.AddConnector(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConnectorResponse(rsp)
+}
+
+// CheckConnectorWithBodyWithResponse Find everything wrong with a connector document
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+func (c *ClientWithResponses) CheckConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckConnectorResponse, error) {
+	rsp, err := c.CheckConnectorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckConnectorResponse(rsp)
+}
+
+// CheckConnectorWithResponse Find everything wrong with a connector document
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors/check (the `CheckConnector` operationId).
+func (c *ClientWithResponses) CheckConnectorWithResponse(ctx context.Context, body CheckConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckConnectorResponse, error) {
+	rsp, err := c.CheckConnector(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckConnectorResponse(rsp)
+}
+
+// ImportConnectorWithBodyWithResponse Make a connector document of an OpenAPI document
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+func (c *ClientWithResponses) ImportConnectorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportConnectorResponse, error) {
+	rsp, err := c.ImportConnectorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportConnectorResponse(rsp)
+}
+
+// ImportConnectorWithResponse Make a connector document of an OpenAPI document
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /connectors/import (the `ImportConnector` operationId).
+func (c *ClientWithResponses) ImportConnectorWithResponse(ctx context.Context, body ImportConnectorJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportConnectorResponse, error) {
+	rsp, err := c.ImportConnector(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportConnectorResponse(rsp)
+}
+
+// RemoveConnectorWithResponse Remove a connector that was made here and that nothing uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /connectors/{connector} (the `RemoveConnector` operationId).
+func (c *ClientWithResponses) RemoveConnectorWithResponse(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*RemoveConnectorResponse, error) {
+	rsp, err := c.RemoveConnector(ctx, connector, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveConnectorResponse(rsp)
+}
+
+// GetConnectorWithResponse One connector with its document
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /connectors/{connector} (the `GetConnector` operationId).
+func (c *ClientWithResponses) GetConnectorWithResponse(ctx context.Context, connector string, reqEditors ...RequestEditorFn) (*GetConnectorResponse, error) {
+	rsp, err := c.GetConnector(ctx, connector, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetConnectorResponse(rsp)
+}
+
+// FinishConsentWithBodyWithResponse Hand over what the consent page sent to the command line
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consent (the `FinishConsent` operationId).
+func (c *ClientWithResponses) FinishConsentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FinishConsentResponse, error) {
+	rsp, err := c.FinishConsentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFinishConsentResponse(rsp)
+}
+
+// FinishConsentWithResponse Hand over what the consent page sent to the command line
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consent (the `FinishConsent` operationId).
+func (c *ClientWithResponses) FinishConsentWithResponse(ctx context.Context, body FinishConsentJSONRequestBody, reqEditors ...RequestEditorFn) (*FinishConsentResponse, error) {
+	rsp, err := c.FinishConsent(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFinishConsentResponse(rsp)
 }
 
 // EvaluateWithBodyWithResponse Try an expression on an item
@@ -7202,6 +10106,32 @@ func (c *ClientWithResponses) EvaluateWithResponse(ctx context.Context, body Eva
 	return ParseEvaluateResponse(rsp)
 }
 
+// AddFileWithBodyWithResponse Keep a file, up to 2 GiB
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /files (the `AddFile` operationId).
+func (c *ClientWithResponses) AddFileWithBodyWithResponse(ctx context.Context, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFileResponse, error) {
+	rsp, err := c.AddFileWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFileResponse(rsp)
+}
+
+// GetFileWithResponse The content of a file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /files/{file} (the `GetFile` operationId).
+func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, file string, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
+	rsp, err := c.GetFile(ctx, file, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFileResponse(rsp)
+}
+
 // ListFunctionsWithResponse The function library
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7226,6 +10156,32 @@ func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListKindsResponse(rsp)
+}
+
+// PasteCallWithBodyWithResponse Make an http step of a curl command or a raw HTTP request
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paste (the `PasteCall` operationId).
+func (c *ClientWithResponses) PasteCallWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PasteCallResponse, error) {
+	rsp, err := c.PasteCallWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePasteCallResponse(rsp)
+}
+
+// PasteCallWithResponse Make an http step of a curl command or a raw HTTP request
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paste (the `PasteCall` operationId).
+func (c *ClientWithResponses) PasteCallWithResponse(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*PasteCallResponse, error) {
+	rsp, err := c.PasteCall(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePasteCallResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first
@@ -7371,6 +10327,19 @@ func (c *ClientWithResponses) RetryRunWithResponse(ctx context.Context, run RunI
 	return ParseRetryRunResponse(rsp)
 }
 
+// ConnectorSchemaWithResponse The JSON Schema of the connector document
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
+func (c *ClientWithResponses) ConnectorSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ConnectorSchemaResponse, error) {
+	rsp, err := c.ConnectorSchema(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConnectorSchemaResponse(rsp)
+}
+
 // WorkflowSchemaWithResponse The JSON Schema of the workflow document
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7486,6 +10455,32 @@ func (c *ClientWithResponses) DeleteTokenWithResponse(ctx context.Context, id op
 		return nil, err
 	}
 	return ParseDeleteTokenResponse(rsp)
+}
+
+// TryActionWithBodyWithResponse Show the request of one action, or send it once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /try (the `TryAction` operationId).
+func (c *ClientWithResponses) TryActionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryActionResponse, error) {
+	rsp, err := c.TryActionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryActionResponse(rsp)
+}
+
+// TryActionWithResponse Show the request of one action, or send it once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /try (the `TryAction` operationId).
+func (c *ClientWithResponses) TryActionWithResponse(ctx context.Context, body TryActionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryActionResponse, error) {
+	rsp, err := c.TryAction(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryActionResponse(rsp)
 }
 
 // ListWorkflowsWithResponse List workflows by name
@@ -7813,6 +10808,76 @@ func (c *ClientWithResponses) StartWorkflowWithResponse(ctx context.Context, wor
 	return ParseStartWorkflowResponse(rsp)
 }
 
+// ParseListAllowancesResponse parses an HTTP response from a ListAllowancesWithResponse call
+func ParseListAllowancesResponse(rsp *http.Response) (*ListAllowancesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAllowancesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Addresses []string `json:"addresses"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAllowancesResponse parses an HTTP response from a SetAllowancesWithResponse call
+func ParseSetAllowancesResponse(rsp *http.Response) (*SetAllowancesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAllowancesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Addresses []string `json:"addresses"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckDocumentResponse parses an HTTP response from a CheckDocumentWithResponse call
 func ParseCheckDocumentResponse(rsp *http.Response) (*CheckDocumentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8009,6 +11074,41 @@ func ParseMendConnectionResponse(rsp *http.Response) (*MendConnectionResponse, e
 	return response, nil
 }
 
+// ParseListCallsResponse parses an HTTP response from a ListCallsWithResponse call
+func ParseListCallsResponse(rsp *http.Response) (*ListCallsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCallsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Calls []Called `json:"calls"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckConnectionResponse parses an HTTP response from a CheckConnectionWithResponse call
 func ParseCheckConnectionResponse(rsp *http.Response) (*CheckConnectionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8075,6 +11175,105 @@ func ParseListChoicesResponse(rsp *http.Response) (*ListChoicesResponse, error) 
 	return response, nil
 }
 
+// ParseConfirmConnectionResponse parses an HTTP response from a ConfirmConnectionWithResponse call
+func ParseConfirmConnectionResponse(rsp *http.Response) (*ConfirmConnectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmConnectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Connection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginConsentResponse parses an HTTP response from a BeginConsentWithResponse call
+func ParseBeginConsentResponse(rsp *http.Response) (*BeginConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsentPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShapeConnectionResponse parses an HTTP response from a ShapeConnectionWithResponse call
+func ParseShapeConnectionResponse(rsp *http.Response) (*ShapeConnectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShapeConnectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Connection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListConnectorsResponse parses an HTTP response from a ListConnectorsWithResponse call
 func ParseListConnectorsResponse(rsp *http.Response) (*ListConnectorsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8093,6 +11292,203 @@ func ParseListConnectorsResponse(rsp *http.Response) (*ListConnectorsResponse, e
 		var dest struct {
 			Connectors []Connector `json:"connectors"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddConnectorResponse parses an HTTP response from a AddConnectorWithResponse call
+func ParseAddConnectorResponse(rsp *http.Response) (*AddConnectorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddConnectorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Connector
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckConnectorResponse parses an HTTP response from a CheckConnectorWithResponse call
+func ParseCheckConnectorResponse(rsp *http.Response) (*CheckConnectorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckConnectorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Connector *Connector `json:"connector,omitempty"`
+			Problems  []Finding  `json:"problems"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportConnectorResponse parses an HTTP response from a ImportConnectorWithResponse call
+func ParseImportConnectorResponse(rsp *http.Response) (*ImportConnectorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportConnectorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Imported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveConnectorResponse parses an HTTP response from a RemoveConnectorWithResponse call
+func ParseRemoveConnectorResponse(rsp *http.Response) (*RemoveConnectorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveConnectorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetConnectorResponse parses an HTTP response from a GetConnectorWithResponse call
+func ParseGetConnectorResponse(rsp *http.Response) (*GetConnectorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetConnectorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Connector
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFinishConsentResponse parses an HTTP response from a FinishConsentWithResponse call
+func ParseFinishConsentResponse(rsp *http.Response) (*FinishConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FinishConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Connection
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8138,6 +11534,92 @@ func ParseEvaluateResponse(rsp *http.Response) (*EvaluateResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseAddFileResponse parses an HTTP response from a AddFileWithResponse call
+func ParseAddFileResponse(rsp *http.Response) (*AddFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest File
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFileResponse parses an HTTP response from a GetFileWithResponse call
+func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetFileResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		if values := rsp.Header.Values("Content-Security-Policy"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Security-Policy", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentSecurityPolicy = &value
+		}
+		if values := rsp.Header.Values("X-Content-Type-Options"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Content-Type-Options", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XContentTypeOptions = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -8197,6 +11679,39 @@ func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 			Steps    []Kind `json:"steps"`
 			Triggers []Kind `json:"triggers"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePasteCallResponse parses an HTTP response from a PasteCallWithResponse call
+func ParsePasteCallResponse(rsp *http.Response) (*PasteCallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PasteCallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pasted
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8504,6 +12019,39 @@ func ParseRetryRunResponse(rsp *http.Response) (*RetryRunResponse, error) {
 	return response, nil
 }
 
+// ParseConnectorSchemaResponse parses an HTTP response from a ConnectorSchemaWithResponse call
+func ParseConnectorSchemaResponse(rsp *http.Response) (*ConnectorSchemaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConnectorSchemaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Fields
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseWorkflowSchemaResponse parses an HTTP response from a WorkflowSchemaWithResponse call
 func ParseWorkflowSchemaResponse(rsp *http.Response) (*WorkflowSchemaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8742,6 +12290,39 @@ func ParseDeleteTokenResponse(rsp *http.Response) (*DeleteTokenResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryActionResponse parses an HTTP response from a TryActionWithResponse call
+func ParseTryActionResponse(rsp *http.Response) (*TryActionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryActionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

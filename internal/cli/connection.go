@@ -80,7 +80,7 @@ func (a *app) connectionAdd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		body := api.NewConnection{Name: args[0], Connector: args[1], Account: raw, Secret: secret}
+		body := api.NewConnection{Name: args[0], Connector: args[1], Account: raw, Secret: &secret}
 		if method != "" {
 			body.Method = &method
 		}

@@ -280,10 +280,10 @@ func (w *World) connect(ctx context.Context) error {
 		var status *Status
 		switch {
 		case errors.As(err, &status) && status.Code == http.StatusNotFound:
-			known, err = Answer[api.Connection](w.Client.AddConnection(ctx, api.NewConnection{Name: c.name, Connector: c.name, Account: account, Secret: c.secret}))
+			known, err = Answer[api.Connection](w.Client.AddConnection(ctx, api.NewConnection{Name: c.name, Connector: c.name, Account: account, Secret: &c.secret}))
 		case err == nil && !strings.HasSuffix(known.Pin, host(c.base)):
 			raw := api.Fields(account)
-			known, err = Answer[api.Connection](w.Client.MendConnection(ctx, c.name, api.MendConnection{Account: &raw, Secret: c.secret}))
+			known, err = Answer[api.Connection](w.Client.MendConnection(ctx, c.name, api.MendConnection{Account: &raw, Secret: &c.secret}))
 		}
 		if err != nil {
 			return fmt.Errorf("connecting %s: %w", c.name, err)

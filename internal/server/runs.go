@@ -106,7 +106,7 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 	if now, ok := s.Node.Events.Counts(id); ok {
 		c = &now
 	}
-	out := api.Run{Run: s.summary(r), Columns: columns(plan, &workflow.Catalog{Connectors: s.Connectors}, c)}
+	out := api.Run{Run: s.summary(r), Columns: columns(plan, plan.Catalog, c)}
 	for _, p := range passes {
 		out.Passes = append(out.Passes, struct {
 			Kind      string    `json:"kind"`
@@ -311,7 +311,7 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 }
 
 func (s *Server) opened(o *engine.Opened) api.OpenedCell {
-	catalog := &workflow.Catalog{Connectors: s.Connectors}
+	catalog := o.Plan.Catalog
 	out := api.OpenedCell{Address: o.Address.String(), Label: o.Label, Step: "-", Sentence: workflow.TriggerSentence(o.Plan.Workflow.Trigger), Cell: cells([]engine.Cell{o.Cell})[0], Before: raw(o.Before)}
 	if o.After != nil {
 		out.After = some(raw(o.After))
@@ -366,8 +366,8 @@ func (s *Server) plan(ctx context.Context, id uuid.UUID) (api.Plan, []string, er
 	if err != nil {
 		return out, nil, err
 	}
-	catalog := &workflow.Catalog{Connectors: s.Connectors}
 	plan := run.Passes[len(run.Passes)-1].Plan
+	catalog := plan.Catalog
 	perStep := map[string]int{}
 	var retry []string
 	err = run.Frontier(ctx, func(o engine.Open) error {

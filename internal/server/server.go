@@ -23,7 +23,8 @@ import (
 	"golang.org/x/time/rate"
 
 	"youngtrellis/api"
-	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
 	"youngtrellis/internal/store"
@@ -32,19 +33,20 @@ import (
 
 // Config of the HTTP surface.
 type Config struct {
-	PublicURL  string // from which links are built, never from Host
-	Connectors map[string]*connector.Connector
-	Console    fs.FS
-	Log        *slog.Logger
+	PublicURL string // from which links are built, never from Host
+	Console   fs.FS
+	Log       *slog.Logger
 }
 
 // Server answers HTTP.
 type Server struct {
 	Config
-	Store  *store.Store
-	Vault  *vault.Vault
-	Node   *node.Node
-	Intake *intake.Intake
+	Store      *store.Store
+	Vault      *vault.Vault
+	Node       *node.Node
+	Intake     *intake.Intake
+	Files      *files.Files
+	Connectors *node.Connectors
 
 	spec     *openapi3.T
 	router   routers.Router
@@ -98,6 +100,8 @@ func (s *Server) Handler() (http.Handler, error) {
 	}})
 	r.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Contract) })
 	r.POST("/hooks/:address", s.hook)
+	r.POST("/callbacks/:token", s.callback)
+	r.GET("/oauth/callback", s.consented)
 	r.GET("/healthz", func(c *gin.Context) {
 		if err := s.Store.Ping(c.Request.Context()); err != nil {
 			s.fail(c, err)
@@ -168,11 +172,18 @@ func (s *Server) contract(c *gin.Context) {
 	if !s.sameOrigin(c) {
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 32<<20)
+	upload := c.ContentType() == "application/octet-stream"
+	most := int64(32 << 20)
+	if upload {
+		most = item.MaxFile
+		// A file takes as long as it takes.
+		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 	err = openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
 		Request: c.Request, PathParams: params, Route: route,
 		// A long body is items; it is read and checked one by one by its handler.
-		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: c.Request.ContentLength > 1<<20},
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload || c.Request.ContentLength > 1<<20},
 	})
 	if err != nil {
 		write(c, refuse(http.StatusBadRequest, "invalid_request", "The request does not fit the contract: "+firstLine(err.Error())))
@@ -228,7 +239,7 @@ func (s *Server) sameOrigin(c *gin.Context) bool {
 	}
 	switch c.Request.Method {
 	case http.MethodPost, http.MethodPut, http.MethodPatch:
-		if kind := c.ContentType(); kind != "application/json" && c.Request.ContentLength != 0 {
+		if kind := c.ContentType(); kind != "application/json" && kind != "application/octet-stream" && c.Request.ContentLength != 0 {
 			write(c, refuse(http.StatusUnsupportedMediaType, "media_type", "Send JSON."))
 			return false
 		}
@@ -296,7 +307,7 @@ func (s *Server) console(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
-	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "hooks/") {
+	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "hooks/") || strings.HasPrefix(path, "callbacks/") || strings.HasPrefix(path, "oauth/") {
 		write(c, refuse(http.StatusNotFound, "not_found", "There is nothing at this address."))
 		return
 	}

@@ -24,17 +24,40 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// catalog is what a workspace's workflows can be made of.
+// catalog is what a workspace's workflows can be made of, by whoever asks.
 func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog, error) {
 	list, err := s.Store.Connections(ctx, sc)
 	if err != nil {
 		return nil, err
 	}
-	c := &workflow.Catalog{Connectors: s.Connectors}
+	grants, err := s.Store.Grants(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	cons, err := s.Connectors.Of(ctx, sc.Workspace())
+	if err != nil {
+		return nil, err
+	}
+	c := &workflow.Catalog{Connectors: cons}
 	for _, k := range list {
-		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, State: k.State})
+		may, actions := sc.Use(k, grants)
+		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, State: k.State, Scopes: k.Scopes, Granted: actions, Forbidden: !may})
 	}
 	return c, nil
+}
+
+// pins are the connector documents that a workflow is made with.
+func pins(w *workflow.Workflow, catalog *workflow.Catalog) []store.ConnectorVersion {
+	seen := map[string]bool{}
+	var out []store.ConnectorVersion
+	for i := range w.Steps {
+		name, _, ok := w.Steps[i].IsAction()
+		if con := catalog.Connectors[name]; ok && con != nil && !seen[name] {
+			seen[name] = true
+			out = append(out, store.ConnectorVersion{Name: name, Version: con.Version, Document: con.Text})
+		}
+	}
+	return out
 }
 
 func raw(v any) json.RawMessage {
@@ -68,8 +91,12 @@ func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
 	for i := range w.Steps {
 		st := &w.Steps[i]
 		l := api.Line{Name: st.Name, Type: st.Type, Sentence: catalog.Sentence(st), Kind: kind(st, catalog), Note: given(st.Note), Connection: given(st.Connection), Off: given(st.Off)}
-		if _, ok := steps.Find(st.Type); ok {
+		if k, ok := steps.Find(st.Type); ok {
 			l.Settings = some(raw(st.Settings))
+			if k.Call != nil {
+				a, _, err := k.Call(st.Settings)
+				l.Lists = given(err == nil && a.List())
+			}
 		} else {
 			l.Settings = some(raw(st.Input))
 			if a, err := catalog.Action(st); err == nil && a.List() {
@@ -77,7 +104,7 @@ func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
 			}
 		}
 		options := map[string]any{}
-		for k, v := range map[string]string{"output": st.Output, "when_none": st.WhenNone, "when_unknown": st.WhenUnknown, "timeout": st.Timeout, "on_error": st.OnError} {
+		for k, v := range map[string]string{"output": st.Output, "when_none": st.WhenNone, "when_unknown": st.WhenUnknown, "timeout": st.Timeout, "on_error": st.OnError, "repeat": st.Repeat} {
 			if v != "" {
 				options[k] = v
 			}
@@ -95,6 +122,11 @@ func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
 func kind(st *workflow.Step, catalog *workflow.Catalog) string {
 	if a, err := catalog.Action(st); err == nil {
 		return a.Effect
+	}
+	if k, ok := steps.Find(st.Type); ok && k.Call != nil {
+		if a, _, err := k.Call(st.Settings); err == nil {
+			return a.Effect
+		}
 	}
 	return st.Type
 }
@@ -379,7 +411,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if v == 0 {
 		v = w.Version
 	}
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers)); err != nil {
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog)); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)
@@ -678,7 +710,7 @@ func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequest
 func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
 	out := api.ListKinds200JSONResponse{}
 	for _, k := range steps.Kinds() {
-		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Properties())})
+		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Settings: properties(k.Properties())})
 	}
 	for _, t := range []string{"webhook", "manual"} {
 		k := workflow.TriggerKinds[t]

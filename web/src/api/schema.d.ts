@@ -578,6 +578,103 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/connections/{connection}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change its limits, and who may build with it */
+        put: operations["shapeConnection"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        /** The last calls of a connection */
+        get: operations["listCalls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prepare a sign-in through the application’s consent page */
+        post: operations["beginConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the account that signed in is the right one */
+        post: operations["confirmConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand over what the consent page sent to the command line */
+        post: operations["finishConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/connections/{connection}/choices/{list}": {
         parameters: {
             query?: never;
@@ -608,6 +705,164 @@ export interface paths {
         };
         /** What can be connected, and what each can do */
         get: operations["listConnectors"];
+        put?: never;
+        /** Add a connector, or a new version of one */
+        post: operations["addConnector"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connectors/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find everything wrong with a connector document */
+        post: operations["checkConnector"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connectors/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a connector document of an OpenAPI document */
+        post: operations["importConnector"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connectors/{connector}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connector: string;
+            };
+            cookie?: never;
+        };
+        /** One connector with its document */
+        get: operations["getConnector"];
+        put?: never;
+        post?: never;
+        /** Remove a connector that was made here and that nothing uses */
+        delete: operations["removeConnector"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an http step of a curl command or a raw HTTP request */
+        post: operations["pasteCall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show the request of one action, or send it once */
+        post: operations["tryAction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/allowances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses that are not public and may be reached all the same */
+        get: operations["listAllowances"];
+        /** Change them */
+        put: operations["setAllowances"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a file, up to 2 GiB */
+        post: operations["addFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The content of a file */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schema/connector": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of the connector document */
+        get: operations["connectorSchema"];
         put?: never;
         post?: never;
         delete?: never;
@@ -970,7 +1225,7 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             message: string;
-            /** @description Why it waits: connection_broken, told_to_wait */
+            /** @description Why it waits: connection_broken, told_to_wait, job_running */
             reason: string;
             connection?: string;
             /** Format: date-time */
@@ -1060,11 +1315,14 @@ export interface components {
             name: string;
             connector: string;
             connector_title: string;
+            version?: number;
             account: components["schemas"]["Fields"];
-            method?: string;
+            method: string;
             /** @enum {string} */
-            state: "unchecked" | "ok" | "broken";
-            /** @description Signed in as …, or why it does not work */
+            state: "unchecked" | "ok" | "broken" | "consent" | "confirm";
+            /** @description Its health in a sentence */
+            words: string;
+            /** @description Whose account it is, or why it does not work */
             said: string;
             /** Format: date-time */
             checked?: string;
@@ -1074,18 +1332,92 @@ export interface components {
             hint: string;
             /** @description Where the secret may go */
             pin: string;
+            /** Format: date-time */
+            token_expires?: string;
+            /** @description Granted; absent where they are not known */
+            scopes?: string[];
+            /** @description What the plan lacks */
+            missing: string[];
+            /** @description What is left of the plan */
+            left: string;
+            /** Format: date-time */
+            held_until?: string;
+            held_why?: string;
+            limits?: components["schemas"]["Limits"];
+            /** @description Every builder may use it */
+            everyone: boolean;
+            grants: components["schemas"]["Grant"][];
             used_by: string[];
+            /** @description Runs that wait for it */
+            waiting?: number;
+        };
+        Limits: {
+            calls?: number;
+            /** Format: double */
+            seconds?: number;
+            parallel?: number;
+        };
+        Grant: {
+            email: string;
+            name?: string;
+            /** @description All unless given */
+            actions?: string[];
+        };
+        ConnectionSettings: {
+            limits?: components["schemas"]["Limits"];
+            everyone: boolean;
+            grants?: components["schemas"]["Grant"][];
         };
         NewConnection: {
             name: string;
             connector: string;
             method?: string;
             account: components["schemas"]["Fields"];
-            secret: string;
+            /** @description Where the method asks for one secret only */
+            secret?: string;
+            /** @description What the method asks for by name */
+            values?: {
+                [key: string]: string;
+            };
+            scopes?: string[];
         };
         MendConnection: {
+            method?: string;
             account?: components["schemas"]["Fields"];
-            secret: string;
+            secret?: string;
+            values?: {
+                [key: string]: string;
+            };
+            scopes?: string[];
+        };
+        Called: {
+            /** Format: date-time */
+            at: string;
+            method: string;
+            address: string;
+            status: number;
+            failure: string;
+            took_ms: number;
+            /** Format: uuid */
+            run?: string;
+        };
+        BeginConsent: {
+            /** @description The port on which the command line listens */
+            loopback?: number;
+            scopes?: string[];
+        };
+        ConsentPage: {
+            /** @description The page to open */
+            address: string;
+            /** @description The address to register with the application */
+            redirect: string;
+        };
+        Returned: {
+            state: string;
+            code?: string;
+            error?: string;
+            error_description?: string;
+            iss?: string;
         };
         Choices: {
             options: {
@@ -1093,6 +1425,8 @@ export interface components {
                 name: string;
             }[];
             why_empty: string;
+            /** @description The application itself searches */
+            searches?: boolean;
         };
         Property: {
             name: string;
@@ -1105,26 +1439,167 @@ export interface components {
             sentence: string;
             help?: string;
             effect: string;
-            list?: boolean;
+            repeat: string;
+            list: boolean;
+            method?: string;
+            path?: string;
+            /** @description What one call is billed, in words */
+            units?: string;
+            takes_a_while?: boolean;
+            scopes?: string[];
+            /** @description link, read back, undo */
+            proof?: string[];
+            sample?: components["schemas"]["Value"];
             fields: components["schemas"]["Property"][];
+        };
+        ConnectorTrigger: {
+            name: string;
+            title: string;
+            sentence: string;
+            help?: string;
+            /** @enum {string} */
+            kind: "polling" | "webhook";
+            instructions?: string;
+        };
+        SecretField: {
+            name: string;
+            title: string;
+            /** @description Not a secret in itself, as a user name */
+            shown: boolean;
+            required: boolean;
+        };
+        Way: {
+            method: string;
+            title: string;
+            help: string;
+            secrets: components["schemas"]["SecretField"][];
+            /** @description A person consents on a page of the application */
+            consent?: boolean;
+            /** @description The address to register with the application */
+            redirect?: string;
+            scopes?: {
+                name: string;
+                title: string;
+                always: boolean;
+            }[];
         };
         Connector: {
             name: string;
             title: string;
             about: string;
+            docs?: string;
+            author?: string;
+            version: number;
+            /** @description Made in this workspace */
+            own: boolean;
+            /** @description In words, as 5 calls a second */
+            limits?: string;
             account: components["schemas"]["Property"][];
-            sign_in: {
-                method: string;
-                title: string;
-                help: string;
-                secret: string;
-            }[];
+            sign_in: components["schemas"]["Way"][];
             actions: components["schemas"]["Action"][];
+            triggers: components["schemas"]["ConnectorTrigger"][];
+            document?: string;
+            /** @description Connections */
+            used_by?: string[];
+        };
+        ImportConnector: {
+            /** @description OpenAPI 3.0 or 3.1, as JSON or YAML */
+            document: string;
+            name?: string;
+            /** @description Where the document was found; a server that is only a path is resolved against it */
+            address?: string;
+        };
+        Imported: {
+            /** @description The connector document */
+            document: string;
+            name: string;
+            title: string;
+            actions: number;
+            reads?: number;
+            writes?: number;
+            /** @description Where calls would go */
+            servers: string[];
+            /** @description Where client secrets would go */
+            token_servers?: string[];
+            sign_in: string[];
+            left_out: {
+                what: string;
+                why: string;
+            }[];
+        };
+        Paste: {
+            text: string;
+        };
+        Pasted: {
+            settings: components["schemas"]["Fields"];
+            origin: string;
+            sentence?: string;
+            /** @description Found and taken out of the step */
+            secrets: {
+                where: string;
+                hint: string;
+            }[];
+            /** @description Stand-ins for a value, to be filled in */
+            placeholders: {
+                where: string;
+                text: string;
+            }[];
+            /** @description Files that the command reads */
+            files?: string[];
+            /** @description Options that change nothing here */
+            notes: string[];
+            /** @description A connector document with a sign-in method for the secrets found */
+            connector?: string;
+            /** @description The secrets found, by name, for the new connection; kept nowhere */
+            values?: {
+                [key: string]: string;
+            };
+        };
+        Try: {
+            connection?: string;
+            /** @description An action of the connection’s connector, http or sql */
+            action: string;
+            input: components["schemas"]["Fields"];
+            /** @description Send it for real */
+            send?: boolean;
+        };
+        Tried: {
+            sent: components["schemas"]["Sent"];
+            /** @description The same call for a shell */
+            curl: string;
+            status?: number;
+            /** Format: int64 */
+            took_ms?: number;
+            /** Format: int64 */
+            bytes?: number;
+            type?: string;
+            output?: components["schemas"]["Value"];
+            items?: components["schemas"]["Fields"][];
+            /** @description There are further pages */
+            more?: boolean;
+            summary?: string;
+            /** Format: double */
+            units?: number;
+            left?: string;
+            link?: string;
+            /** @description Why it failed */
+            why?: string;
+        };
+        File: {
+            file: string;
+            name: string;
+            type: string;
+            /** Format: int64 */
+            size: number;
         };
         Kind: {
             type: string;
             title: string;
             help: string;
+            /** @description A step of this kind can use a connection */
+            connects?: boolean;
+            /** @description The connector that it cannot do without */
+            needs?: string;
             settings: components["schemas"]["Property"][];
         };
         Function: {
@@ -2200,6 +2675,137 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    shapeConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConnectionSettings"];
+            };
+        };
+        responses: {
+            /** @description The connection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Calls */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        calls: components["schemas"]["Called"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginConsent"];
+            };
+        };
+        responses: {
+            /** @description Where to consent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's name */
+                connection: components["parameters"]["ConnectionName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The active connection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    finishConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Returned"];
+            };
+        };
+        responses: {
+            /** @description The connection */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listChoices: {
         parameters: {
             query?: never;
@@ -2215,6 +2821,7 @@ export interface operations {
             content: {
                 "application/json": {
                     input: components["schemas"]["Fields"];
+                    search?: string;
                 };
             };
         };
@@ -2249,6 +2856,308 @@ export interface operations {
                     "application/json": {
                         connectors: components["schemas"]["Connector"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description The connector */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connector"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description Problems */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        problems: components["schemas"]["Finding"][];
+                        connector?: components["schemas"]["Connector"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportConnector"];
+            };
+        };
+        responses: {
+            /** @description The document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The connector */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connector"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeConnector: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connector: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pasteCall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Paste"];
+            };
+        };
+        responses: {
+            /** @description The step */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pasted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryAction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try"];
+            };
+        };
+        responses: {
+            /** @description What was sent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAllowances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Addresses */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        addresses: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setAllowances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    addresses: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description Addresses */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        addresses: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFile: {
+        parameters: {
+            query: {
+                name: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Its reference */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFile: {
+        parameters: {
+            query?: {
+                name?: string;
+                type?: string;
+            };
+            header?: never;
+            path: {
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Content */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "X-Content-Type-Options"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    connectorSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Schema 2020-12 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fields"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,421 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"mime"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/openapi"
+	"youngtrellis/internal/core/paste"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/store"
+)
+
+// described is a connector as callers see it.
+func (s *Server) described(c *connector.Connector, own bool) api.Connector {
+	x := api.Connector{Name: c.Name, Title: c.Title, About: c.About, Docs: given(c.Docs), Author: given(c.Author), Version: c.Version, Own: own, Limits: given(limitsInWords(c.Limits)), Account: properties(c.AccountProperties())}
+	for i := range c.SignIn {
+		w := &c.SignIn[i]
+		way := api.Way{Method: w.Method, Title: w.Title, Help: w.Help, Secrets: []api.SecretField{}}
+		for _, f := range w.Secrets() {
+			way.Secrets = append(way.Secrets, api.SecretField{Name: f.Name, Title: f.Title, Shown: f.Shown, Required: f.Needed})
+		}
+		if w.Method == connector.OAuth2 {
+			scopes := []struct {
+				Always bool   `json:"always"`
+				Name   string `json:"name"`
+				Title  string `json:"title"`
+			}{}
+			for _, sc := range w.OAuth.Scopes {
+				scopes = append(scopes, struct {
+					Always bool   `json:"always"`
+					Name   string `json:"name"`
+					Title  string `json:"title"`
+				}{sc.Always, sc.Name, sc.Title})
+			}
+			way.Scopes = &scopes
+			if w.OAuth.Grant != connector.ClientCredentials {
+				way.Consent, way.Redirect = some(true), some(s.redirectAddress())
+			}
+		}
+		x.SignIn = append(x.SignIn, way)
+	}
+	for _, name := range c.Order {
+		x.Actions = append(x.Actions, describedAction(c.Actions[name]))
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Triggers)) {
+		t := c.Triggers[name]
+		d := api.ConnectorTrigger{Name: name, Title: t.Title, Sentence: t.Sentence, Help: given(t.Help), Kind: api.Polling}
+		if t.Webhook != nil {
+			d.Kind, d.Instructions = api.Webhook, given(t.Webhook.Instructions)
+		}
+		x.Triggers = append(x.Triggers, d)
+	}
+	return whole(x)
+}
+
+func describedAction(a *connector.Action) api.Action {
+	out := api.Action{Name: a.Name, Title: a.Title, Sentence: a.Sentence, Help: given(a.Help), Effect: a.Effect, Repeat: a.Repeat, List: a.List(), Method: given(a.Request.Method), Path: given(a.Request.Path),
+		Units: given(unitsInWords(a)), TakesAWhile: given(a.Job != nil), Fields: properties(a.Properties)}
+	if a.Scopes != nil {
+		out.Scopes = &a.Scopes
+	}
+	proof := []string{}
+	if a.Link != "" {
+		proof = append(proof, "link to the record")
+	}
+	if a.ReadBack != nil {
+		proof = append(proof, "read back")
+	}
+	if a.Undo != nil {
+		proof = append(proof, "undo")
+	}
+	if len(proof) > 0 {
+		out.Proof = &proof
+	}
+	if a.Sample != nil {
+		out.Sample = some(raw(a.Sample))
+	}
+	return out
+}
+
+func limitsInWords(l connector.Limits) string {
+	var parts []string
+	if l.Calls > 0 {
+		per := l.Per
+		if per == "" {
+			per = "1s"
+		}
+		parts = append(parts, fmt.Sprintf("%d calls in %s", l.Calls, per))
+	}
+	if l.Parallel > 0 {
+		parts = append(parts, fmt.Sprintf("%d at once", l.Parallel))
+	}
+	if l.Payload > 0 {
+		parts = append(parts, "requests up to "+connector.Bytes(int64(l.Payload)))
+	}
+	if l.Seconds > 0 {
+		parts = append(parts, fmt.Sprintf("up to %g s of sound", l.Seconds))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func unitsInWords(a *connector.Action) string {
+	unit := a.Unit
+	if unit == "" {
+		unit = "units"
+	}
+	switch u := a.Units.(type) {
+	case int64, float64:
+		return fmt.Sprintf("%v %s a call", u, unit)
+	case string:
+		return unit + ", by what the answer says"
+	}
+	return ""
+}
+
+func (s *Server) connectors(ctx context.Context) (all map[string]*connector.Connector, own map[string]bool, err error) {
+	sc := scopeOf(ctx)
+	if all, err = s.Connectors.Of(ctx, sc.Workspace()); err != nil {
+		return nil, nil, err
+	}
+	own = map[string]bool{}
+	for n := range all {
+		own[n] = s.Connectors.Shipped[n] == nil
+	}
+	return all, own, nil
+}
+
+// ListConnectors implements api.StrictServerInterface.
+func (s *Server) ListConnectors(ctx context.Context, _ api.ListConnectorsRequestObject) (api.ListConnectorsResponseObject, error) {
+	all, own, err := s.connectors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListConnectors200JSONResponse{Connectors: []api.Connector{}}
+	for _, n := range slices.Sorted(maps.Keys(all)) {
+		out.Connectors = append(out.Connectors, s.described(all[n], own[n]))
+	}
+	return out, nil
+}
+
+// GetConnector implements api.StrictServerInterface.
+func (s *Server) GetConnector(ctx context.Context, r api.GetConnectorRequestObject) (api.GetConnectorResponseObject, error) {
+	all, own, err := s.connectors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, ok := all[r.Connector]
+	if !ok {
+		return nil, store.ErrNotFound
+	}
+	out := s.described(c, own[r.Connector])
+	out.Document = &c.Text
+	list, err := s.Store.Connections(ctx, scopeOf(ctx))
+	used := []string{}
+	for _, k := range list {
+		if k.Connector == c.Name {
+			used = append(used, k.Name)
+		}
+	}
+	out.UsedBy = &used
+	return api.GetConnector200JSONResponse(out), err
+}
+
+// AddConnector implements api.StrictServerInterface.
+func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObject) (api.AddConnectorResponseObject, error) {
+	sc := scopeOf(ctx)
+	c, problems := connector.Examine([]byte(r.Body.Document))
+	if hasErrors(problems) {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The connector document has errors.", problems: problems}
+	}
+	if s.Connectors.Shipped[c.Name] != nil {
+		return nil, invalid("name", fmt.Sprintf("there is a connector called %s that comes with Young Trellis; choose another name", c.Name))
+	}
+	err := s.Store.AddConnector(ctx, sc, store.ConnectorVersion{Name: c.Name, Version: c.Version, Document: r.Body.Document, Own: true})
+	if errors.Is(err, store.ErrTaken) {
+		return nil, invalid("version", fmt.Sprintf("version %d of %s is there already and differs; raise the version", c.Version, c.Name))
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Connectors.Forget(sc.Workspace())
+	return api.AddConnector201JSONResponse(s.described(c, true)), nil
+}
+
+func hasErrors(problems []document.Problem) bool {
+	return slices.ContainsFunc(problems, func(p document.Problem) bool { return p.Severity == document.SeverityError })
+}
+
+// RemoveConnector implements api.StrictServerInterface.
+func (s *Server) RemoveConnector(ctx context.Context, r api.RemoveConnectorRequestObject) (api.RemoveConnectorResponseObject, error) {
+	sc := scopeOf(ctx)
+	list, err := s.Store.Connections(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range list {
+		if k.Connector == r.Connector && s.Connectors.Shipped[r.Connector] == nil {
+			return nil, refuse(http.StatusConflict, "in_use", fmt.Sprintf("The connection %s uses it. Remove that first.", k.Name))
+		}
+	}
+	if s.Connectors.Shipped[r.Connector] != nil {
+		return nil, refuse(http.StatusConflict, "shipped", "It comes with Young Trellis and cannot be removed.")
+	}
+	s.Connectors.Forget(sc.Workspace())
+	return api.RemoveConnector204Response{}, s.Store.RemoveConnector(ctx, sc, r.Connector)
+}
+
+// CheckConnector implements api.StrictServerInterface.
+func (s *Server) CheckConnector(_ context.Context, r api.CheckConnectorRequestObject) (api.CheckConnectorResponseObject, error) {
+	c, problems := connector.Examine([]byte(r.Body.Document))
+	out := api.CheckConnector200JSONResponse{Problems: findings(problems)}
+	if c != nil && !hasErrors(problems) {
+		out.Connector = some(s.described(c, true))
+	}
+	return out, nil
+}
+
+// ImportConnector implements api.StrictServerInterface.
+func (s *Server) ImportConnector(_ context.Context, r api.ImportConnectorRequestObject) (api.ImportConnectorResponseObject, error) {
+	im, err := openapi.Import([]byte(r.Body.Document), openapi.Options{Name: or(r.Body.Name, ""), Address: or(r.Body.Address, "")})
+	if err != nil {
+		return nil, invalid("document", err.Error())
+	}
+	out := api.ImportConnector200JSONResponse{Document: im.Document, Name: im.Connector.Name, Title: im.Connector.Title, Actions: len(im.Connector.Actions), Reads: some(im.Reads), Writes: some(im.Writes), Servers: im.Servers}
+	if len(im.TokenServers) > 0 {
+		out.TokenServers = &im.TokenServers
+	}
+	for i := range im.Connector.SignIn {
+		out.SignIn = append(out.SignIn, im.Connector.SignIn[i].Method)
+	}
+	for _, l := range im.LeftOut {
+		out.LeftOut = append(out.LeftOut, struct {
+			What string `json:"what"`
+			Why  string `json:"why"`
+		}{l.What, l.Why})
+	}
+	return whole(out), nil
+}
+
+// PasteCall implements api.StrictServerInterface.
+func (s *Server) PasteCall(_ context.Context, r api.PasteCallRequestObject) (api.PasteCallResponseObject, error) {
+	p, err := paste.Read(r.Body.Text)
+	if err != nil {
+		return nil, invalid("text", err.Error())
+	}
+	out := api.PasteCall200JSONResponse{Settings: raw(p.Settings), Origin: p.Origin, Notes: p.Notes}
+	if k, ok := steps.Find("http"); ok {
+		out.Sentence = some(k.Sentence(p.Settings))
+	}
+	for _, f := range p.Secrets {
+		out.Secrets = append(out.Secrets, struct {
+			Hint  string `json:"hint"`
+			Where string `json:"where"`
+		}{f.Hint, f.Where})
+	}
+	for _, f := range p.Placeholders {
+		out.Placeholders = append(out.Placeholders, struct {
+			Text  string `json:"text"`
+			Where string `json:"where"`
+		}{f.Text, f.Where})
+	}
+	if len(p.Files) > 0 {
+		out.Files = &p.Files
+	}
+	if p.Connector != "" {
+		out.Connector, out.Values = &p.Connector, &p.Values
+	}
+	return whole(out), nil
+}
+
+// ConnectorSchema implements api.StrictServerInterface.
+func (s *Server) ConnectorSchema(context.Context, api.ConnectorSchemaRequestObject) (api.ConnectorSchemaResponseObject, error) {
+	return api.ConnectorSchema200JSONResponse(raw(connector.DocumentSchema())), nil
+}
+
+// shownItems is how many items of a tried list are answered with.
+const shownItems = 50
+
+// TryAction implements api.StrictServerInterface.
+func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (api.TryActionResponseObject, error) {
+	sc := scopeOf(ctx)
+	input, err := item.DecodeObject(r.Body.Input)
+	if err != nil {
+		return nil, invalid("input", err.Error())
+	}
+	name := or(r.Body.Connection, "")
+	var action *connector.Action
+	if name != "" {
+		c, err := s.Store.Connection(ctx, sc, name)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.granted(ctx, c, r.Body.Action); err != nil {
+			return nil, err
+		}
+		if r.Body.Action != "http" && r.Body.Action != "sql" {
+			con, err := s.Connectors.Find(ctx, sc.Workspace(), c.Connector)
+			if err != nil {
+				return nil, invalid("connection", err.Error())
+			}
+			if action, err = con.Action(r.Body.Action); err != nil {
+				return nil, invalid("action", err.Error())
+			}
+		}
+	}
+	if action == nil {
+		if action, input, err = freeAction(r.Body.Action, input, name); err != nil {
+			return nil, err
+		}
+	}
+	t, err := s.Node.Try(ctx, sc.Workspace(), name, action, input, or(r.Body.Send, false))
+	if err != nil {
+		var ie *connector.InputError
+		if p := problemOf(err); p == nil && !errors.As(err, &ie) {
+			err = invalid("input", err.Error())
+		}
+		return nil, err
+	}
+	out := api.Tried{Sent: sent(t.Sent), Curl: curlOf(t.Sent), TookMs: given(t.Took.Milliseconds()), Why: given(t.Why)}
+	if t.Answer != nil {
+		kind, _, _ := mime.ParseMediaType(t.Answer.Header.Get("Content-Type"))
+		out.Status, out.Type, out.Bytes = some(t.Answer.Status), given(kind), some(int64(len(t.Answer.Body)))
+		if t.Answer.File != nil {
+			out.Bytes = some(t.Answer.File.Size)
+		}
+	}
+	if p := t.Page; p != nil && t.Why == "" {
+		out.Units, out.Left = given(p.Units), given(p.Left)
+		if action.List() {
+			items := []api.Fields{}
+			for _, f := range p.Items[:min(len(p.Items), shownItems)] {
+				items = append(items, raw(f))
+			}
+			out.Items, out.More = &items, given(p.Next != nil || len(p.Items) > shownItems)
+		} else {
+			out.Output, out.Summary, out.Link = some(raw(p.Output)), given(action.Summarise(p.Output)), given(action.RecordLink(p.Output))
+		}
+	}
+	return api.TryAction200JSONResponse(out), nil
+}
+
+// freeAction makes the action of an http or sql step that is tried by itself.
+func freeAction(kind string, settings map[string]any, connection string) (*connector.Action, map[string]any, error) {
+	k, ok := steps.Find(kind)
+	if !ok || k.Call == nil {
+		return nil, nil, invalid("action", fmt.Sprintf("%q is not an action; without a connection there is http", kind))
+	}
+	if k.Needs != "" && connection == "" {
+		return nil, nil, invalid("connection", "a connection to a database is needed")
+	}
+	var wrong []connector.FieldError
+	for _, err := range k.Check(settings) {
+		var se *steps.SettingError
+		if errors.As(err, &se) {
+			wrong = append(wrong, connector.FieldError{Field: se.Setting, Message: se.Error()})
+		} else {
+			wrong = append(wrong, connector.FieldError{Field: "input", Message: err.Error()})
+		}
+	}
+	if len(wrong) > 0 {
+		return nil, nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: wrong}
+	}
+	a, tree, err := k.Call(settings)
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := expr.CompileValue(tree)
+	if err != nil {
+		return nil, nil, err
+	}
+	values, err := v.Eval(&expr.Scope{Item: map[string]any{}, Names: map[string]any{}})
+	if err != nil {
+		return nil, nil, invalid("input", err.Error())
+	}
+	m, _ := values.(map[string]any)
+	return a, m, nil
+}
+
+// AddFile implements api.StrictServerInterface.
+func (s *Server) AddFile(ctx context.Context, r api.AddFileRequestObject) (api.AddFileResponseObject, error) {
+	f, err := s.Files.Save(ctx, scopeOf(ctx).Workspace(), r.Params.Name, or(r.Params.Type, ""), r.Body)
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return nil, refuse(http.StatusRequestEntityTooLarge, "too_large", "A file has at most "+connector.Bytes(item.MaxFile)+".")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return api.AddFile201JSONResponse{File: f.ID, Name: f.Name, Type: f.Type, Size: f.Size}, nil
+}
+
+// GetFile implements api.StrictServerInterface.
+func (s *Server) GetFile(ctx context.Context, r api.GetFileRequestObject) (api.GetFileResponseObject, error) {
+	size, err := s.Files.Size(ctx, scopeOf(ctx).Workspace(), r.File)
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.Files.Open(ctx, scopeOf(ctx).Workspace(), r.File)
+	if err != nil {
+		return nil, err
+	}
+	name := or(r.Params.Name, "file")
+	disposition := mime.FormatMediaType("attachment", map[string]string{"filename": name})
+	if disposition == "" {
+		disposition = "attachment; filename*=UTF-8''" + url.PathEscape(name)
+	}
+	return api.GetFile200ApplicationoctetStreamResponse{Body: content, ContentLength: size, Headers: api.GetFile200ResponseHeaders{
+		ContentDisposition: &disposition, ContentSecurityPolicy: some("sandbox; default-src 'none'"), XContentTypeOptions: some("nosniff")}}, nil
+}
