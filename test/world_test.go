@@ -25,7 +25,7 @@ func world(t *testing.T, change ...func(*ottermere.Options)) *ottermere.World {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	o := ottermere.Options{Data: clustertest.Folder(t), Cluster: clustertest.Cluster(t), Database: clustertest.Name(), Log: slog.New(slog.NewTextHandler(logged{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))}
+	o := ottermere.Options{Data: clustertest.Folder(t), Cluster: clustertest.Cluster(t), Database: clustertest.Name(), Few: true, Log: slog.New(slog.NewTextHandler(logged{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))}
 	for _, c := range change {
 		c(&o)
 	}

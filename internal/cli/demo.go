@@ -301,7 +301,20 @@ func (a *app) standins() *cobra.Command {
 			return err
 		}
 		defer w.Close()
-		fmt.Fprintf(a.out, "tables     %s   key %s\ncontacts   %s   token %s\n", w.TablesBase, w.TablesKey, w.ContactsBase, w.ContactsKey)
+		rows := [][]string{}
+		for _, s := range w.Stands {
+			for i, k := range sortedKeys(s.Values) {
+				row := []string{s.Connector, s.Base, k, s.Values[k]}
+				if i > 0 {
+					row[0], row[1] = "", ""
+				}
+				rows = append(rows, row)
+			}
+			if len(s.Values) == 0 {
+				rows = append(rows, []string{s.Connector, s.Base, "", "open to everybody"})
+			}
+		}
+		a.grid([]string{"stand-in", "page and address", "asked for", "value"}, rows)
 		<-c.Context().Done()
 		return nil
 	}}

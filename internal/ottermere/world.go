@@ -24,7 +24,6 @@ import (
 	"youngtrellis/demo"
 	"youngtrellis/internal/cluster"
 	"youngtrellis/internal/service"
-	"youngtrellis/internal/standins"
 	"youngtrellis/internal/standins/contacts"
 	"youngtrellis/internal/standins/tables"
 	"youngtrellis/internal/store"
@@ -41,7 +40,9 @@ type Options struct {
 	Database string
 	// Bare leaves the workspace without connections and workflows.
 	Bare bool
-	Day  time.Time // from which the pieces' dates count; zero: today
+	// Few starts only the stand-ins that the first two workflows need.
+	Few bool
+	Day time.Time // from which the pieces' dates count; zero: today
 }
 
 // Facts is what the world must remember to go on later. It is kept in a file
@@ -54,9 +55,12 @@ type Facts struct {
 	TablesPort   int    `json:"tables_port"`
 	ContactsKey  string `json:"contacts_key"`
 	ContactsPort int    `json:"contacts_port"`
-	HookSecret   string `json:"hook_secret"`
-	HookAddress  string `json:"hook_address"`
-	Filled       bool   `json:"filled"`
+	// Keys and ports of the others, by name.
+	Keys        map[string]string `json:"keys"`
+	Ports       map[string]int    `json:"ports"`
+	HookSecret  string            `json:"hook_secret"`
+	HookAddress string            `json:"hook_address"`
+	Filled      bool              `json:"filled"`
 }
 
 // World is the running demo.
@@ -68,6 +72,8 @@ type World struct {
 	Contacts     *contacts.Contacts
 	TablesBase   string
 	ContactsBase string
+	Others       *Others
+	Stands       []*Standing // all of them, in order
 	Client       *api.Client
 	Cluster      *cluster.Cluster
 	DatabaseURL  string
@@ -112,8 +118,8 @@ func Start(ctx context.Context, o Options) (_ *World, err error) {
 	if err := w.startDatabase(ctx); err != nil {
 		return nil, err
 	}
-	o.Say("starting the stand-ins: tables, contacts, switchboard")
-	if err := w.startStandins(); err != nil {
+	o.Say("starting the stand-ins")
+	if err := w.startStandins(ctx); err != nil {
 		return nil, err
 	}
 	o.Say("starting the service")
@@ -186,35 +192,9 @@ func listen(port int) (net.Listener, error) {
 	return net.Listen("tcp", "127.0.0.1:0")
 }
 
-func (w *World) startStandins() error {
-	keep := func(name string) standins.Saved {
-		return standins.Saved{Path: filepath.Join(w.Data, "standins", name+".json")}
-	}
-	w.Tables = tables.New(w.TablesKey, w.options.Day, keep("tables"))
-	w.Contacts = contacts.New(w.ContactsKey, keep("contacts"))
-	for _, s := range []struct {
-		handler http.Handler
-		port    *int
-		base    *string
-		set     func(string)
-	}{{w.Tables.Engine, &w.TablesPort, &w.TablesBase, w.Tables.SetBase}, {w.Contacts.Engine, &w.ContactsPort, &w.ContactsBase, w.Contacts.SetBase}} {
-		l, err := listen(*s.port)
-		if err != nil {
-			return err
-		}
-		*s.port = l.Addr().(*net.TCPAddr).Port
-		*s.base = "http://" + l.Addr().String()
-		s.set(*s.base)
-		server := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second}
-		w.servers = append(w.servers, server)
-		go func() { _ = server.Serve(l) }()
-	}
-	return nil
-}
-
 func (w *World) startService(ctx context.Context) error {
 	var err error
-	w.Service, err = service.Start(ctx, service.Config{DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log})
+	w.Service, err = service.Start(ctx, service.Config{DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log, Excepted: w.excepted()})
 	return err
 }
 
@@ -243,7 +223,7 @@ func (w *World) fill(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the demo's token is not known to its database any more; begin anew with --fresh: %w", err)
 	}
-	if err := s.Allow(ctx, sc, host(w.TablesBase), host(w.ContactsBase)); err != nil {
+	if err := s.Allow(ctx, sc, w.allowances()...); err != nil {
 		return err
 	}
 	if w.Client, err = w.NewClient(w.Token); err != nil {
@@ -268,31 +248,6 @@ func (w *World) NewClient(token string) (*api.Client, error) {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
-}
-
-func (w *World) connect(ctx context.Context) error {
-	for _, c := range []struct{ name, base, secret string }{{"contacts", w.ContactsBase, w.ContactsKey}, {"tables", w.TablesBase, w.TablesKey}} {
-		account, err := json.Marshal(map[string]string{"address": c.base})
-		if err != nil {
-			return err
-		}
-		known, err := Answer[api.Connection](w.Client.GetConnection(ctx, c.name))
-		var status *Status
-		switch {
-		case errors.As(err, &status) && status.Code == http.StatusNotFound:
-			known, err = Answer[api.Connection](w.Client.AddConnection(ctx, api.NewConnection{Name: c.name, Connector: c.name, Account: account, Secret: &c.secret}))
-		case err == nil && !strings.HasSuffix(known.Pin, host(c.base)):
-			raw := api.Fields(account)
-			known, err = Answer[api.Connection](w.Client.MendConnection(ctx, c.name, api.MendConnection{Account: &raw, Secret: &c.secret}))
-		}
-		if err != nil {
-			return fmt.Errorf("connecting %s: %w", c.name, err)
-		}
-		if known.State == "broken" {
-			return fmt.Errorf("connecting %s: %s", c.name, known.Said)
-		}
-	}
-	return nil
 }
 
 func (w *World) workflows(ctx context.Context) error {
@@ -373,12 +328,15 @@ func (w *World) Close() {
 	for _, s := range w.servers {
 		_ = s.Close()
 	}
-	if w.Tables != nil {
-		_ = w.Tables.Save()
+	for _, s := range w.Stands {
+		if s.Save != nil {
+			_ = s.Save()
+		}
+		if s.Close != nil {
+			s.Close()
+		}
 	}
-	if w.Contacts != nil {
-		_ = w.Contacts.Save()
-	}
+	w.dropWorks()
 	if w.own && w.Cluster != nil {
 		_ = w.Cluster.Stop(false)
 	}
@@ -393,7 +351,8 @@ func StartStandins(data string) (*World, error) {
 	if err := w.load(); err != nil {
 		return nil, err
 	}
-	if err := w.startStandins(); err != nil {
+	w.options.Few = false
+	if err := w.startStandins(context.Background()); err != nil {
 		return nil, err
 	}
 	b, err := json.MarshalIndent(w.Facts, "", "  ")

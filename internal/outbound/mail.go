@@ -213,6 +213,13 @@ func (c *Client) compose(ctx context.Context, a *Account, l *letter, key, host s
 	if err != nil || len(recipients) == 0 {
 		return nil, nil, "", errors.New("there is no recipient")
 	}
+	for i, r := range recipients {
+		parsed, err := mail.ParseAddress(r)
+		if err != nil {
+			return nil, nil, "", fmt.Errorf("%q is not an address", r)
+		}
+		recipients[i] = parsed.Address
+	}
 	return m, recipients, key + "@" + host, nil
 }
 

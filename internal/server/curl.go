@@ -9,6 +9,9 @@ import (
 // curlOf writes a call as a command, so that it can be compared with an
 // application's own documentation. Secrets are not in it.
 func curlOf(s *engine.Sent) string {
+	if !strings.HasPrefix(s.URL, "http") {
+		return "" // mail and databases are not called so
+	}
 	var b strings.Builder
 	b.WriteString("curl")
 	if s.Method != "GET" {

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,13 +21,17 @@ import (
 
 // Faults that a stand-in can be told to show. The zero value is well-behaved.
 type Faults struct {
-	Latency    int  `json:"latency_ms"`  // before each answer
-	ErrorEvery int  `json:"error_every"` // each n-th call answers 500
-	CutEvery   int  `json:"cut_every"`   // each n-th call takes effect, and its connection is cut
-	Malformed  bool `json:"malformed"`   // answers JSON that ends early
-	RefuseKeys bool `json:"refuse_keys"` // answers 401 to every key
-	Wait       int  `json:"wait_s"`      // answers 429 with Retry-After
-	Forgetful  bool `json:"forgetful"`   // takes no note of Idempotency-Key
+	Latency    int  `json:"latency_ms"`   // before each answer
+	ErrorEvery int  `json:"error_every"`  // each n-th call answers 500
+	CutEvery   int  `json:"cut_every"`    // each n-th call takes effect, and its connection is cut
+	Malformed  bool `json:"malformed"`    // answers JSON that ends early
+	RefuseKeys bool `json:"refuse_keys"`  // answers 401 to every key
+	Wait       int  `json:"wait_s"`       // answers 429 with Retry-After
+	Forgetful  bool `json:"forgetful"`    // takes no note of Idempotency-Key
+	WaitInText bool `json:"wait_in_text"` // says how long to wait in its words only
+	Inside     bool `json:"inside"`       // answers 200 with a failure inside
+	Revoked    bool `json:"revoked"`      // consent is withdrawn
+	Issuer     bool `json:"issuer"`       // the consent page names another server
 }
 
 // Service is the frame that every stand-in stands in.
@@ -35,11 +40,13 @@ type Service struct {
 	Engine *gin.Engine
 	API    *gin.RouterGroup // signed-in calls
 
-	mu      sync.Mutex
-	faults  Faults
-	calls   int
-	answers map[string]*answer // by Idempotency-Key
-	arrived map[string]int     // write calls by Idempotency-Key
+	mu       sync.Mutex
+	faults   Faults
+	calls    int
+	arrivals []Arrival
+	how      []How
+	answers  map[string]*answer // by Idempotency-Key
+	arrived  map[string]int     // write calls by Idempotency-Key
 }
 
 type answer struct {
@@ -57,11 +64,11 @@ func New(name string, signIn SignIn, page func() template.HTML, openapi map[stri
 	s.Engine.Use(gin.Recovery())
 	s.Engine.GET("/", func(c *gin.Context) {
 		var b bytes.Buffer
-		if err := frame.Execute(&b, map[string]any{"Name": name, "Body": page()}); err != nil {
+		if err := frame.Execute(&b, map[string]any{"Name": name, "Body": page(), "How": s.connecting(), "Arrivals": s.Arrivals(), "Faults": s.current()}); err != nil {
 			c.String(http.StatusInternalServerError, err.Error())
 			return
 		}
-		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; base-uri 'none'")
 		c.Data(http.StatusOK, "text/html; charset=utf-8", b.Bytes())
 	})
 	s.Engine.GET("/openapi.json", func(c *gin.Context) { c.JSON(http.StatusOK, openapi) })
@@ -73,6 +80,7 @@ func New(name string, signIn SignIn, page func() template.HTML, openapi map[stri
 		s.SetFaults(f)
 		c.JSON(http.StatusOK, f)
 	})
+	s.Engine.POST("/misbehave", s.chosenFault)
 	s.API = s.Engine.Group("/v1", s.misbehave, func(c *gin.Context) {
 		ok, hint := signIn(c.Request)
 		if s.current().RefuseKeys {
@@ -122,9 +130,15 @@ func (s *Service) misbehave(c *gin.Context) {
 		}
 	}
 	switch {
+	case f.Wait > 0 && f.WaitInText:
+		Refuse(c, http.StatusTooManyRequests, "", fmt.Sprintf("You are calling too often. Try again in %d minutes.", (f.Wait+59)/60))
+		c.Abort()
 	case f.Wait > 0:
 		c.Header("Retry-After", fmt.Sprint(f.Wait))
 		Refuse(c, http.StatusTooManyRequests, "", "too many calls")
+		c.Abort()
+	case f.Inside:
+		c.JSON(http.StatusOK, gin.H{"ok": false, "message": "the shelf is being moved; nothing was done"})
 		c.Abort()
 	case f.ErrorEvery > 0 && n%f.ErrorEvery == 0:
 		Refuse(c, http.StatusInternalServerError, "", "something broke here")
@@ -191,6 +205,16 @@ func Refuse(c *gin.Context, status int, field, message string) {
 // same data. An empty path keeps nothing.
 type Saved struct{ Path string }
 
+// Beside gives the path of another file next to the state's, or "" where
+// nothing is kept.
+func (s Saved) Beside(suffix string) string {
+	if s.Path == "" {
+		return ""
+	}
+	_ = os.MkdirAll(filepath.Dir(s.Path), 0o700)
+	return strings.TrimSuffix(s.Path, ".json") + "-" + suffix
+}
+
 // Load fills state from the file; it tells whether there was one.
 func (s Saved) Load(state any) bool {
 	if s.Path == "" {
@@ -220,9 +244,13 @@ func (s Saved) Save(state any) error {
 
 var frame = template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Name}}, a stand-in</title>
 <style>body{font:14px/1.5 system-ui,sans-serif;margin:2rem auto;max-width:60rem;padding:0 1rem;color:#23251f;background:#fbfaf6}
-table{border-collapse:collapse;margin:.5rem 0 1.5rem;background:#fff}td,th{border:1px solid #e6e2d8;padding:.25rem .6rem;text-align:left}
+code{background:#eef6f0;padding:0 .3rem;word-break:break-all}table{border-collapse:collapse;margin:.5rem 0 1.5rem;background:#fff}td,th{border:1px solid #e6e2d8;padding:.25rem .6rem;text-align:left}
 h1{font-size:1.4rem}h2{font-size:1.1rem;margin-bottom:.2rem}.note{color:#5d6057}</style>
-<h1>{{.Name}}</h1><p class="note">A stand-in at Ottermere Clayworks. What arrives here leaves the building in no other way. <a href="/openapi.json">API description</a></p>{{.Body}}</html>`))
+<h1>{{.Name}}</h1><p class="note">A stand-in at Ottermere Clayworks. What arrives here leaves the building in no other way. <a href="/openapi.json">API description</a></p>
+{{if .How}}<h2>To connect</h2><table>{{range .How}}<tr><th>{{.What}}</th><td><code>{{.Value}}</code>{{if .Note}} <span class="note">{{.Note}}</span>{{end}}</td></tr>{{end}}</table>{{end}}
+{{.Body}}
+{{if .Arrivals}}<h2>Calls that changed something</h2><table><tr><th>at</th><th>call</th><th>answered</th><th>body</th></tr>{{range .Arrivals}}<tr><td>{{.At}}</td><td>{{.Call}}</td><td>{{.Status}}</td><td>{{.Body}}</td></tr>{{end}}</table>{{end}}
+<h2>Misbehave</h2><form method="post" action="/misbehave"><select name="fault"><option value="">behave well</option><option value="slow">answer slowly</option><option value="errors">break every third call</option><option value="cut">cut every third connection</option><option value="malformed">send JSON that ends early</option><option value="refuse">refuse every key</option><option value="wait">ask to wait a minute</option><option value="wait_text">ask to wait eleven minutes, in words only</option><option value="inside">fail inside a 200</option><option value="revoked">withdraw consent</option></select> <button>From now on</button></form></html>`))
 
 // Table renders rows for a human page.
 func Table(heads []string, rows [][]string) template.HTML {

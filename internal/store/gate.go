@@ -172,8 +172,8 @@ func (s *Store) TakeConsent(ctx context.Context, sc Scope, state, session string
 		bound = hashOf(session)
 	}
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		return tx.QueryRow(ctx, `DELETE FROM consent USING connection k WHERE state = $1 AND person_id = $2 AND session IS NOT DISTINCT FROM $3 AND expires > now() AND k.id = connection_id
-			RETURNING consent.id, connection_id, k.name, verifier, consent.redirect`, hashOf(state), sc.person, bound).Scan(&c.ID, &c.Connection, &c.Name, &c.Verifier, &c.Redirect)
+		return tx.QueryRow(ctx, `DELETE FROM consent c USING connection k WHERE c.state = $1 AND c.person_id = $2 AND c.session IS NOT DISTINCT FROM $3 AND c.expires > now() AND k.id = c.connection_id
+			RETURNING c.id, c.connection_id, k.name, c.verifier, c.redirect`, hashOf(state), sc.person, bound).Scan(&c.ID, &c.Connection, &c.Name, &c.Verifier, &c.Redirect)
 	})
 	c.Workspace = sc.workspace
 	return c, err

@@ -477,7 +477,7 @@ var dnsLabel = regexp.MustCompile(`^[a-zA-Z0-9]([a-zA-Z0-9-]{0,61}[a-zA-Z0-9])?$
 func (c *Connector) BaseURL(account map[string]any) (*url.URL, error) {
 	if c.inHost() {
 		for name, v := range account {
-			if s, ok := v.(string); ok && strings.Contains(c.Base, "account."+name) && !dnsLabel.MatchString(s) && !hostName(s) {
+			if s, ok := v.(string); ok && strings.Contains(c.hostPart(), "account."+name) && !dnsLabel.MatchString(s) && !hostName(s) {
 				return nil, fmt.Errorf("%s is %q, which cannot be a part of an address: letters, digits and hyphens", name, s)
 			}
 		}
@@ -491,8 +491,16 @@ func (c *Connector) BaseURL(account map[string]any) (*url.URL, error) {
 
 // inHost tells whether a parameter of the account becomes a part of the host.
 func (c *Connector) inHost() bool {
+	return expr.IsTemplate(c.hostPart())
+}
+
+// hostPart is what stands between :// and the next /.
+func (c *Connector) hostPart() string {
 	_, rest, ok := strings.Cut(c.Base, "://")
-	return ok && expr.IsTemplate(rest)
+	if !ok {
+		return ""
+	}
+	return expr.Split(rest, '/')[0]
 }
 
 func hostName(s string) bool {

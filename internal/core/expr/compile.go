@@ -191,7 +191,7 @@ func (c *compiler) compile(n ast.Node) evaluator {
 func (c *compiler) ref(path []string, pos int) { c.refs = append(c.refs, Ref{path, pos}) }
 
 // roots are the names in scope; which of them a place offers is checked there.
-var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "column", "list"}
+var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "column", "list", "submitted", "search", "header", "status", "method", "path", "query", "host", "time", "nonce", "body", "body_hash", "request"}
 
 func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 	name := n.Value

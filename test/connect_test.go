@@ -1,0 +1,70 @@
+package test
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	client "youngtrellis/api/client"
+	"youngtrellis/internal/ottermere"
+)
+
+func everything(o *ottermere.Options) { o.Few = false }
+
+// Each stand-in is connected with what its page says, checked, and used.
+func TestEveryStandInCanBeConnectedCheckedAndUsed(t *testing.T) {
+	t.Parallel()
+	w := world(t, everything)
+	ctx := within(t, time.Minute)
+	list, err := ottermere.Answer[struct{ Connections []client.Connection }](w.Client.ListConnections(ctx))
+	require.NoError(t, err)
+	require.Len(t, list.Connections, 20)
+	for _, c := range list.Connections {
+		require.Equal(t, client.ConnectionState("ok"), c.State, "%s: %s", c.Name, c.Words)
+	}
+	memo, err := w.Others.Files.Content("/memos/kiln-2-morning.wav")
+	require.NoError(t, err)
+	require.NotEmpty(t, memo)
+	for _, c := range []struct{ connection, action, input, want string }{
+		{"tables", "rows", `{"workbook": "wb_p91zsu", "tab": "tb_c0w8rn"}`, "Tall jug"},
+		{"contacts", "find", `{"phone": "+441632960141"}`, "Hollowbank Pottery"},
+		{"documents", "list", `{}`, "Firing log"},
+		{"documents", "append", `{"document": "doc_firinglog4kq", "heading": "Memos", "text": "Turned the shelves."}`, "Firing log"},
+		{"files", "list", `{"folder": "memos"}`, "kiln-2-morning.wav"},
+		{"files", "download", `{"folder": "memos", "name": "kiln-2-morning.wav"}`, "sha256-"},
+		{"team-chat", "post", `{"channel": "ch_hall29", "blocks": [{"kind": "text", "text": "Kiln 2 is cold."}, {"kind": "button", "label": "Log", "address": "https://documents.example"}]}`, "ch_hall29"},
+		{"team-chat", "conversations", `{"waiting": true}`, "Hollowbank"},
+		{"sms", "send", `{"from": "Ottermere", "to": "+447700900123", "text": "Load at nine."}`, "accepted"},
+		{"mail", "send", `{"to": "mara@ottermere.example", "subject": "Kiln plan", "text": "Cone 9 at eight."}`, "mara@ottermere.example"},
+		{"helpdesk", "search", `{"words": "pinholes"}`, "Fire the biscuit slower"},
+		{"helpdesk", "raise", `{"subject": "Damper", "text": "Stuck.", "priority": 3, "email": "hall@ottermere.example"}`, "1043"},
+		{"calendar", "free", `{"day": "2031-01-06"}`, "T08:00:00"},
+		{"text-model", "summarise", `{"text": "Kiln two is cold. Two shelves warped. The teapots are fine.", "sentences": 1}`, "used"},
+		{"register", "search", `{"name": "Quern \"Lane\"", "town": "Lowlight"}`, "RG-"},
+		{"forum", "posts", `{}`, "Crawling on rims"},
+		{"forum", "feed", `{}`, "Crawling on rims"},
+		{"pages", "fetch", `{"path": "clean"}`, "Celadon"},
+		{"search", "search", `{"phrase": "cone"}`, "temperatures"},
+		{"feedback", "marks", `{"shop": "sh_counter"}`, "well packed"},
+		{"statistics", "series", `{"series": "gas", "days": 3}`, "price"},
+		{"suppliers", "near", `{"place": "Ottermere", "km": 30}`, "Ashdown"},
+		{"lab", "test", `{"glaze": "Celadon 4"}`, "submitted"},
+		{"postgres", "rows", `{"table": "stock"}`, "glaze 1"},
+		{"postgres", "sql", `{"query": "select number, total from orders where studio = $1 order by number", "params": ["Quern Lane"], "key": "number"}`, "9007199254740995"},
+	} {
+		tried, err := ottermere.Answer[client.Tried](w.Client.TryAction(ctx, client.Try{Connection: &c.connection, Action: c.action, Input: client.Fields(c.input), Send: some(true)}))
+		require.NoError(t, err, "%s.%s", c.connection, c.action)
+		b, _ := json.Marshal(tried)
+		require.Nil(t, tried.Why, "%s.%s: %s", c.connection, c.action, b)
+		require.Contains(t, string(b), c.want, "%s.%s", c.connection, c.action)
+	}
+	require.Contains(t, w.Others.Documents.Text("doc_firinglog4kq"), "Turned the shelves.")
+	require.Len(t, w.Others.SMS.Messages(), 1)
+	letter, err := w.Others.Mail.Find("Kiln plan")
+	require.NoError(t, err)
+	require.Contains(t, letter.Raw, "Auto-Submitted: auto-generated")
+}
+
+func some[T any](v T) *T { return &v }
