@@ -414,6 +414,12 @@ type Connector struct {
 	Version int       `json:"version"`
 }
 
+// ConnectorDocument defines model for ConnectorDocument.
+type ConnectorDocument struct {
+	// Document YAML or JSON
+	Document string `json:"document"`
+}
+
 // ConnectorTrigger defines model for ConnectorTrigger.
 type ConnectorTrigger struct {
 	Help         *string              `json:"help,omitempty"`
@@ -1200,10 +1206,10 @@ type BeginConsentJSONRequestBody = BeginConsent
 type ShapeConnectionJSONRequestBody = ConnectionSettings
 
 // AddConnectorJSONRequestBody defines body for AddConnector for application/json ContentType.
-type AddConnectorJSONRequestBody = Document
+type AddConnectorJSONRequestBody = ConnectorDocument
 
 // CheckConnectorJSONRequestBody defines body for CheckConnector for application/json ContentType.
-type CheckConnectorJSONRequestBody = Document
+type CheckConnectorJSONRequestBody = ConnectorDocument
 
 // ImportConnectorJSONRequestBody defines body for ImportConnector for application/json ContentType.
 type ImportConnectorJSONRequestBody = ImportConnector

@@ -3,25 +3,23 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
 )
 
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 func (a *app) connection() *cobra.Command {
-	return noun("connection", "Store accounts and check them", a.connectionList(), a.connectionAdd(), a.connectionCheck(), a.connectionRemove())
+	return noun("connection", "Store accounts and check them", a.connectionList(), a.connectionShow(), a.connectionAdd(), a.connectionMend(), a.connectionSignIn(), a.connectionConfirm(), a.connectionCheck(),
+		a.connectionCalls(), a.connectionLimit(), a.connectionGrant(), a.connectionChoices(), a.connectionRemove())
 }
 
 func (a *app) connectionList() *cobra.Command {
@@ -39,73 +37,277 @@ func (a *app) connectionList() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, k := range list.Connections {
-				rows = append(rows, []string{k.Name, k.ConnectorTitle, state(k), k.Said, strings.Join(k.UsedBy, ", ")})
+				used := "nothing yet"
+				if n := len(k.UsedBy); n > 0 {
+					used = plural(n, "workflow")
+				}
+				rows = append(rows, []string{k.Name, k.ConnectorTitle, short(k.Words, 62), k.Left, used})
 			}
-			a.grid([]string{"name", "application", "state", "said", "used by"}, rows)
+			a.grid([]string{"name", "application", "how it does", "plan", "used by"}, rows)
 		})
 	})}
 }
 
-func state(k api.Connection) string {
-	switch k.State {
-	case "ok":
-		return "works"
-	case "broken":
-		return "does not work"
+// short cuts a text to at most n characters.
+func short(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
 	}
-	return "not checked"
+	return s
+}
+
+func (a *app) connectionShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Everything about a connection but its secrets", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(k, func() { a.connectionFacts(k) })
+	})}
+}
+
+func (a *app) connectionFacts(k api.Connection) {
+	fmt.Fprintf(a.out, "%s, %s\n%s\n\n", a.paint(bold, k.Name), k.ConnectorTitle, k.Words)
+	line := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(a.out, "  %s %s\n", fit(name, 18), value)
+		}
+	}
+	var account map[string]any
+	_ = json.Unmarshal(k.Account, &account)
+	for _, name := range sortedKeys(account) {
+		line(name, fmt.Sprint(account[name]))
+	}
+	line("signs in by", k.Method)
+	line("may be used with", k.Pin)
+	if k.Hint != "" {
+		line("secret", "ends in "+k.Hint)
+	} else {
+		line("secret", "kept, never shown")
+	}
+	if k.Scopes != nil {
+		line("scopes", strings.Join(*k.Scopes, ", "))
+	}
+	if k.TokenExpires != nil {
+		line("token good until", when(*k.TokenExpires)+", renewed before")
+	}
+	line("left of the plan", k.Left)
+	if l := k.Limits; l != nil {
+		line("limit", limitWords(*l))
+	}
+	if k.HeldUntil != nil {
+		line("held until", when(*k.HeldUntil)+": "+deref(k.HeldWhy))
+	}
+	if k.Waiting != nil {
+		line("runs that wait", fmt.Sprint(*k.Waiting))
+	}
+	who := "every builder"
+	if !k.Everyone {
+		who = "administrators"
+		for _, g := range k.Grants {
+			who += ", " + g.Email
+			if g.Actions != nil {
+				who += " (" + strings.Join(*g.Actions, ", ") + ")"
+			}
+		}
+	}
+	line("builders", who)
+	line("used by", strings.Join(k.UsedBy, ", "))
+	if k.Checked != nil {
+		line("checked", when(*k.Checked))
+	}
+}
+
+func limitWords(l api.Limits) string {
+	var parts []string
+	if deref(l.Calls) > 0 {
+		parts = append(parts, fmt.Sprintf("%d calls in %g s", *l.Calls, max(deref(l.Seconds), 0)))
+	}
+	if deref(l.Parallel) > 0 {
+		parts = append(parts, fmt.Sprintf("%d at once", *l.Parallel))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// assignments reads name=value words.
+func assignments(flag string, words []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, p := range words {
+		k, v, ok := strings.Cut(p, "=")
+		if !ok {
+			return nil, usage("--%s is %q; it is written as name=value", flag, p)
+		}
+		out[k] = v
+	}
+	return out, nil
+}
+
+// entering are the flags by which a sign-in is entered.
+type entering struct {
+	account, shown, scopes []string
+	secretFile, valuesFile string
+	method                 string
+}
+
+func (e *entering) register(c *cobra.Command) {
+	c.Flags().StringArrayVar(&e.account, "account", nil, "a parameter of the account, as address=https://tables.example")
+	c.Flags().StringArrayVar(&e.shown, "value", nil, "what is asked for and is no secret, as user=hall or client_id=…")
+	c.Flags().StringArrayVar(&e.scopes, "scope", nil, "a scope to ask for; all that the connector names unless given")
+	c.Flags().StringVar(&e.secretFile, "secret-file", "", "file that holds the secret; - for standard input")
+	c.Flags().StringVar(&e.valuesFile, "values-file", "", "file with everything that is asked for, a JSON object of names and values; - for standard input")
+	c.Flags().StringVar(&e.method, "method", "", "way to sign in, where there are several")
+}
+
+// values asks for what the connector's sign-in method needs.
+func (a *app) values(e *entering, con api.Connector) (map[string]string, error) {
+	values, err := assignments("value", e.shown)
+	if err != nil {
+		return nil, err
+	}
+	way, err := wayOf(con, e.method)
+	if err != nil {
+		return nil, err
+	}
+	if e.valuesFile != "" {
+		b, err := a.read(e.valuesFile)
+		if err != nil {
+			return nil, err
+		}
+		return values, json.Unmarshal(b, &values)
+	}
+	if way.Help != "" && len(way.Secrets) > 0 {
+		fmt.Fprintln(a.errOut, way.Help)
+	}
+	for _, f := range way.Secrets {
+		if values[f.Name] != "" {
+			if !f.Shown {
+				return nil, usage("%s is a secret and is not given on the command line, where others can read it; use --secret-file, --values-file or standard input", f.Title)
+			}
+			continue
+		}
+		switch {
+		case f.Shown && !f.Required:
+		case f.Shown:
+			return nil, usage("%s is missing; give it with --value %s=…", f.Title, f.Name)
+		case f.Name == "secret":
+			if values["secret"], err = a.secret(f.Title, e.secretFile); err != nil && f.Required {
+				return nil, err
+			}
+		default:
+			return nil, usage("%s is missing; with several secrets, put all of them into a file and name it with --values-file", f.Title)
+		}
+	}
+	return values, nil
+}
+
+func wayOf(con api.Connector, method string) (api.Way, error) {
+	var known []string
+	for _, w := range con.SignIn {
+		if method == "" || w.Method == method {
+			return w, nil
+		}
+		known = append(known, w.Method)
+	}
+	return api.Way{}, usage("%s is not signed in to by %s; there are %s", con.Title, method, strings.Join(known, ", "))
 }
 
 func (a *app) connectionAdd() *cobra.Command {
-	var params []string
-	var file, method string
-	c := &cobra.Command{Use: "add NAME CONNECTOR", Short: "Store an account and check it; the secret comes from a file, standard input or a prompt", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		account := map[string]string{}
-		for _, p := range params {
-			k, v, ok := strings.Cut(p, "=")
-			if !ok {
-				return usage("--account is %q; it is written as name=value", p)
+	e := &entering{}
+	c := &cobra.Command{Use: "add NAME CONNECTOR", Short: "Store an account and check it; secrets come from a file, standard input or a prompt",
+		Example: "  trellis connection add tables tables --account address=https://tables.example --secret-file key.txt\n  trellis connection add documents documents --account address=https://documents.example --value client_id=… --secret-file secret.txt\n  trellis connection sign-in documents",
+		Args:    cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			account, err := assignments("account", e.account)
+			if err != nil {
+				return err
 			}
-			account[k] = v
-		}
-		cl, err := a.client()
+			con, err := got[api.Connector](cl.GetConnector(c.Context(), args[1]))
+			if err != nil {
+				return fmt.Errorf("connector %s: %w; see trellis connector list", args[1], err)
+			}
+			values, err := a.values(e, con)
+			if err != nil {
+				return err
+			}
+			raw, err := json.Marshal(account)
+			if err != nil {
+				return err
+			}
+			body := api.NewConnection{Name: args[0], Connector: args[1], Account: raw, Values: &values}
+			if e.method != "" {
+				body.Method = &e.method
+			}
+			if e.scopes != nil {
+				body.Scopes = &e.scopes
+			}
+			k, err := got[api.Connection](cl.AddConnection(c.Context(), body))
+			if err != nil {
+				return err
+			}
+			return a.checked(k)
+		})}
+	e.register(c)
+	return c
+}
+
+func (a *app) connectionMend() *cobra.Command {
+	e := &entering{}
+	c := &cobra.Command{Use: "mend NAME", Short: "Enter new secrets; runs that waited for the connection go on", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
 		}
-		secret, err := a.secret("The secret", file)
+		con, err := got[api.Connector](cl.GetConnector(c.Context(), k.Connector))
 		if err != nil {
 			return err
 		}
-		raw, err := json.Marshal(account)
+		if e.method == "" {
+			e.method = k.Method
+		}
+		values, err := a.values(e, con)
 		if err != nil {
 			return err
 		}
-		body := api.NewConnection{Name: args[0], Connector: args[1], Account: raw, Secret: &secret}
-		if method != "" {
-			body.Method = &method
+		body := api.MendConnection{Values: &values, Method: &e.method}
+		if e.account != nil {
+			account, err := assignments("account", e.account)
+			if err != nil {
+				return err
+			}
+			raw, err := json.Marshal(account)
+			if err != nil {
+				return err
+			}
+			fields := api.Fields(raw)
+			body.Account = &fields
 		}
-		k, err := got[api.Connection](cl.AddConnection(c.Context(), body))
-		if err != nil {
+		if e.scopes != nil {
+			body.Scopes = &e.scopes
+		}
+		if k, err = got[api.Connection](cl.MendConnection(c.Context(), args[0], body)); err != nil {
 			return err
 		}
 		return a.checked(k)
-	}}
-	c.Flags().StringArrayVar(&params, "account", nil, "a parameter of the account, as address=https://tables.example")
-	c.Flags().StringVar(&file, "secret-file", "", "file that holds the secret; - for standard input")
-	c.Flags().StringVar(&method, "method", "", "sign-in method, where there are several")
+	})}
+	e.register(c)
 	return c
 }
 
 func (a *app) checked(k api.Connection) error {
 	err := a.show(k, func() {
-		fmt.Fprintf(a.out, "%s %s: %s", k.Name, state(k), k.Said)
-		if k.TookMs != nil {
+		fmt.Fprintf(a.out, "%s: %s", k.Name, k.Words)
+		if k.TookMs != nil && k.State == "ok" {
 			fmt.Fprintf(a.out, " (%d ms)", *k.TookMs)
 		}
 		fmt.Fprintln(a.out)
+		if k.Left != "" {
+			fmt.Fprintln(a.out, k.Left)
+		}
+		if k.State == "consent" {
+			fmt.Fprintf(a.out, "Sign in with: trellis connection sign-in %s\n", k.Name)
+		}
 	})
-	if err == nil && k.State == "broken" {
-		return fmt.Errorf("the connection %s is stored but does not work; mend it under Connections", k.Name)
+	if err == nil && (k.State == "broken" || k.State == "unchecked") {
+		return fmt.Errorf("the connection %s is stored but does not work yet; mend it with: trellis connection mend %s", k.Name, k.Name)
 	}
 	return err
 }
@@ -120,6 +322,240 @@ func (a *app) connectionCheck() *cobra.Command {
 	})}
 }
 
+// connectionSignIn prints the consent page's address and listens on loopback
+// for the one request that it sends back (RFC 8252, section 7.3).
+func (a *app) connectionSignIn() *cobra.Command {
+	var scopes []string
+	var yes bool
+	c := &cobra.Command{Use: "sign-in NAME", Short: "Sign in through the application's consent page", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		port := l.Addr().(*net.TCPAddr).Port
+		body := api.BeginConsent{Loopback: &port}
+		if scopes != nil {
+			body.Scopes = &scopes
+		}
+		page, err := got[api.ConsentPage](cl.BeginConsent(c.Context(), args[0], body))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.errOut, "Open this page, and consent there:\n\n  %s\n\nWaiting for it to come back to %s\n", page.Address, page.Redirect)
+		back := make(chan api.Returned, 1)
+		server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			q := r.URL.Query()
+			if r.Method != http.MethodGet || r.URL.Path != "/callback" || q.Get("state") == "" {
+				http.NotFound(w, r)
+				return
+			}
+			w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+			w.Header().Set("Referrer-Policy", "no-referrer")
+			w.Header().Set("Cache-Control", "no-store")
+			_, _ = io.WriteString(w, "Back to the command line: this page can be closed.\n")
+			text := func(name string) *string {
+				if v := q.Get(name); v != "" {
+					return &v
+				}
+				return nil
+			}
+			select {
+			case back <- api.Returned{State: q.Get("state"), Code: text("code"), Error: text("error"), ErrorDescription: text("error_description"), Iss: text("iss")}:
+			default:
+			}
+		})}
+		go func() { _ = server.Serve(l) }()
+		defer server.Close()
+		var r api.Returned
+		select {
+		case <-c.Context().Done():
+			return c.Context().Err()
+		case <-time.After(10 * time.Minute):
+			return fmt.Errorf("nobody consented within ten minutes; begin again")
+		case r = <-back:
+		}
+		k, err := got[api.Connection](cl.FinishConsent(c.Context(), r))
+		if err != nil {
+			return err
+		}
+		if k.State != "confirm" {
+			return a.checked(k)
+		}
+		return a.confirm(c, cl, k, yes)
+	})}
+	c.Flags().StringArrayVar(&scopes, "scope", nil, "a scope to ask for; those chosen before unless given")
+	c.Flags().BoolVar(&yes, "yes", false, "whoever signed in is the right account")
+	return c
+}
+
+// confirm asks whether the account that signed in is the right one.
+func (a *app) confirm(c *cobra.Command, cl *api.Client, k api.Connection, yes bool) error {
+	fmt.Fprintf(a.errOut, "Signed in as %s.\n", k.Said)
+	if !yes {
+		f, ok := a.in.(*os.File)
+		if !ok || !term.IsTerminal(int(f.Fd())) {
+			fmt.Fprintf(a.errOut, "If that is the right account: trellis connection confirm %s\n", k.Name)
+			return nil
+		}
+		fmt.Fprint(a.errOut, "Is that the right account? [y/N] ")
+		var answer string
+		_, _ = fmt.Fscanln(a.in, &answer)
+		if !strings.HasPrefix(strings.ToLower(answer), "y") {
+			fmt.Fprintln(a.errOut, "Nothing was made active. Sign in again with another account.")
+			return nil
+		}
+	}
+	k, err := got[api.Connection](cl.ConfirmConnection(c.Context(), k.Name))
+	if err != nil {
+		return err
+	}
+	return a.checked(k)
+}
+
+func (a *app) connectionConfirm() *cobra.Command {
+	return &cobra.Command{Use: "confirm NAME", Short: "Say that the account that signed in is the right one", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connection](cl.ConfirmConnection(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.checked(k)
+	})}
+}
+
+func (a *app) connectionCalls() *cobra.Command {
+	return &cobra.Command{Use: "calls NAME", Short: "The last calls of a connection", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		list, err := got[struct {
+			Calls []api.Called `json:"calls"`
+		}](cl.ListCalls(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			if len(list.Calls) == 0 {
+				fmt.Fprintln(a.out, "Nothing was called yet.")
+				return
+			}
+			rows := [][]string{}
+			for _, k := range list.Calls {
+				said := ""
+				if k.Status > 0 {
+					said = fmt.Sprint(k.Status)
+				}
+				if k.Failure != "" {
+					said = strings.TrimSpace(said + " " + short(k.Failure, 50))
+				}
+				rows = append(rows, []string{when(k.At), k.Method, short(k.Address, 70), said, fmt.Sprintf("%d ms", k.TookMs)})
+			}
+			a.grid([]string{"at", "method", "address", "answered", "took"}, rows)
+		})
+	})}
+}
+
+func (a *app) connectionLimit() *cobra.Command {
+	var calls, parallel int
+	var per float64
+	var off bool
+	c := &cobra.Command{Use: "limit NAME", Short: "Keep to a number of calls, over all machines", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		body := api.ConnectionSettings{Everyone: k.Everyone, Grants: &k.Grants}
+		if !off {
+			if calls <= 0 && parallel <= 0 {
+				return usage("give --calls or --parallel, or --off to keep to the connector's own limits")
+			}
+			body.Limits = &api.Limits{Calls: &calls, Seconds: &per, Parallel: &parallel}
+		}
+		if k, err = got[api.Connection](cl.ShapeConnection(c.Context(), args[0], body)); err != nil {
+			return err
+		}
+		return a.show(k, func() {
+			said := "the connector's own limits"
+			if k.Limits != nil {
+				said = limitWords(*k.Limits)
+			}
+			fmt.Fprintf(a.out, "%s keeps to %s\n", k.Name, said)
+		})
+	})}
+	c.Flags().IntVar(&calls, "calls", 0, "calls in each period")
+	c.Flags().Float64Var(&per, "seconds", 1, "length of the period, in seconds")
+	c.Flags().IntVar(&parallel, "parallel", 0, "calls at once")
+	c.Flags().BoolVar(&off, "off", false, "keep to the connector's own limits")
+	return c
+}
+
+func (a *app) connectionGrant() *cobra.Command {
+	var actions []string
+	var everyone, take bool
+	c := &cobra.Command{Use: "grant NAME [EMAIL]", Short: "Say who may build with a connection", Args: cobra.RangeArgs(1, 2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		if !everyone && len(args) < 2 {
+			return usage("name somebody by address of mail, or give --everyone")
+		}
+		grants := k.Grants
+		if len(args) == 2 {
+			grants = slices.DeleteFunc(grants, func(g api.Grant) bool { return strings.EqualFold(g.Email, args[1]) })
+			if !take {
+				g := api.Grant{Email: args[1]}
+				if actions != nil {
+					g.Actions = &actions
+				}
+				grants = append(grants, g)
+			}
+		}
+		if k, err = got[api.Connection](cl.ShapeConnection(c.Context(), args[0], api.ConnectionSettings{Everyone: everyone, Limits: k.Limits, Grants: &grants})); err != nil {
+			return err
+		}
+		return a.show(k, func() { a.connectionFacts(k) })
+	})}
+	c.Flags().StringArrayVar(&actions, "action", nil, "an action that it may be used for; all unless given")
+	c.Flags().BoolVar(&everyone, "everyone", false, "every builder may use it")
+	c.Flags().BoolVar(&take, "take-away", false, "take the grant away")
+	return c
+}
+
+func (a *app) connectionChoices() *cobra.Command {
+	var input []string
+	var search string
+	c := &cobra.Command{Use: "choices NAME LIST", Short: "What a field can be, with the names behind ids", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		fields, err := assignments("input", input)
+		if err != nil {
+			return err
+		}
+		raw, err := json.Marshal(fields)
+		if err != nil {
+			return err
+		}
+		body := api.ListChoicesJSONRequestBody{Input: raw}
+		if search != "" {
+			body.Search = &search
+		}
+		list, err := got[api.Choices](cl.ListChoices(c.Context(), args[0], args[1], body))
+		if err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			if list.WhyEmpty != "" {
+				fmt.Fprintln(a.out, list.WhyEmpty)
+				return
+			}
+			rows := [][]string{}
+			for _, o := range list.Options {
+				rows = append(rows, []string{o.Name, strings.Trim(string(o.Id), `"`)})
+			}
+			a.grid([]string{"name", "id"}, rows)
+		})
+	})}
+	c.Flags().StringArrayVar(&input, "input", nil, "a field that the list depends on, as workbook=wb_7q2kd0")
+	c.Flags().StringVar(&search, "search", "", "words in the name, or an address copied out of a browser")
+	return c
+}
+
 func (a *app) connectionRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Remove a connection that nothing uses", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.RemoveConnection(c.Context(), args[0])); err != nil {
@@ -127,70 +563,4 @@ func (a *app) connectionRemove() *cobra.Command {
 		}
 		return a.show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "removed %s\n", args[0]) })
 	})}
-}
-
-func (a *app) sample() *cobra.Command {
-	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd())
-}
-
-func (a *app) sampleList() *cobra.Command {
-	return &cobra.Command{Use: "list WORKFLOW", Short: "List samples, and what arrived of late", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		s, err := got[api.Samples](cl.ListSamples(c.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.show(s, func() {
-			for i, x := range s.Samples {
-				fmt.Fprintf(a.out, "%3d  %s  %s\n     %s\n", i+1, when(x.Created), x.Source, x.Fields)
-			}
-			if len(s.Samples) == 0 {
-				fmt.Fprintf(a.out, "No samples yet. Take one with: trellis sample take %s\n", args[0])
-			}
-			if s.Taking {
-				fmt.Fprintln(a.out, "The next call becomes a sample.")
-			}
-			if len(s.Arrived) > 0 {
-				fmt.Fprintln(a.out, "\narrived of late, but started no run")
-				for _, d := range s.Arrived {
-					fmt.Fprintf(a.out, "     %s  %s  %s\n", when(d.At), fit(d.Verdict, 10), d.Reason)
-				}
-			}
-		})
-	})}
-}
-
-func (a *app) sampleTake() *cobra.Command {
-	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample instead of a run", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		if _, err := got[struct{}](cl.TakeSample(c.Context(), args[0])); err != nil {
-			return err
-		}
-		sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.show(sheet, func() {
-			fmt.Fprintf(a.out, "Waiting for the next call, for 15 minutes, at\n  %s\nSee it with: trellis sample list %s\n", sheet.Address, args[0])
-		})
-	})}
-}
-
-func (a *app) sampleAdd() *cobra.Command {
-	return &cobra.Command{Use: "add WORKFLOW FILE", Short: "Keep items as samples: a JSON list, or one object a line", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		items, err := a.items(args[1])
-		if err != nil {
-			return err
-		}
-		for _, f := range items {
-			if _, err := got[api.Sample](cl.AddSample(c.Context(), args[0], api.NewSample{Fields: f})); err != nil {
-				return err
-			}
-		}
-		return a.show(map[string]int{"kept": len(items)}, func() { fmt.Fprintf(a.out, "kept %s\n", plural(len(items), "sample")) })
-	})}
-}
-
-func (a *app) functions() *cobra.Command {
-	return &cobra.Command{Use: "functions [WORD]", Short: "The functions of expressions, with examples", Args: cobra.MaximumNArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-		return a.listFunctions(args)
-	}}
 }

@@ -101,10 +101,10 @@ func (a *app) addresses(w *ottermere.World) {
      sign in as  %s
      password    %s
 
-  tables       %s   what arrived in the tabs
-  contacts     %s   the studios
-  webhook      %s
+  webhook  %s
 
+  The stand-ins, each with a page that says how to connect it:
+%s
   On the command line:
      export TRELLIS_CONFIG=%s
      bin/trellis workflow list
@@ -112,7 +112,19 @@ func (a *app) addresses(w *ottermere.World) {
      bin/trellis demo --ring
 
   Ctrl-C stops everything; the data stays.
-`, a.paint(bold, "console"), w.Service.Address, w.Email, w.Password, w.TablesBase, w.ContactsBase, w.HookAddress, w.ConfigPath())
+`, a.paint(bold, "console"), w.Service.Address, w.Email, w.Password, w.HookAddress, standinLines(w), w.ConfigPath())
+}
+
+// standinLines lists the pages of the stand-ins, two on a line.
+func standinLines(w *ottermere.World) string {
+	var b strings.Builder
+	for i, s := range w.Stands {
+		b.WriteString("     " + fit(s.Connector, 12) + s.Base)
+		if i%2 == 1 || i == len(w.Stands)-1 {
+			b.WriteString("\n")
+		}
+	}
+	return b.String()
 }
 
 // ring sends the afternoon's calls to a demo that is running.

@@ -131,6 +131,8 @@ func words(c store.Connection, held *time.Time, title string) string {
 		return "Not checked yet"
 	case held != nil:
 		return fmt.Sprintf("Works; %s asked to wait until %s", title, held.UTC().Format("15:04:05 UTC"))
+	case c.Method == connector.None:
+		return "Works: " + c.Said
 	case len(c.Missing) > 0:
 		return "Works, but " + strings.Join(c.Missing, "; ")
 	}

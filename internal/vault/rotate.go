@@ -24,9 +24,9 @@ type Rotator interface {
 
 // Rotated says what a rotation did.
 type Rotated struct {
-	Fingerprint string // of the new key
-	Workspaces  int
-	Secrets     int // sealed anew
+	Fingerprint string `json:"fingerprint"` // of the new key
+	Workspaces  int    `json:"workspaces"`
+	Secrets     int    `json:"secrets"` // sealed anew
 }
 
 // Rotate puts a new key into the keyset file, makes a new data key for every

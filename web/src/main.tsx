@@ -2,7 +2,6 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } from "@tanstack/react-router";
 import { lazy, StrictMode, Suspense, type ComponentType } from "react";
 import { createRoot } from "react-dom/client";
-import { Connections } from "./pages/Connections";
 import { RunPage } from "./pages/RunPage";
 import { Runs } from "./pages/Runs";
 import { Workflows } from "./pages/Workflows";
@@ -15,12 +14,19 @@ import "./styles.css";
 setTheme(theme());
 
 // The editor is large; it is loaded with the page that needs it.
-const Workbench = later(() => import("./pages/Workbench").then((m) => ({ default: m.Workbench })));
+const Workbench = later("Opening the workbench", () => import("./pages/Workbench").then((m) => ({ default: m.Workbench })));
+const Connections = later("Opening the connections", () => import("./pages/Connections").then((m) => ({ default: m.Connections })));
+const Connectors = later("Opening the connectors", () => import("./pages/Connectors").then((m) => ({ default: m.Connectors })));
+const Start = later("Opening", () => import("./pages/Start").then((m) => ({ default: m.Start })));
 
-function later(load: () => Promise<{ default: ComponentType }>) {
+function later(what: string, load: () => Promise<{ default: ComponentType }>) {
   const Page = lazy(load);
-  return () => <Suspense fallback={<Waiting what="Opening the workbench" />}><Page /></Suspense>;
+  return () => <Suspense fallback={<Waiting what={what} />}><Page /></Suspense>;
 }
+
+/** What of an address's query a page reads. */
+const text = (...names: string[]) => (search: Record<string, unknown>): Record<string, string> =>
+  Object.fromEntries(names.flatMap((n) => (typeof search[n] === "string" || typeof search[n] === "number" ? [[n, String(search[n])]] : [])));
 
 const root = createRootRoute({ component: Shell });
 const index = createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/workflows" }); } });
@@ -28,10 +34,12 @@ const workflows = createRoute({ getParentRoute: () => root, path: "/workflows", 
 const workbench = createRoute({ getParentRoute: () => root, path: "/workflows/$workflow", component: Workbench });
 const runs = createRoute({ getParentRoute: () => root, path: "/runs", component: Runs });
 const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage });
-const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections });
+const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections, validateSearch: text("connection", "trouble") });
+const connectors = createRoute({ getParentRoute: () => root, path: "/connectors", component: Connectors, validateSearch: text("connector", "try") });
+const start = createRoute({ getParentRoute: () => root, path: "/start", component: Start });
 
 const router = createRouter({
-  routeTree: root.addChildren([index, workflows, workbench, runs, run, connections]),
+  routeTree: root.addChildren([index, workflows, workbench, runs, run, connections, connectors, start]),
   defaultErrorComponent: ({ error }) => <div className="p-5"><Trouble error={error} /><button className="btn" onClick={() => { location.reload(); }}>Load the page again</button></div>,
   defaultNotFoundComponent: () => <div className="p-5 text-second">There is nothing at this address.</div>,
 });

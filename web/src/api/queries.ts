@@ -9,7 +9,7 @@ export const useWorkflows = () => useQuery({ queryKey: ["workflows"], queryFn: (
 export const useWorkflow = (workflow: string) => useQuery({ queryKey: ["workflow", workflow], queryFn: () => ask(http.GET("/workflows/{workflow}", { params: { path: { workflow } } })) });
 
 export const useKinds = () => useQuery({ queryKey: ["kinds"], queryFn: () => ask(http.GET("/kinds")), staleTime: Infinity });
-export const useConnectors = () => useQuery({ queryKey: ["connectors"], queryFn: () => ask(http.GET("/connectors")), staleTime: Infinity });
+export const useConnectors = () => useQuery({ queryKey: ["connectors"], queryFn: () => ask(http.GET("/connectors")), staleTime: 60_000 });
 export const useFunctions = () => useQuery({ queryKey: ["functions"], queryFn: () => ask(http.GET("/functions")), staleTime: Infinity });
 export const useConnections = () => useQuery({ queryKey: ["connections"], queryFn: () => ask(http.GET("/connections")) });
 

@@ -4,7 +4,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { ask, http, type Schemas } from "../api/client";
 import { useKinds, useWorkflows } from "../api/queries";
-import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
+import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
 
 export function Workflows() {
@@ -14,7 +14,7 @@ export function Workflows() {
       <div className="mb-3 flex items-center justify-between"><h1>Workflows</h1><NewWorkflow /></div>
       <Trouble error={list.error} />
       {list.isPending && <Waiting what="Reading the workflows" />}
-      {list.data?.workflows.length === 0 && <Nothing>What should happen? Make a first workflow: something calls it, or somebody starts it.</Nothing>}
+      {list.data?.workflows.length === 0 && <FirstVisit />}
       {list.data && list.data.workflows.length > 0 && (
         <div className="card overflow-hidden">
           <table className="w-full">
@@ -25,6 +25,16 @@ export function Workflows() {
           </table>
         </div>
       )}
+    </div>
+  );
+}
+
+/** The doors of a workspace in which nothing happens yet. */
+function FirstVisit() {
+  return (
+    <div className="grid gap-3 md:grid-cols-2">
+      <Link to="/start" className="card p-5 hover:border-leaf hover:bg-tint"><span className="font-serif text-[16px] font-semibold">I have a key</span><br /><span className="text-second">Find the application, store the key, and see real rows of it in a minute.</span></Link>
+      <div className="card p-5"><span className="font-serif text-[16px] font-semibold">Something calls me</span><br /><span className="text-second">Make a workflow that is called at an address of its own, and catch a sample of what arrives: New workflow, above.</span></div>
     </div>
   );
 }

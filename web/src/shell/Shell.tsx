@@ -14,6 +14,7 @@ const places = [
   { to: "/workflows", name: "Workflows" },
   { to: "/runs", name: "Runs" },
   { to: "/connections", name: "Connections" },
+  { to: "/connectors", name: "Connectors" },
 ] as const;
 
 export function Shell() {

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { ChevronDown } from "lucide-react";
 import { Popover } from "radix-ui";
-import { useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { ask, http, type Fields, type Json } from "../api/client";
 import { Trouble } from "../ui/parts";
 
@@ -15,19 +15,24 @@ interface Props {
   onPick: (value: Json) => void;
 }
 
-export function useChoices(connection: string | undefined, list: string | undefined, input: Fields, on: boolean) {
+export function useChoices(connection: string | undefined, list: string | undefined, input: Fields, on: boolean, search = "") {
   return useQuery({
-    queryKey: ["choices", connection, list, input],
+    queryKey: ["choices", connection, list, input, search],
     enabled: on && connection !== undefined && list !== undefined,
     staleTime: 30_000,
-    queryFn: () => ask(http.POST("/connections/{connection}/choices/{list}", { params: { path: { connection: connection ?? "", list: list ?? "" } }, body: { input } })),
+    queryFn: () => ask(http.POST("/connections/{connection}/choices/{list}", { params: { path: { connection: connection ?? "", list: list ?? "" } }, body: { input, ...(search ? { search } : {}) } })),
+    placeholderData: (before) => before,
   });
 }
 
 /** Picks by name from the application's own list; keeps id and name. */
 export function Picker({ id, connection, list, input, value, onPick }: Props) {
   const [open, setOpen] = useState(false);
-  const choices = useChoices(connection, list, input, open);
+  const [typed, setTyped] = useState("");
+  const searching = useDeferredValue(typed);
+  const plain = useChoices(connection, list, input, open);
+  const found = useChoices(connection, list, input, open && plain.data?.searches === true && searching.trim() !== "", searching.trim());
+  const choices = plain.data?.searches && searching.trim() ? found : plain;
   const name = value && typeof value === "object" && !Array.isArray(value) ? String(value["name"] ?? value["id"]) : value ? String(value) : "";
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
@@ -36,8 +41,8 @@ export function Picker({ id, connection, list, input, value, onPick }: Props) {
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="start" sideOffset={4} className="card z-50 w-[var(--radix-popover-trigger-width)] overflow-hidden shadow-lg">
-          <Command label="Choices">
-            <Command.Input placeholder="Find by name" className="h-9 w-full border-b border-rule bg-transparent px-3 outline-none" />
+          <Command label="Choices" shouldFilter={!plain.data?.searches}>
+            <Command.Input value={typed} onValueChange={setTyped} placeholder={plain.data?.searches ? "Find by name, or paste its address" : "Find by name"} className="h-9 w-full border-b border-rule bg-transparent px-3 outline-none" />
             <Command.List className="max-h-64 overflow-auto p-1.5">
               {choices.isFetching && !choices.data && <div className="p-2 text-second">Asking the application…</div>}
               <Trouble error={choices.error} />

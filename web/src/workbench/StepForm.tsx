@@ -2,6 +2,7 @@ import { Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
+import { JsonInput } from "../connect/ActionForm";
 import { ExpressionField } from "./ExpressionField";
 import { Picker, useChoices } from "./Picker";
 
@@ -33,18 +34,20 @@ export function StepForm(props: Props) {
   const options = asFields(line.options);
   const [more, setMore] = useState(Object.keys(options).length > 0);
   const set = (key: string, value: Json) => { onEdit([{ op: "set", step: line.name, key, value }]); };
-  const fitting = connections.data?.connections.filter((c) => c.connector === connectorName) ?? [];
+  const kind = kinds.data?.steps.find((k) => k.type === line.type);
+  const wanted = action ? connectorName : kind?.needs;
+  const fitting = connections.data?.connections.filter((c) => wanted === undefined || c.connector === wanted) ?? [];
   const general = problems.filter((p) => !properties.some((q) => p.path.includes(`.${under}.${q.name}`)));
   return (
     <div className="space-y-3.5 pt-2 pr-1 pb-3 pl-1">
-      {action && (
+      {(action ?? kind?.connects) && (
         <div>
           <label className="label" htmlFor={`${line.name}-connection`}>Connection</label>
           <select id={`${line.name}-connection`} className="field" value={line.connection ?? ""} onChange={(e) => { set("connection", e.target.value || null); }}>
-            <option value="">Choose…</option>
+            <option value="">{action ?? kind?.needs ? "Choose…" : "none: the address is open to everybody"}</option>
             {fitting.map((c) => <option key={c.name} value={c.name}>{c.name}{c.state === "broken" ? ", does not work" : ""}</option>)}
           </select>
-          {connections.data && fitting.length === 0 && <div className="mt-1 text-amber">There is no connection to {connector?.title} yet. Add one under Connections.</div>}
+          {connections.data && fitting.length === 0 && wanted !== undefined && <div className="mt-1 text-amber">There is no connection to {connector?.title ?? wanted} yet. Add one under Connections.</div>}
         </div>
       )}
       {properties.map((p) => (
@@ -98,6 +101,15 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
     control = <ExpressionField label={title} template={false} value={typeof value === "string" ? value : ""} onChange={onSet} placeholder={examples(schema)} {...shared} />;
   } else if (schema["hint"] === "keep") {
     control = <Keep value={value} onSet={onSet} item={form.item} />;
+  } else if (schema["hint"] === "json") {
+    control = <JsonInput id={id} value={value} placeholder='{"name": "(= item.… )"}' onSet={(v) => { onSet(v ?? null); }} />;
+  } else if (Array.isArray(schema["enum"])) {
+    control = (
+      <select id={id} className="field" value={value === undefined || value === null ? "" : JSON.stringify(value)} onChange={(e) => { onSet(e.target.value === "" ? null : (JSON.parse(e.target.value) as Json)); }}>
+        <option value="">{schema["default"] ? String(schema["default"]) : "Choose…"}</option>
+        {schema["enum"].map((v) => <option key={String(v)} value={JSON.stringify(v)}>{wordOf(schema, v)}</option>)}
+      </select>
+    );
   } else if (schema["hint"] === "list") {
     control = <input id={id} className="field font-mono text-xs" defaultValue={Array.isArray(value) ? value.join(", ") : ""} placeholder="names, with commas" onBlur={(e) => { const l = e.target.value.split(",").map((s) => s.trim()).filter(Boolean); onSet(l.length > 0 ? l : null); }} />;
   } else if (schema["type"] === "object") {
@@ -114,6 +126,8 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
     </div>
   );
 }
+
+const wordOf = (schema: Fields, v: Json) => { const w = asFields(schema["words"])[String(v)]; return w ? `${String(v)}, ${String(w)}` : String(v); };
 
 const examples = (schema: Fields) => (Array.isArray(schema["examples"]) && schema["examples"].length > 0 ? String(schema["examples"][0]) : "");
 

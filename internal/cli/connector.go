@@ -1,0 +1,441 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
+)
+
+func (a *app) connector() *cobra.Command {
+	return noun("connector", "What can be connected, and what each can do", a.connectorList(), a.connectorShow(), a.connectorCheck(), a.connectorAdd(), a.connectorImport(), a.connectorPaste(), a.connectorTry(), a.connectorSchema(), a.connectorRemove())
+}
+
+func (a *app) connectorList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the connectors", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+		list, err := got[struct {
+			Connectors []api.Connector `json:"connectors"`
+		}](cl.ListConnectors(c.Context()))
+		if err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := [][]string{}
+			for _, k := range list.Connectors {
+				var ways []string
+				for _, w := range k.SignIn {
+					ways = append(ways, w.Method)
+				}
+				rows = append(rows, []string{k.Name, short(k.About, 58), strings.Join(ways, ", "), plural(len(k.Actions), "action")})
+			}
+			a.grid([]string{"name", "what it is", "signs in by", "offers"}, rows)
+		})
+	})}
+}
+
+func (a *app) connectorShow() *cobra.Command {
+	var text bool
+	c := &cobra.Command{Use: "show NAME", Short: "How to connect an application, and its actions", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		k, err := got[api.Connector](cl.GetConnector(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		if text {
+			fmt.Fprint(a.out, deref(k.Document))
+			return nil
+		}
+		return a.show(k, func() { a.connectorFacts(k) })
+	})}
+	c.Flags().BoolVar(&text, "document", false, "print the connector document")
+	return c
+}
+
+func (a *app) connectorFacts(k api.Connector) {
+	fmt.Fprintf(a.out, "%s, version %d\n%s\n", a.paint(bold, k.Title), k.Version, k.About)
+	if k.Limits != nil {
+		fmt.Fprintln(a.out, "It takes "+*k.Limits+".")
+	}
+	fmt.Fprintln(a.out, a.paint(bold, "\nTo connect"))
+	for _, p := range k.Account {
+		var s struct{ Title, Description string }
+		_ = json.Unmarshal(p.Schema, &s)
+		fmt.Fprintf(a.out, "  --account %s=…   %s. %s\n", p.Name, s.Title, s.Description)
+	}
+	for _, w := range k.SignIn {
+		var asked []string
+		for _, f := range w.Secrets {
+			asked = append(asked, f.Title)
+		}
+		fmt.Fprintf(a.out, "  --method %s   %s. %s\n", w.Method, w.Title, w.Help)
+		if len(asked) > 0 {
+			fmt.Fprintf(a.out, "      asks for %s\n", strings.Join(asked, ", "))
+		}
+		if w.Redirect != nil {
+			fmt.Fprintf(a.out, "      redirect address to register: %s, or http://127.0.0.1 with any port for the command line\n", *w.Redirect)
+		}
+		if w.Scopes != nil {
+			for _, s := range *w.Scopes {
+				fmt.Fprintf(a.out, "      scope %s: %s\n", s.Name, s.Title)
+			}
+		}
+	}
+	fmt.Fprintln(a.out, a.paint(bold, "\nActions"))
+	for _, x := range k.Actions {
+		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(bold, k.Name+"."+x.Name), x.Title)
+		facts := []string{x.Effect + "s"}
+		if x.List {
+			facts = append(facts, "gives a list")
+		}
+		if x.TakesAWhile != nil {
+			facts = append(facts, "takes a while")
+		}
+		if x.Units != nil {
+			facts = append(facts, *x.Units)
+		}
+		if x.Effect == "write" {
+			facts = append(facts, map[string]string{"safe": "may be repeated", "keyed": "a repeat is known by its key", "unsafe": "would happen twice if repeated"}[x.Repeat])
+		}
+		if x.Proof != nil {
+			facts = append(facts, "proof: "+strings.Join(*x.Proof, ", "))
+		}
+		fmt.Fprintf(a.out, "      %s\n", a.paint(grey, strings.Join(facts, "; ")))
+		for _, f := range x.Fields {
+			var s struct{ Title, Description, Choices string }
+			_ = json.Unmarshal(f.Schema, &s)
+			need := ""
+			if f.Required {
+				need = ", required"
+			}
+			if s.Choices != "" {
+				need += ", picked from " + s.Choices
+			}
+			fmt.Fprintf(a.out, "      %s %s%s. %s\n", fit(f.Name, 12), s.Title, need, s.Description)
+		}
+	}
+	for _, t := range k.Triggers {
+		fmt.Fprintf(a.out, "  trigger %s  %s (%s)\n", t.Name, t.Sentence, t.Kind)
+	}
+}
+
+// connectorCheck reads a document without any service.
+func (a *app) connectorCheck() *cobra.Command {
+	return &cobra.Command{Use: "check FILE…", Short: "Find everything wrong with connector documents", Args: cobra.MinimumNArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+		wrong := 0
+		found := map[string][]document.Problem{}
+		for _, path := range args {
+			text, err := a.read(path)
+			if err != nil {
+				return err
+			}
+			_, problems := connector.Examine(text)
+			found[path] = problems
+			for _, p := range problems {
+				if p.Severity == document.SeverityError {
+					wrong++
+				}
+			}
+		}
+		err := a.show(found, func() {
+			for _, path := range args {
+				if len(found[path]) == 0 {
+					fmt.Fprintf(a.out, "%s: nothing wrong\n", path)
+				}
+				for _, p := range found[path] {
+					fmt.Fprintf(a.out, "%s:%d:%d: %s: %s %s\n", path, p.Line, p.Column, p.Severity, p.Message, p.Cure)
+				}
+			}
+		})
+		if err == nil && wrong > 0 {
+			return fmt.Errorf("%s to mend", plural(wrong, "error"))
+		}
+		return err
+	}}
+}
+
+func (a *app) connectorAdd() *cobra.Command {
+	return &cobra.Command{Use: "add FILE", Short: "Add a connector to the workspace, or a new version of one", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		text, err := a.read(args[0])
+		if err != nil {
+			return err
+		}
+		k, err := got[api.Connector](cl.AddConnector(c.Context(), api.ConnectorDocument{Document: string(text)}))
+		if err != nil {
+			return err
+		}
+		return a.show(k, func() {
+			fmt.Fprintf(a.out, "added %s, version %d, with %s\nConnect it with: trellis connection add NAME %s\n", k.Name, k.Version, plural(len(k.Actions), "action"), k.Name)
+		})
+	})}
+}
+
+func (a *app) connectorImport() *cobra.Command {
+	var name, address, to string
+	c := &cobra.Command{Use: "import FILE", Short: "Make a connector of an OpenAPI 3 document, to look at before it is added", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		text, err := a.read(args[0])
+		if err != nil {
+			return err
+		}
+		body := api.ImportConnector{Document: string(text)}
+		if name != "" {
+			body.Name = &name
+		}
+		if address != "" {
+			body.Address = &address
+		}
+		k, err := got[api.Imported](cl.ImportConnector(c.Context(), body))
+		if err != nil {
+			return err
+		}
+		if to != "" {
+			if err := os.WriteFile(to, []byte(k.Document), 0o644); err != nil {
+				return err
+			}
+		}
+		return a.show(k, func() {
+			fmt.Fprintf(a.out, "%s, %s: %s that read and %s that write; signs in by %s\n", a.paint(bold, k.Name), k.Title, plural(deref(k.Reads), "action"), plural(deref(k.Writes), "action"), strings.Join(k.SignIn, ", "))
+			for _, s := range k.Servers {
+				fmt.Fprintf(a.out, "  calls, and the secret with them, would go to %s\n", s)
+			}
+			if k.TokenServers != nil {
+				for _, s := range *k.TokenServers {
+					fmt.Fprintf(a.out, "  the client secret would go to %s\n", s)
+				}
+			}
+			if len(k.LeftOut) > 0 {
+				fmt.Fprintln(a.out, a.paint(bold, "\nLeft out"))
+			}
+			for _, l := range k.LeftOut {
+				fmt.Fprintf(a.out, "  %s: %s\n", l.What, l.Why)
+			}
+			if to == "" {
+				fmt.Fprintf(a.out, "\nNothing was added. Write the document with --to %s.yaml, look at it, then: trellis connector add %s.yaml\n", k.Name, k.Name)
+			} else {
+				fmt.Fprintf(a.out, "\nWritten to %s. Look at it, then: trellis connector add %s\n", to, to)
+			}
+		})
+	})}
+	c.Flags().StringVar(&name, "name", "", "name of the connector; from the title unless given")
+	c.Flags().StringVar(&address, "address", "", "where the document was found; a server that is only a path is there")
+	c.Flags().StringVar(&to, "to", "", "file to write the connector document to")
+	return c
+}
+
+func (a *app) connectorPaste() *cobra.Command {
+	var connection string
+	c := &cobra.Command{Use: "paste FILE", Short: "Make an http step of a curl command or a raw request; - reads standard input", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		text, err := a.read(args[0])
+		if err != nil {
+			return err
+		}
+		p, err := got[api.Pasted](cl.PasteCall(c.Context(), api.Paste{Text: string(text)}))
+		if err != nil {
+			return err
+		}
+		said := ""
+		if connection != "" && p.Connector != nil {
+			k, err := a.connectPasted(c, cl, connection, p)
+			if err != nil {
+				return err
+			}
+			said = "connection " + k.Name + ": " + k.Words
+		}
+		if p.Values != nil {
+			p.Values = nil // what was found is in the connection, or nowhere
+		}
+		return a.show(p, func() {
+			fmt.Fprintf(a.out, "%s\n\n", a.paint(bold, deref(p.Sentence)))
+			b, _ := json.MarshalIndent(p.Settings, "  ", "  ")
+			fmt.Fprintf(a.out, "  type: http\n  settings: %s\n", b)
+			for _, s := range p.Secrets {
+				fmt.Fprintf(a.out, "secret taken out: %s %s\n", s.Where, s.Hint)
+			}
+			for _, s := range p.Placeholders {
+				fmt.Fprintf(a.out, "to fill in: %s in %s\n", s.Text, s.Where)
+			}
+			for i, f := range deref(p.Files) {
+				n := ""
+				if i > 0 {
+					n = fmt.Sprintf("_%d", i+1)
+				}
+				fmt.Fprintf(a.out, "file: %s comes from item.file%s\n", f, n)
+			}
+			for _, n := range p.Notes {
+				fmt.Fprintln(a.out, "note: "+n)
+			}
+			switch {
+			case said != "":
+				fmt.Fprintln(a.out, said)
+			case len(p.Secrets) > 0:
+				fmt.Fprintln(a.out, "The secrets are kept nowhere yet. Store them with: trellis connector paste … --connection NAME")
+			}
+		})
+	})}
+	c.Flags().StringVar(&connection, "connection", "", "store the secrets found as a connection of this name")
+	return c
+}
+
+// connectPasted adds the connector that a pasted call needs, and a connection
+// with the secrets that were found in it.
+func (a *app) connectPasted(c *cobra.Command, cl *api.Client, name string, p api.Pasted) (api.Connection, error) {
+	con, err := got[api.Connector](cl.AddConnector(c.Context(), api.ConnectorDocument{Document: *p.Connector}))
+	if err != nil {
+		return api.Connection{}, err
+	}
+	return got[api.Connection](cl.AddConnection(c.Context(), api.NewConnection{Name: name, Connector: con.Name, Account: api.Fields(`{}`), Values: p.Values}))
+}
+
+func (a *app) connectorTry() *cobra.Command {
+	var input, connection string
+	var send bool
+	c := &cobra.Command{Use: "try ACTION", Short: "Show the request of an action, or send it once with --send", Example: `  trellis connector try rows --connection tables --input '{"workbook": "wb_p91zsu", "tab": "tb_c0w8rn"}' --send`, Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		raw := []byte(input)
+		if strings.HasPrefix(input, "@") {
+			var err error
+			if raw, err = a.read(input[1:]); err != nil {
+				return err
+			}
+		}
+		if !json.Valid(raw) {
+			return usage("--input is not JSON; it is written as '{\"name\": \"value\"}', or @FILE")
+		}
+		body := api.Try{Action: args[0], Input: raw, Send: &send}
+		if connection != "" {
+			body.Connection = &connection
+		}
+		t, err := got[api.Tried](cl.TryAction(c.Context(), body))
+		if err != nil {
+			return err
+		}
+		if err := a.show(t, func() { a.tried(t) }); err != nil {
+			return err
+		}
+		if t.Why != nil {
+			return fmt.Errorf("the call failed: %s", *t.Why)
+		}
+		return nil
+	})}
+	c.Flags().StringVar(&input, "input", "{}", "the action's fields as JSON, or @FILE")
+	c.Flags().StringVar(&connection, "connection", "", "the connection to use")
+	c.Flags().BoolVar(&send, "send", false, "send it for real")
+	return c
+}
+
+func (a *app) tried(t api.Tried) {
+	fmt.Fprintf(a.out, "%s %s\n", t.Sent.Method, t.Sent.Url)
+	if t.Sent.Body != nil && *t.Sent.Body != "" {
+		fmt.Fprintf(a.out, "%s\n", *t.Sent.Body)
+	}
+	if t.Sent.Prepared != nil {
+		fmt.Fprintln(a.out, a.paint(grey, "\nNothing was sent. Send it once with --send."))
+		return
+	}
+	fmt.Fprintf(a.out, "\nanswered %d in %d ms, %s, %d bytes\n", deref(t.Status), deref(t.TookMs), deref(t.Type), deref(t.Bytes))
+	if t.Units != nil {
+		fmt.Fprintf(a.out, "billed %g\n", *t.Units)
+	}
+	if t.Left != nil {
+		fmt.Fprintln(a.out, *t.Left)
+	}
+	if t.Link != nil {
+		fmt.Fprintln(a.out, *t.Link)
+	}
+	print := func(raw []byte) {
+		var v any
+		if json.Unmarshal(raw, &v) == nil {
+			raw, _ = json.MarshalIndent(v, "", "  ")
+		}
+		fmt.Fprintln(a.out, string(raw))
+	}
+	if t.Items != nil {
+		fmt.Fprintf(a.out, "%s\n", plural(len(*t.Items), "item"))
+		for i, x := range *t.Items {
+			if i == 10 {
+				fmt.Fprintf(a.out, "… and %d more\n", len(*t.Items)-10)
+				break
+			}
+			fmt.Fprintf(a.out, "%3d  %s\n", i+1, short(string(x), 200))
+		}
+		return
+	}
+	if t.Output != nil {
+		print(*t.Output)
+	}
+}
+
+func (a *app) connectorSchema() *cobra.Command {
+	return &cobra.Command{Use: "schema", Short: "The JSON Schema of connector documents, for editors", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(connector.DocumentSchema())
+	}}
+}
+
+func (a *app) connectorRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a connector that was added here and that nothing uses", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		if _, err := got[struct{}](cl.RemoveConnector(c.Context(), args[0])); err != nil {
+			return err
+		}
+		return a.show(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "removed %s\n", args[0]) })
+	})}
+}
+
+func (a *app) workspace() *cobra.Command {
+	return noun("workspace", "What holds for the whole workspace", a.workspaceAllow(true), a.workspaceAllow(false), a.workspaceAllowances())
+}
+
+func (a *app) workspaceAllowances() *cobra.Command {
+	return &cobra.Command{Use: "allowances", Short: "Addresses that are not public and may be reached all the same", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+		list, err := got[addresses](cl.ListAllowances(c.Context()))
+		if err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			for _, x := range list.Addresses {
+				fmt.Fprintln(a.out, x)
+			}
+			if len(list.Addresses) == 0 {
+				fmt.Fprintln(a.out, "Only public addresses are reached.")
+			}
+		})
+	})}
+}
+
+type addresses struct {
+	Addresses []string `json:"addresses"`
+}
+
+func (a *app) workspaceAllow(add bool) *cobra.Command {
+	use, about := "allow HOST:PORT…", "Let addresses be reached although they are not public"
+	if !add {
+		use, about = "disallow HOST:PORT…", "Take that back"
+	}
+	return &cobra.Command{Use: use, Short: about, Args: cobra.MinimumNArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		list, err := got[addresses](cl.ListAllowances(c.Context()))
+		if err != nil {
+			return err
+		}
+		kept := []string{}
+		for _, x := range list.Addresses {
+			drop := false
+			for _, y := range args {
+				drop = drop || x == y
+			}
+			if !drop {
+				kept = append(kept, x)
+			}
+		}
+		if add {
+			kept = append(kept, args...)
+		}
+		if list, err = got[addresses](cl.SetAllowances(c.Context(), api.SetAllowancesJSONRequestBody{Addresses: kept})); err != nil {
+			return err
+		}
+		return a.show(list, func() { fmt.Fprintln(a.out, strings.Join(list.Addresses, "\n")) })
+	})}
+}

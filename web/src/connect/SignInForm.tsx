@@ -1,0 +1,108 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { ask, asFields, http, type Connection, type Connector } from "../api/client";
+import { Trouble } from "../ui/parts";
+
+interface Props {
+  connector: Connector;
+  known?: Connection; // to be mended
+  onDone: (c: Connection) => void;
+}
+
+const strings = (o: object) => Object.fromEntries(Object.entries(o).map(([k, v]) => [k, String(v)]));
+
+/** Enters an account: its parameters, and what its way of signing in asks for. */
+export function SignInForm({ connector, known, onDone }: Props) {
+  const client = useQueryClient();
+  const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.method ?? "none");
+  const [account, setAccount] = useState<Record<string, string>>(known ? strings(asFields(known.account)) : {});
+  const [values, setValues] = useState<Record<string, string>>({});
+  const [name, setName] = useState(known?.name ?? connector.name);
+  const way = connector.sign_in.find((w) => w.method === method);
+  const [scopes, setScopes] = useState<string[]>(known?.scopes ?? way?.scopes?.map((s) => s.name) ?? []);
+  const store = useMutation({
+    mutationFn: () => {
+      const chosen = way?.scopes && way.scopes.length > 0 ? { scopes } : {};
+      return known
+        ? ask(http.PUT("/connections/{connection}", { params: { path: { connection: known.name } }, body: { method, account, values, ...chosen } }))
+        : ask(http.POST("/connections", { body: { name, connector: connector.name, method, account, values, ...chosen } }));
+    },
+    onSuccess: (c) => {
+      setValues({});
+      void client.invalidateQueries({ queryKey: ["connections"] });
+      onDone(c);
+    },
+  });
+  return (
+    <form onSubmit={(e: FormEvent) => { e.preventDefault(); store.mutate(); }}>
+      {connector.account.map((p) => {
+        const s = asFields(p.schema);
+        const examples = Array.isArray(s["examples"]) ? s["examples"] : [];
+        return (
+          <div key={p.name} className="mb-3.5">
+            <label className="label" htmlFor={`account-${p.name}`}>{String(s["title"] ?? p.name)}</label>
+            <input id={`account-${p.name}`} className="field" required={p.required} placeholder={examples.length > 0 ? String(examples[0]) : ""} value={account[p.name] ?? ""} onChange={(e) => { setAccount({ ...account, [p.name]: e.target.value }); }} />
+            <div className="hint mt-1">{String(s["description"] ?? "")}</div>
+          </div>
+        );
+      })}
+      {connector.sign_in.length > 1 && (
+        <fieldset className="mb-3.5">
+          <legend className="label">How to sign in</legend>
+          <div className="flex flex-wrap gap-x-5 gap-y-1.5">
+            {connector.sign_in.map((w) => (
+              <label key={w.method} className="flex items-center gap-1.5"><input type="radio" name="method" className="accent-leaf" checked={method === w.method} onChange={() => { setMethod(w.method); setValues({}); setScopes(w.scopes?.map((s) => s.name) ?? []); }} />{w.title}</label>
+            ))}
+          </div>
+        </fieldset>
+      )}
+      {way?.help && <div className="mb-3.5 rounded-lg bg-tint px-3 py-2 text-leafink">{way.help}</div>}
+      {way?.redirect && (
+        <div className="mb-3.5">
+          <span className="label">Redirect address, to register there</span>
+          <code className="block rounded-lg border border-rule px-2.5 py-1.5 font-mono text-xs break-all select-all">{way.redirect}</code>
+        </div>
+      )}
+      {way?.secrets.map((f) => (
+        <div key={f.name} className="mb-3.5">
+          <label className="label" htmlFor={`secret-${f.name}`}>{f.title}{!f.required && <span className="font-normal text-third"> if there is one</span>}</label>
+          <input id={`secret-${f.name}`} className="field font-mono" type={f.shown ? "text" : "password"} autoComplete="off" required={f.required} value={values[f.name] ?? ""} onChange={(e) => { setValues({ ...values, [f.name]: e.target.value }); }} />
+        </div>
+      ))}
+      {way && way.secrets.length > 0 && <div className="hint -mt-2 mb-3.5">Stored encrypted, and never shown again.</div>}
+      {way?.scopes && way.scopes.length > 0 && (
+        <fieldset className="mb-3.5">
+          <legend className="label">What it may do there</legend>
+          {way.scopes.map((s) => (
+            <label key={s.name} className="mb-1 flex items-center gap-2">
+              <input type="checkbox" className="accent-leaf" disabled={s.always} checked={s.always || scopes.includes(s.name)} onChange={(e) => { setScopes(e.target.checked ? [...scopes, s.name] : scopes.filter((x) => x !== s.name)); }} />
+              {s.title} <span className="font-mono text-xs text-third">{s.name}</span>
+            </label>
+          ))}
+        </fieldset>
+      )}
+      {!known && (
+        <div className="mb-4">
+          <label className="label" htmlFor="connection-name">What to call it here</label>
+          <input id="connection-name" className="field" required pattern="[a-z][a-z0-9\-]*" title="Small letters, digits and hyphens" value={name} onChange={(e) => { setName(e.target.value); }} />
+        </div>
+      )}
+      <Trouble error={store.error} />
+      <div className="flex justify-end"><button className="btn btn-main" disabled={store.isPending}>{store.isPending ? "Checking…" : way?.consent ? "Store and go on" : "Store and check"}</button></div>
+    </form>
+  );
+}
+
+/** Opens the consent page of a connection; it comes back to the connections. */
+export function ConsentButton({ connection, again = false }: { connection: string; again?: boolean }) {
+  const begin = useMutation({
+    mutationFn: () => ask(http.POST("/connections/{connection}/consent", { params: { path: { connection } }, body: {} })),
+    onSuccess: (page) => { window.location.assign(page.address); },
+  });
+  return (
+    <>
+      <button className={`btn ${again ? "" : "btn-main"}`} disabled={begin.isPending} onClick={() => { begin.mutate(); }}>{again ? "Sign in again" : "Open the consent page"}</button>
+      <Trouble error={begin.error} />
+    </>
+  );
+}
