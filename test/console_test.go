@@ -53,13 +53,13 @@ func TestANewcomerBuildsTheSliceByHand(t *testing.T) {
 	page := console(t, w)
 	connect := func(title, base, secret string) {
 		do(t, page, browser.Click("Add a connection"), browser.Press(`//button[.//span[normalize-space(.)="`+title+`"]]`),
-			browser.Type(`#account-address`, base), browser.Type(`#secret`, secret), browser.Click("Store and check"), browser.Gone(`#secret`))
+			browser.Type(`#account-address`, base), browser.Type(`#secret-secret`, secret), browser.Click("Store and check"), browser.Gone(`#secret-secret`))
 	}
 	do(t, page, browser.Click("Connections"), browser.See("No account is connected yet"))
 	connect("Tables", w.TablesBase, w.TablesKey)
-	do(t, page, browser.See("Signed in as Ottermere Clayworks, plan workshop"))
+	do(t, page, browser.See("signed in as Ottermere Clayworks, plan workshop"))
 	connect("Contacts", w.ContactsBase, w.ContactsKey)
-	do(t, page, browser.See("Signed in as Ottermere Clayworks, front desk"))
+	do(t, page, browser.See("signed in as Ottermere Clayworks, front desk"))
 
 	do(t, page, browser.Click("Workflows"), browser.See("What should happen?"), browser.Click("New workflow"), browser.Type(`#title`, "Counter calls"), browser.Click("Make it"), browser.See("Whenever"))
 	do(t, page, browser.Press(`//*[@role="treeitem"][1]/button`), browser.Click("Make its secret"))

@@ -82,7 +82,11 @@ func run(ctx context.Context) error {
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
 		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
-		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections"), browser.See("Signed in as")}},
+		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=documents"), browser.See("Last calls")}},
+		{"connector", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=helpdesk"), browser.See("Helpdesk"), browser.Press(`//button[contains(., "Raise a ticket")]`), browser.See("a repeat is known")}},
+		{"connect-consent", []chromedp.Action{chromedp.Navigate(base + "/connections"), browser.Click("Add a connection"), browser.Type(`input[aria-label="Find the application"]`, "forum"), browser.Press(`//button[.//span[normalize-space(.)="Forum"]]`), browser.Type(`#account-address`, w.Stand("forum").Base), browser.Type(`#secret-client_id`, "ottermere-forum")}},
+		{"connect-confirm", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=forum"), browser.Click("Sign in again"), browser.See("would like to"), browser.Click("Allow"), browser.See("Is that the right account?")}},
+		{"try-action", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=register&try=search"), browser.See("Compare two"), browser.Click("Compare two"), browser.Type(`#try-register-search-name`, "Hollowbank"), browser.Press(`//div[@id="try-register-search"]//button[normalize-space(.)="Try it"]`), browser.See("Came back"), browser.Type(`#try-register-by_domain-domain`, "hollowbank-pottery.example"), browser.Press(`//div[@id="try-register-by_domain"]//button[normalize-space(.)="Try it"]`), browser.See("entity")}},
 	}
 	for _, s := range shots {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], s.name) {

@@ -118,6 +118,9 @@ func unitsInWords(a *connector.Action) string {
 	}
 	switch u := a.Units.(type) {
 	case int64, float64:
+		if s := fmt.Sprint(u); s == "1" {
+			return "1 " + strings.TrimSuffix(unit, "s") + " a call"
+		}
 		return fmt.Sprintf("%v %s a call", u, unit)
 	case string:
 		return unit + ", by what the answer says"

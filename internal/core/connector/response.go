@@ -352,6 +352,19 @@ func (c *Connector) leftOver(scope *expr.Scope) string {
 	if c.left == nil {
 		return ""
 	}
+	for _, r := range c.left.Refs() { // not every answer says it
+		v := scope.Names[r.Path[0]]
+		if lazy, ok := v.(expr.Lazy); ok {
+			v, _ = lazy()
+		}
+		for _, name := range r.Path[1:] {
+			m, _ := v.(map[string]any)
+			v = m[name]
+		}
+		if v == nil {
+			return ""
+		}
+	}
 	v, err := c.left.Eval(scope)
 	if err != nil {
 		return ""

@@ -111,7 +111,10 @@ func encodeXML(v any) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return b.Bytes(), e.Flush()
+	if err := e.Flush(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
 }
 
 func encodeElement(e *xml.Encoder, name string, v any) error {

@@ -42,7 +42,8 @@ type importer struct {
 	doc     *yaml.Node
 	ways    []any
 	account *yaml.Node
-	scopes  map[string][]string // scopes of a scheme, by name
+	deepest int
+	budget  int // schemas that may still be written out
 }
 
 // Import reads an OpenAPI document.
@@ -58,9 +59,15 @@ func Import(document []byte, o Options) (*Imported, error) {
 	case !strings.HasPrefix(version, "3.0") && !strings.HasPrefix(version, "3.1"):
 		return nil, fmt.Errorf("this is no OpenAPI document of version 3.0 or 3.1: its key openapi says %q", version)
 	}
-	im := &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object()}
-	if err := im.build(); err != nil {
-		return nil, err
+	var im *importer
+	for depth := deepest; ; depth-- {
+		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: maxSchemas}
+		if err := im.build(); err != nil {
+			return nil, err
+		}
+		if im.budget > 0 || depth == 1 {
+			break
+		} // written out so far it would be too large: less deep, what lies below takes anything
 	}
 	b, err := yaml.Marshal(im.doc)
 	if err != nil {

@@ -20,6 +20,9 @@ func unescape(s string) string {
 // deepest is how far schemas are written out; what lies deeper takes anything.
 const deepest = 5
 
+// maxSchemas is how many schemas are written out in all.
+const maxSchemas = 40_000
+
 // most is how many properties of an object are written out.
 const most = 120
 
@@ -36,7 +39,7 @@ func (im *importer) schema(n *node, depth int, under []*node) map[string]any {
 		}
 		return map[string]any{}
 	}
-	if slices.Contains(under, n) || depth > deepest {
+	if im.budget--; slices.Contains(under, n) || depth > im.deepest || im.budget <= 0 {
 		out := map[string]any{}
 		if t := text(n, "type"); t != "" {
 			out["type"] = t

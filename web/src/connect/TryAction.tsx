@@ -28,7 +28,7 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
   const id = `try-${connection}-${first ?? ""}`;
   const writes = action.effect === "write";
   return (
-    <div className="min-w-0">
+    <div id={id} className="min-w-0">
       <label className="label" htmlFor={`${id}-action`}>Action</label>
       <select id={`${id}-action`} className="field mb-3" value={name} onChange={(e) => { setName(e.target.value); setValues({}); call.reset(); }}>
         {connector.actions.map((a) => <option key={a.name} value={a.name}>{a.title}</option>)}
@@ -84,7 +84,8 @@ function pretty(body: string): string {
 
 /** Items as rows: the first fields of each. */
 export function Rows({ items, more }: { items: Fields[]; more: boolean }) {
-  const names = [...new Set(items.flatMap((i) => Object.keys(i)))].slice(0, 7);
+  const deep = (n: string) => items.some((i) => i[n] !== null && typeof i[n] === "object");
+  const names = [...new Set(items.flatMap((i) => Object.keys(i)))].sort((a, b) => Number(deep(a)) - Number(deep(b))).slice(0, 7);
   return (
     <div className="overflow-auto rounded-lg border border-rule">
       <table className="w-full">

@@ -82,7 +82,7 @@ function Detail({ c }: { c: Connection }) {
       {c.waiting ? <p className="mb-3 text-amber">{plural(c.waiting, "run")} {c.waiting === 1 ? "waits" : "wait"} for it, and {c.waiting === 1 ? "goes" : "go"} on when it works again.</p> : null}
       {c.held_until && <p className="mb-3 text-amber">No call is made before {when(c.held_until)}: {c.held_why}</p>}
       <dl className="mb-4 grid grid-cols-[130px_1fr] gap-y-1.5">
-        {Object.entries(account).map(([k, v]) => <Fact key={k} name={k}><span className="break-all">{String(v)}</span></Fact>)}
+        {Object.entries(account).map(([k, v]) => <Fact key={k} name={String(asFields(connector?.account.find((p) => p.name === k)?.schema)["title"] ?? k)}><span className="break-all">{String(v)}</span></Fact>)}
         <Fact name="Signs in by">{way?.title ?? c.method}</Fact>
         <Fact name="May be used with"><span className="font-mono text-xs break-all">{c.pin}</span></Fact>
         {c.method !== "none" && <Fact name="Secret">{c.hint ? `ends in ${c.hint}` : "kept, never shown"}</Fact>}
@@ -92,7 +92,7 @@ function Detail({ c }: { c: Connection }) {
         <Fact name="Used by">{c.used_by.length > 0 ? c.used_by.join(", ") : "nothing yet"}</Fact>
         <Fact name="Limit">{limit(c, connector)}</Fact>
         <Fact name="Builders">{c.everyone ? "every builder may use it" : ["administrators", ...c.grants.map((g) => `${g.name ?? g.email}${g.actions ? ` (${g.actions.join(", ")})` : ""}`)].join(", ")}</Fact>
-        <Fact name="Last checked">{c.checked ? `${when(c.checked)}${c.took_ms !== undefined ? `, in ${String(c.took_ms)} ms` : ""}` : "never"}</Fact>
+        <Fact name="Last checked">{c.checked ? `${when(c.checked)}${c.took_ms !== undefined ? `, in ${String(Math.max(1, c.took_ms))} ms` : ""}` : "never"}</Fact>
       </dl>
       <Trouble error={check.error ?? remove.error} />
       <div className="mb-5 flex flex-wrap gap-2">
@@ -130,7 +130,7 @@ function Calls({ c }: { c: Connection }) {
             <td className="w-[84px] py-1 text-second whitespace-nowrap">{when(k.at)}</td>
             <td className="py-1 pr-2"><div className="truncate font-mono text-xs" title={k.address}>{k.method} {k.address.replace(c.pin, "")}</div>{k.failure && <div className="text-rust">{k.failure}</div>}</td>
             <td className={`w-10 py-1 text-right ${k.status >= 400 ? "text-rust" : "text-second"}`}>{k.status > 0 ? k.status : ""}</td>
-            <td className="w-16 py-1 text-right text-second whitespace-nowrap">{k.took_ms} ms</td>
+            <td className="w-16 py-1 text-right text-second whitespace-nowrap">{Math.max(1, k.took_ms)} ms</td>
           </tr>
         ))}</tbody></table>
       )}

@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Connector, type Schemas } from "../api/client";
+import { ask, asFields, http, type Connector, type Json, type Schemas } from "../api/client";
 import { useConnections, useConnectors } from "../api/queries";
 import { ImportOpenAPI } from "../connect/ImportOpenAPI";
 import { PasteCall } from "../connect/PasteCall";
@@ -91,6 +91,9 @@ function Ways({ c, connected }: { c: Connector; connected: string[] }) {
   );
 }
 
+const kinds: Record<string, string> = { string: "text", integer: "a whole number", number: "a number", boolean: "yes or no", object: "an object", array: "a list", null: "nothing" };
+const typeWords = (t: Json | undefined): string => (Array.isArray(t) ? t.map(typeWords).join(" or ") : kinds[String(t ?? "")] ?? "");
+
 const repeats: Record<string, string> = { safe: "may be repeated", keyed: "a repeat is known by its key", unsafe: "would happen twice if repeated" };
 
 /** An action, readable before it is used. */
@@ -109,7 +112,7 @@ function Action({ c, a }: { c: Connector; a: Schemas["Action"] }) {
           <p className="mb-3 text-second">{[a.method && a.path ? `${a.method} ${a.path}` : "", a.units ? `billed ${a.units}` : "", a.effect === "write" ? repeats[a.repeat] : "", a.proof ? `proof: ${a.proof.join(", ")}` : "", a.scopes ? `needs ${a.scopes.join(", ")}` : ""].filter(Boolean).join(" · ")}</p>
           <table className="mb-3 w-full">
             <tbody>{a.fields.map((f) => { const s = asFields(f.schema); return (
-              <tr key={f.name} className="border-t border-rule align-top"><td className="w-36 py-1 font-mono text-xs">{f.name}</td><td className="py-1 pr-2">{String(s["title"] ?? "")}{f.required ? "" : <span className="text-third"> if wished</span>}{s["description"] ? <span className="text-second">. {String(s["description"])}</span> : null}</td><td className="w-40 py-1 text-second">{[s["choices"] ? "picked by name" : String(Array.isArray(s["type"]) ? s["type"].join(" or ") : (s["type"] ?? "")), s["maxLength"] ? `up to ${Number(s["maxLength"]).toLocaleString("en")}` : ""].filter(Boolean).join(", ")}</td></tr>
+              <tr key={f.name} className="border-t border-rule align-top"><td className="w-36 py-1 font-mono text-xs">{f.name}</td><td className="py-1 pr-2">{String(s["title"] ?? "")}{f.required ? "" : <span className="text-third"> if wished</span>}{s["description"] ? <span className="text-second">. {String(s["description"])}</span> : null}</td><td className="w-40 py-1 text-second">{[s["choices"] ? "picked by name" : typeWords(s["type"]), s["maxLength"] ? `up to ${Number(s["maxLength"]).toLocaleString("en")}` : ""].filter(Boolean).join(", ")}</td></tr>
             ); })}</tbody>
           </table>
           {a.sample !== undefined && <details className="mb-2"><summary className="cursor-pointer text-second">What comes back, for example</summary><pre className="mt-1 max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{JSON.stringify(a.sample, null, 2)}</pre></details>}

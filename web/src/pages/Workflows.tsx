@@ -32,9 +32,12 @@ export function Workflows() {
 /** The doors of a workspace in which nothing happens yet. */
 function FirstVisit() {
   return (
+    <div>
+    <p className="mb-3 font-serif text-[15.5px]">What should happen?</p>
     <div className="grid gap-3 md:grid-cols-2">
       <Link to="/start" className="card p-5 hover:border-leaf hover:bg-tint"><span className="font-serif text-[16px] font-semibold">I have a key</span><br /><span className="text-second">Find the application, store the key, and see real rows of it in a minute.</span></Link>
       <div className="card p-5"><span className="font-serif text-[16px] font-semibold">Something calls me</span><br /><span className="text-second">Make a workflow that is called at an address of its own, and catch a sample of what arrives: New workflow, above.</span></div>
+    </div>
     </div>
   );
 }
