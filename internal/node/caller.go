@@ -137,8 +137,8 @@ func (n *Node) unseal(ctx context.Context, c store.Connection, stale int) (*open
 			return nil, err
 		}
 		o.Credentials.Token, o.version = t.Access, version
-		if !t.Expires.IsZero() && t.Expires.Add(-early).Before(o.until) {
-			o.until = t.Expires.Add(-early)
+		if !t.Expires.IsZero() && t.Expires.Add(-t.early()).Before(o.until) {
+			o.until = t.Expires.Add(-t.early())
 		}
 	}
 	return o, nil
@@ -232,16 +232,26 @@ func (n *Node) call(ctx context.Context, o *opened, run uuid.UUID, call *connect
 	if cerr != nil {
 		return answer, sent, err
 	}
-	if o.SignIn.Method == connector.OAuth2 {
-		fresh, rerr := n.unseal(ctx, c, o.version)
+	// A token that was refused may have been replaced meanwhile, by us or by
+	// another process. Only one that is the newest and was just renewed tells
+	// that the sign-in is over.
+	for renewed := false; o.SignIn.Method == connector.OAuth2 && !(renewed && c.TokenVersion == o.version); {
+		stale := -1
+		if c.TokenVersion == o.version {
+			stale, renewed = o.version, true
+		}
+		n.Forget(o.Workspace, o.Name)
+		fresh, rerr := n.unseal(ctx, c, stale)
 		if rerr != nil {
 			return nil, sent, n.breaks(ctx, &c, rerr)
 		}
-		n.Forget(o.Workspace, o.Name)
-		began = time.Now()
-		answer, sent, err = n.Client.Send(ctx, &fresh.Account, call, key)
+		began, o = time.Now(), fresh
+		answer, sent, err = n.Client.Send(ctx, &o.Account, call, key)
 		n.record(o, run, sent, began, err)
 		if !unauthorized(answer, err) {
+			return answer, sent, err
+		}
+		if c, cerr = n.Store.ConnectionForRun(ctx, o.Workspace, o.Name); cerr != nil || ctx.Err() != nil {
 			return answer, sent, err
 		}
 	}

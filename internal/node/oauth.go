@@ -26,15 +26,17 @@ import (
 type token struct {
 	Access  string    `json:"access"`
 	Refresh string    `json:"refresh,omitempty"`
+	Issued  time.Time `json:"issued,omitzero"`
 	Expires time.Time `json:"expires,omitzero"`
 	Scope   string    `json:"scope,omitempty"`
 }
 
-// early is how long before its end a token is refreshed.
-const early = time.Minute
+// early is how long before its end a token is refreshed: a minute, and for one
+// that does not last long a quarter of its life.
+func (t *token) early() time.Duration { return min(time.Minute, t.Expires.Sub(t.Issued)/4) }
 
 func (t *token) good() bool {
-	return t != nil && t.Access != "" && (t.Expires.IsZero() || time.Until(t.Expires) > early)
+	return t != nil && t.Access != "" && (t.Expires.IsZero() || time.Until(t.Expires) > t.early())
 }
 
 // config makes the library's view of an authorization server.
@@ -162,7 +164,7 @@ func (n *Node) fetchToken(ctx context.Context, c *store.Connection, way *connect
 }
 
 func newToken(t *oauth2.Token, refresh, scope string) *token {
-	out := &token{Access: t.AccessToken, Refresh: t.RefreshToken, Expires: t.Expiry.UTC(), Scope: scope}
+	out := &token{Access: t.AccessToken, Refresh: t.RefreshToken, Issued: time.Now().UTC(), Expires: t.Expiry.UTC(), Scope: scope}
 	if out.Refresh == "" {
 		out.Refresh = refresh
 	}

@@ -42,13 +42,46 @@ type Client struct {
 	OwnSystem string
 	Excepted  []string
 
+	resolver *net.Resolver // nil for the machine's
+
 	mu    sync.Mutex
 	pools map[uuid.UUID]*http.Client
+	lists map[uuid.UUID]listed
+}
+
+// listed are a workspace's allowances, remembered for a moment.
+type listed struct {
+	addresses []string
+	until     time.Time
+}
+
+func (c *Client) list(ctx context.Context, workspace uuid.UUID) ([]string, error) {
+	c.mu.Lock()
+	l, ok := c.lists[workspace]
+	c.mu.Unlock()
+	if ok && time.Now().Before(l.until) {
+		return l.addresses, nil
+	}
+	addresses, err := c.allowed(ctx, workspace)
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lists[workspace] = listed{addresses, time.Now().Add(2 * time.Second)}
+	return addresses, nil
+}
+
+// Forget lets a workspace's allowances be asked for anew.
+func (c *Client) Forget(workspace uuid.UUID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.lists, workspace)
 }
 
 // New makes the client. Files may be nil where no call has any.
 func New(allowed Allowed, files Files) *Client {
-	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}}
+	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: map[uuid.UUID]listed{}}
 }
 
 var public = ssrf.New(ssrf.WithAnyPort())
@@ -72,11 +105,11 @@ func (c *Client) control(network, address string, raw syscall.RawConn) error {
 // Dial connects for a workspace after its name was resolved: what is checked
 // is what is dialled.
 func (c *Client) Dial(ctx context.Context, workspace uuid.UUID, network, address string) (net.Conn, error) {
-	list, err := c.allowed(ctx, workspace)
+	list, err := c.list(ctx, workspace)
 	if err != nil {
 		return nil, err
 	}
-	dialler := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
+	dialler := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, Resolver: c.resolver}
 	if slices.Contains(list, address) {
 		return dialler.DialContext(ctx, network, address)
 	}

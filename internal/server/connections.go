@@ -524,5 +524,6 @@ func (s *Server) SetAllowances(ctx context.Context, r api.SetAllowancesRequestOb
 	if err := errors.Join(s.Store.Disallow(ctx, sc, gone...), s.Store.Allow(ctx, sc, r.Body.Addresses...)); err != nil {
 		return nil, err
 	}
+	s.Node.Client.Forget(sc.Workspace())
 	return api.SetAllowances200JSONResponse{Addresses: r.Body.Addresses}, nil
 }

@@ -13,7 +13,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -131,7 +130,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	}
 	c.PublicURL = strings.TrimSuffix(c.PublicURL, "/")
 	kept := &files.Files{Store: s.Store}
-	client := outbound.New(allowances(s.Store), kept)
+	client := outbound.New(s.Store.Allowances, kept)
 	if client.OwnSystem, client.Own, err = s.Store.Server(ctx); err != nil {
 		listener.Close()
 		return err
@@ -192,32 +191,6 @@ func (s *Service) lockNode(dir string) (string, error) {
 	name := "node-" + uuid.NewString()
 	_, err = f.WriteString(name + "\n")
 	return name, err
-}
-
-// allowances remembers each workspace's for a moment.
-func allowances(s *store.Store) outbound.Allowed {
-	type kept struct {
-		list  []string
-		until time.Time
-	}
-	var mu sync.Mutex
-	known := map[uuid.UUID]kept{}
-	return func(ctx context.Context, workspace uuid.UUID) ([]string, error) {
-		mu.Lock()
-		k, ok := known[workspace]
-		mu.Unlock()
-		if ok && time.Now().Before(k.until) {
-			return k.list, nil
-		}
-		list, err := s.Allowances(ctx, workspace)
-		if err != nil {
-			return nil, err
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		known[workspace] = kept{list, time.Now().Add(2 * time.Second)}
-		return list, nil
-	}
 }
 
 // Done tells when serving ended by itself.

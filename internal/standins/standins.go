@@ -107,6 +107,13 @@ func (s *Service) current() Faults {
 	return s.faults
 }
 
+// Calls counts the calls since the faults were last set.
+func (s *Service) Calls() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.calls
+}
+
 // Repeats counts the write calls that arrived more than once under one key.
 func (s *Service) Repeats() int {
 	s.mu.Lock()
@@ -188,7 +195,7 @@ func (s *Service) once(c *gin.Context) {
 	c.Writer = held
 	c.Next()
 	c.Writer = held.ResponseWriter
-	if held.status < 500 && held.status != http.StatusUnprocessableEntity {
+	if held.status < 300 { // what was refused had no effect, and may be asked again
 		s.mu.Lock()
 		s.answers[key] = &answer{held.status, held.body.Bytes()}
 		s.mu.Unlock()

@@ -38,6 +38,7 @@ type Server struct {
 	lasts   time.Duration
 	base    string
 	granted int // refreshes so far
+	cutoff  time.Time
 }
 
 // Scope that can be granted.
@@ -102,6 +103,19 @@ func (s *Server) setLasts(d time.Duration) {
 // Lasts makes access tokens last so long from now on.
 func (s *Server) Lasts(d time.Duration) { s.setLasts(d) }
 
+// Expire ends every access token that was given so far.
+func (s *Server) Expire() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.cutoff = time.Now()
+}
+
+func (s *Server) expired(info oauth2.TokenInfo) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return info.GetAccessCreateAt().Before(s.cutoff)
+}
+
 // Refreshed tells how many tokens were refreshed.
 func (s *Server) Refreshed() int {
 	s.mu.Lock()
@@ -127,7 +141,7 @@ func (s *Server) Check(c *standins.Call) (bool, string) {
 		return false, "a bearer token is missing"
 	}
 	info, err := s.manager.LoadAccessToken(context.Background(), text)
-	if err != nil {
+	if err != nil || s.expired(info) {
 		return false, "the access token has expired or is not known"
 	}
 	if s.service.Misbehaving().Revoked {
