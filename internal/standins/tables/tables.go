@@ -14,7 +14,6 @@ import (
 	"strconv"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -68,6 +67,10 @@ const (
 	HallBook    = "wb_p91zsu"
 	PiecesTab   = "tb_c0w8rn"
 	LoadsTab    = "tb_e5j3vy"
+	WorksBook   = "wb_z4n8ce"
+	GasTab      = "tb_g8p2rt"
+	NearTab     = "tb_n5s7wk"
+	CardsTab    = "tb_v3x9ud"
 )
 
 // New makes the stand-in with Ottermere's workbooks as of a day.
@@ -79,13 +82,18 @@ func New(key string, day time.Time, saved standins.Saved) *Tables {
 	t.Service = standins.New("Tables", func(r *http.Request) (bool, string) {
 		given := r.Header.Get("X-Tables-Key")
 		return given == key, "the key in X-Tables-Key is not known"
-	}, t.page, openapi)
+	}, t.page, standins.Describe(described))
 	t.API.GET("/me", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"name": "Ottermere Clayworks", "plan": "workshop"}) })
 	t.API.GET("/workbooks", t.workbooks)
 	t.API.GET("/workbooks/:id/tabs", t.tabs)
 	t.API.GET("/tabs/:id/columns", t.columns)
 	t.API.GET("/tabs/:id/rows", t.rows)
 	t.API.POST("/tabs/:id/rows", t.appendRow)
+	t.API.PUT("/tabs/:id/rows", t.replaceAll)
+	t.API.GET("/tabs/:id/search", t.search)
+	t.API.PUT("/tabs/:id/by-key", t.upsert)
+	t.API.PATCH("/tabs/:id/rows/:row", t.updateRow)
+	t.API.DELETE("/tabs/:id/rows/:row", t.deleteRow)
 	return t
 }
 
@@ -118,6 +126,7 @@ func seed(day time.Time) state {
 	return state{Next: 1000, Workbooks: []*Workbook{
 		{ID: CounterBook, Title: "Counter", Tabs: []*Tab{{ID: CallsTab, Title: "Calls", Columns: []string{"number", "name", "minutes", "ended"}}}},
 		{ID: HallBook, Title: "Kiln hall", Tabs: []*Tab{tab, {ID: LoadsTab, Title: "Loads", Columns: []string{"piece", "studio", "cone", "dried"}}}},
+		{ID: WorksBook, Title: "Works", Tabs: []*Tab{{ID: GasTab, Title: "Gas", Columns: []string{"day", "price", "unit"}}, {ID: NearTab, Title: "Suppliers", Columns: []string{"name", "town", "km", "phone", "group"}}, {ID: CardsTab, Title: "Firing cards", Columns: []string{"card", "text", "doubtful"}}}},
 		{ID: "wb_m3y6ft", Title: "Glaze recipes", Tabs: []*Tab{{ID: "tb_k7d1qb", Title: "Celadon", Columns: []string{"part", "grams"}}}},
 	}}
 }
@@ -243,20 +252,11 @@ func (t *Tables) appendRow(c *gin.Context) {
 		standins.Refuse(c, http.StatusNotFound, "tab", fmt.Sprintf("there is no tab %s", c.Param("id")))
 		return
 	}
-	for name, v := range in.Values {
-		if !slices.Contains(tab.Columns, name) {
-			standins.Refuse(c, http.StatusUnprocessableEntity, name, fmt.Sprintf("the tab %s has no column %s", tab.Title, name))
-			return
-		}
-		if s, ok := v.(string); ok && utf8.RuneCountInString(s) > MaxCell {
-			standins.Refuse(c, http.StatusUnprocessableEntity, name, fmt.Sprintf("the text for %s has more than %d characters", name, MaxCell))
-			return
-		}
+	if !tab.takes(c, in.Values) {
+		return
 	}
-	t.state.Next++
-	row := Row{ID: fmt.Sprintf("rw_%05x", t.state.Next*7919%0xfffff), Number: len(tab.Rows) + 1, Values: in.Values}
-	tab.Rows = append(tab.Rows, row)
-	c.JSON(http.StatusCreated, gin.H{"id": row.ID, "number": row.Number, "link": fmt.Sprintf("%s/#%s-%d", t.base, tab.ID, row.Number)})
+	row := t.add(tab, in.Values)
+	c.JSON(http.StatusCreated, t.answer(tab, row, gin.H{}))
 }
 
 func (t *Tables) page() template.HTML {
@@ -285,27 +285,4 @@ func cell(v any) string {
 		return ""
 	}
 	return fmt.Sprint(v)
-}
-
-var openapi = map[string]any{
-	"openapi": "3.0.3",
-	"info":    map[string]any{"title": "Tables", "version": "1"},
-	"components": map[string]any{"securitySchemes": map[string]any{
-		"key": map[string]any{"type": "apiKey", "in": "header", "name": "X-Tables-Key"},
-	}},
-	"security": []any{map[string]any{"key": []any{}}},
-	"paths": map[string]any{
-		"/v1/me":                  operation("get", "Whose key this is"),
-		"/v1/workbooks":           operation("get", "List the workbooks"),
-		"/v1/workbooks/{id}/tabs": operation("get", "List the tabs of a workbook"),
-		"/v1/tabs/{id}/columns":   operation("get", "List the columns of a tab"),
-		"/v1/tabs/{id}/rows": map[string]any{
-			"get":  operation("get", "Read the rows of a tab")["get"],
-			"post": operation("post", "Add a row")["post"],
-		},
-	},
-}
-
-func operation(method, summary string) map[string]any {
-	return map[string]any{method: map[string]any{"summary": summary, "responses": map[string]any{"200": map[string]any{"description": "Done"}}}}
 }
