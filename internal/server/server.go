@@ -180,8 +180,13 @@ func (s *Server) contract(c *gin.Context) {
 		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
+	looked := c.Request
+	if upload { // the validator would read the whole file into memory
+		looked = c.Request.Clone(c.Request.Context())
+		looked.Body = http.NoBody
+	}
 	err = openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
-		Request: c.Request, PathParams: params, Route: route,
+		Request: looked, PathParams: params, Route: route,
 		// A long body is items; it is read and checked one by one by its handler.
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload || c.Request.ContentLength > 1<<20},
 	})
