@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -231,7 +232,7 @@ func TestRolesTokensAndSessions(t *testing.T) {
 func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	t.Parallel()
 	var log lockedBuffer
-	w := world(t, func(o *ottermere.Options) {
+	w := world(t, everything, func(o *ottermere.Options) {
 		o.Log = slog.New(slog.NewTextHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	})
 	ctx := within(t, time.Minute)
@@ -243,6 +244,28 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 		_, err := w.Wait(ctx, s.Run)
 		require.NoError(t, err)
 	}
+	// Every connection is used, some calls are refused, a secret is pasted, the
+	// other side sends credentials back, and a run is rehearsed.
+	for _, c := range list(t, w) {
+		_, err := ottermere.Answer[client.Connection](w.Client.CheckConnection(ctx, c.Name))
+		require.NoError(t, err)
+	}
+	starts(t, w, "memo-once", `{"name": "kiln-2-morning.wav"}`)
+	starts(t, w, "near-suppliers")
+	starts(t, w, "chat-desk")
+	_ = tries(ctx, w.Client, "sms", "send", `{"from": "x", "to": "nobody", "text": "x"}`)
+	var echoed atomic.Int64
+	echo := serveFunc(t, func(rw http.ResponseWriter, r *http.Request) {
+		echoed.Add(1)
+		rw.Header().Set("Content-Type", "application/json")
+		rw.WriteHeader(http.StatusBadRequest)
+		_ = json.NewEncoder(rw).Encode(map[string]string{"message": "you sent " + r.Header.Get("Authorization") + " and " + base64.StdEncoding.EncodeToString([]byte(r.Header.Get("Authorization")[7:]))})
+	})
+	own(t, w, "echo", host(echo), "actions:\n  call: {title: Call, sentence: Call it, effect: read, fields: {type: object}, request: {method: GET, path: /call}, sample: {}}\n")
+	require.ErrorContains(t, tries(ctx, w.Client, "echo", "call", `{}`), "you sent Bearer ••••", "what the other side sends back is masked")
+	pasted, err := ottermere.Answer[client.Pasted](w.Client.PasteCall(ctx, client.Paste{Text: "curl " + echo + "/x -H 'X-Api-Key: planted-pasted-secret'"}))
+	require.NoError(t, err)
+	require.NotContains(t, *pasted.Connector+string(pasted.Settings), "planted-pasted-secret")
 	res := post(t, w.HookAddress, w.HookSecret, `{"call_id": "planted", "duration_s": 30, "number": "+441632960141"}`)
 	require.Equal(t, 202, res.StatusCode)
 	post(t, w.HookAddress, "planted-wrong-bearer-secret", `{}`)
@@ -250,7 +273,7 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	out, err := exec.Command("bash", "-c", `exec "$0" "$1"`, dumper(t), w.DatabaseURL).Output()
 	require.NoError(t, err)
 	seen.Write(out)
-	for _, path := range []string{"/workflows", "/workflows/counter-calls", "/workflows/counter-calls/samples", "/workflows/counter-calls/hook", "/workflows/counter-calls/revisions", "/runs", "/connections", "/connections/tables", "/connectors", "/tokens",
+	for _, path := range []string{"/workflows", "/workflows/counter-calls", "/workflows/counter-calls/samples", "/workflows/counter-calls/hook", "/workflows/counter-calls/revisions", "/runs", "/connections", "/connections/tables", "/connections/documents", "/connections/documents/calls", "/connections/suppliers/calls", "/connections/echo/calls", "/connectors", "/connectors/suppliers", "/connectors/echo", "/allowances", "/tokens",
 		"/runs/" + sent[0].Run.String() + "/cells/0/studio", "/runs/" + started.Run.String() + "/cells/0-1.0/listed", "/runs/" + started.Run.String() + "/lattice"} {
 		status, answer := request(t, "GET", w.Service.Address+"/api/v1"+path, w.Token, nil)
 		require.Equal(t, 200, status, path)
@@ -260,7 +283,7 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	require.Equal(t, 200, status, answer)
 	seen.WriteString(answer)
 	page := console(t, w)
-	for _, path := range []string{"/connections", "/runs", "/runs/" + sent[0].Run.String(), "/workflows/counter-calls"} {
+	for _, path := range []string{"/connections", "/connections?connection=suppliers", "/connections?connection=documents", "/connectors", "/connectors?connector=echo", "/start", "/runs", "/runs/" + sent[0].Run.String(), "/workflows/counter-calls"} {
 		var html string
 		do(t, page, chromedp.Navigate(w.Service.Address+path), browser.Wait("main"), browser.Settle(), chromedp.Evaluate(`document.documentElement.outerHTML`, &html))
 		require.Contains(t, html, "Ottermere Clayworks")
@@ -271,7 +294,32 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	seen.WriteString(logged)
 	all := seen.String()
 	require.Contains(t, all, "Hollowbank Pottery", "the search looks at the right things")
+	secrets := map[string]string{"own secret": "planted-own-secret", "pasted secret": "planted-pasted-secret"}
+	for _, s := range w.Stands {
+		for name, v := range s.Values {
+			if name != "user" && name != "client_id" {
+				secrets[s.Connector+" "+name] = v
+			}
+		}
+	}
+	for _, c := range list(t, w) { // the tokens that the authorization servers gave
+		k, err := w.Service.Store.ConnectionForRun(ctx, scopeOf(t, w), c.Name)
+		require.NoError(t, err)
+		if k.Token == nil {
+			continue
+		}
+		b, err := w.Service.Vault.Unseal(ctx, k.Workspace, "connection", "token", k.ID, k.Token)
+		require.NoError(t, err)
+		var token struct{ Access, Refresh string }
+		require.NoError(t, json.Unmarshal(b, &token))
+		require.NotEmpty(t, token.Refresh)
+		secrets[c.Name+" access token"], secrets[c.Name+" refresh token"] = token.Access, token.Refresh
+	}
+	require.Greater(t, len(secrets), 25)
 	for name, secret := range map[string]string{"tables key": w.TablesKey, "contacts token": w.ContactsKey, "hook secret": w.HookSecret, "API token": w.Token, "password": w.Password, "planted cookie": "planted-cookie-secret", "planted bearer": "planted-wrong-bearer-secret"} {
+		secrets[name] = secret
+	}
+	for name, secret := range secrets {
 		for form, text := range map[string]string{"plain": secret, "base64": base64.StdEncoding.EncodeToString([]byte(secret)), "hex": hex.EncodeToString([]byte(secret)), "URL": url.QueryEscape(secret)} {
 			require.NotContains(t, all, text, "%s, %s", name, form)
 		}
@@ -325,4 +373,11 @@ func TestACredentialGoesOnlyWhereItBelongs(t *testing.T) {
 		status, _ := request(t, "PUT", base+"/connections/tables", w.Token, fmt.Appendf(nil, `{"account": {"address": %q}, "secret": "something"}`, address))
 		require.Equal(t, 422, status, address)
 	}
+}
+
+func list(t *testing.T, w *ottermere.World) []client.Connection {
+	t.Helper()
+	l, err := ottermere.Answer[struct{ Connections []client.Connection }](w.Client.ListConnections(context.Background()))
+	require.NoError(t, err)
+	return l.Connections
 }
