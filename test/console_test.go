@@ -149,7 +149,7 @@ func TestPagesAreAccessible(t *testing.T) {
 	require.NoError(t, err)
 	page := console(t, w)
 	for _, theme := range []string{"light", "dark"} {
-		for _, path := range []string{"/workflows", "/workflows/counter-calls", "/runs", "/runs/" + sent[6].Run.String(), "/connections"} {
+		for _, path := range []string{"/workflows", "/workflows/counter-calls", "/runs", "/runs/" + sent[6].Run.String(), "/connections", "/connectors?connector=tables&try=append", "/start"} {
 			var faults []string
 			do(t, page, chromedp.Evaluate(`localStorage.setItem("trellis-theme", "`+theme+`")`, nil), chromedp.Navigate(w.Service.Address+path), browser.Wait("main"), browser.Settle())
 			if strings.HasPrefix(path, "/workflows/") {

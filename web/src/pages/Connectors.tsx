@@ -23,7 +23,7 @@ export function Connectors() {
   const choose = (name: string) => { void navigate({ to: "/connectors", search: { connector: name } }); };
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-4">
-      <div className="mb-3 flex items-center justify-between"><h1>Connectors</h1><div className="flex gap-2"><Paste /><Import onAdded={(c) => { choose(c.name); }} /></div></div>
+      <div className="mb-3 flex items-center justify-between"><h1>Connectors</h1><div className="flex gap-2"><Paste /><Import onAdded={(c) => { setFind(""); choose(c.name); }} /></div></div>
       <Trouble error={list.error} />
       {list.isPending && <Waiting what="Reading the connectors" />}
       {list.data && (
