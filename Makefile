@@ -11,7 +11,7 @@ demo: console
 	@bin/trellis demo $(DEMO)
 
 test: console
-	@scripts/setup postgres chromium race
+	@scripts/setup postgres chromium curl race
 	@$(MAKE) --no-print-directory lint
 	@cd web && npm run --silent test
 	$(GO) test -race -timeout 15m ./...

@@ -84,8 +84,7 @@ func Build(sp Spec) *Service {
 	if sp.Page == nil {
 		sp.Page = func() template.HTML { return "" }
 	}
-	var s *Service
-	s = New(sp.Name, func(*http.Request) (bool, string) { return true, "" }, sp.Page, Describe(sp))
+	s := New(sp.Name, func(*http.Request) (bool, string) { return true, "" }, sp.Page, Describe(sp))
 	for _, op := range sp.Ops {
 		s.API.Handle(op.Method, op.Path, func(g *gin.Context) {
 			c := &Call{Context: g}

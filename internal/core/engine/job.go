@@ -21,15 +21,13 @@ type jobStage struct {
 	begun   bool
 	pending []*job
 	ready   []*flow
-	ended   error
 }
 
 // job is one item whose work is under way.
 type job struct {
-	f         *flow
-	known     pair
-	submitted any
-	next      time.Time
+	f     *flow
+	known pair
+	next  time.Time
 }
 
 func (s *jobStage) next(ctx context.Context) ([]*flow, error) {

@@ -45,7 +45,7 @@ type MemorySource struct{ *Memory }
 func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, addresses []item.Address) ([]*Entry, error) {
 	var out []*Entry
 	for _, a := range addresses {
-		for _, part := range []int{PartAnnounce, 0} {
+		for _, part := range []int{PartSubmit, PartAnnounce, 0} {
 			if e := m.entry(Key{Pass: pass, Step: step, Address: a, Part: part}); e != nil {
 				out = append(out, e)
 			}

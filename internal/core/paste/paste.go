@@ -51,7 +51,6 @@ type request struct {
 	header  [][2]string
 	body    []byte
 	kind    string // content type of the body
-	isJSON  bool
 	hasBody bool
 	file    string // the body is this file
 	parts   []part
