@@ -47,7 +47,7 @@ func run(ctx context.Context) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Say: func(s string) { fmt.Println("bench: " + s) }})
+	w, err := ottermere.Start(ctx, ottermere.Options{Few: true, Data: dir, Say: func(s string) { fmt.Println("bench: " + s) }})
 	if err != nil {
 		return err
 	}

@@ -68,3 +68,43 @@ func TestEveryStandInCanBeConnectedCheckedAndUsed(t *testing.T) {
 }
 
 func some[T any](v T) *T { return &v }
+
+// The documents that the stand-ins publish are imported whole, and connect to
+// the same side.
+func TestPublishedDocumentsAreImported(t *testing.T) {
+	t.Parallel()
+	w := world(t, everything)
+	ctx := within(t, time.Minute)
+	seen := 0
+	for _, s := range w.Stands {
+		status, document := request(t, "GET", s.Base+"/openapi.json", "", nil)
+		require.Equal(t, 200, status)
+		var paths struct{ Paths map[string]map[string]any }
+		require.NoError(t, json.Unmarshal([]byte(document), &paths))
+		operations := 0
+		for _, p := range paths.Paths {
+			operations += len(p)
+		}
+		if operations == 0 {
+			continue // mail, files and databases are not described so
+		}
+		name := "im-" + s.Connector
+		im, err := ottermere.Answer[client.Imported](w.Client.ImportConnector(ctx, client.ImportConnector{Document: document, Name: &name, Address: &s.Base}))
+		require.NoError(t, err, s.Connector)
+		require.Equal(t, operations, im.Actions, s.Connector)
+		require.Empty(t, im.LeftOut, s.Connector)
+		require.Equal(t, []string{s.Base}, im.Servers, s.Connector)
+		_, err = ottermere.Answer[client.Connector](w.Client.AddConnector(ctx, client.ConnectorDocument{Document: im.Document}))
+		require.NoError(t, err, s.Connector)
+		if s.Values["client_id"] != "" || len(s.Values) == 0 {
+			continue
+		}
+		c, err := ottermere.Answer[client.Connection](w.Client.AddConnection(ctx, client.NewConnection{Name: name, Connector: name, Account: client.Fields(`{}`), Values: &s.Values}))
+		require.NoError(t, err, s.Connector)
+		if s.Connector != "helpdesk" && s.Connector != "sms" { // its account is a part of the path; its key has a prefix that the document does not tell
+			require.Equal(t, client.ConnectionState("ok"), c.State, "%s: %s", s.Connector, c.Words)
+		}
+		seen++
+	}
+	require.GreaterOrEqual(t, seen, 10)
+}

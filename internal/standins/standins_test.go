@@ -88,7 +88,7 @@ func TestTablesBehavesLikeTheRealThing(t *testing.T) {
 	require.Contains(t, body, "Counter, Calls")
 	status, body, _ = ask(t, "GET", s.URL+"/openapi.json", "")
 	require.Equal(t, 200, status)
-	require.Contains(t, body, `"openapi":"3.0.3"`)
+	require.Contains(t, body, `"openapi":"3.1.0"`)
 	require.NoError(t, side.Save())
 	require.Len(t, tables.New("k", day, saved).Rows(tables.CallsTab), 3, "it goes on with the same data")
 }

@@ -85,6 +85,9 @@ func (s *jobStage) begin(ctx context.Context) error {
 					Failure: &Failure{Class: InDoubt, Message: "The service stopped while this call was on its way. It may have been sent."}}
 				settled = append(settled, j)
 			default:
+				if j.known.submitted != nil { // the run was taken up again, perhaps because the other side called
+					j.next = s.run.Clock.Now()
+				}
 				s.pending = append(s.pending, j)
 			}
 		}
@@ -175,9 +178,6 @@ func (s *jobStage) look(ctx context.Context) error {
 		}
 		if j.next.IsZero() {
 			j.next = j.known.submitted.Ended.Add(s.step.Action.Job.Pause(0))
-			if ago := now.Sub(j.known.submitted.Ended); ago > s.step.Action.Job.Pause(0) {
-				j.next = now // the run was woken for it
-			}
 		}
 		if !j.next.After(now) {
 			if err := s.ask(ctx, j); err != nil {
