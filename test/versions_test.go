@@ -20,14 +20,21 @@ func TestACallbackWakesTheRun(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	ctx := within(t, time.Minute)
-	var done atomic.Bool
+	var done, early atomic.Bool
 	callback := make(chan string, 1)
 	at := serveFunc(t, func(rw http.ResponseWriter, r *http.Request) {
 		rw.Header().Set("Content-Type", "application/json")
 		switch {
 		case r.Method == http.MethodPost:
 			_ = r.ParseForm()
-			callback <- r.PostForm.Get("callback")
+			if early.Load() { // before the run even has its answer
+				res, err := http.Post(r.PostForm.Get("callback"), "", nil)
+				if err == nil {
+					res.Body.Close()
+				}
+			} else {
+				callback <- r.PostForm.Get("callback")
+			}
 			_, _ = rw.Write([]byte(`{"job": "j1"}`))
 		case r.URL.Path == "/jobs/j1":
 			_, _ = fmt.Fprintf(rw, `{"done": %t, "text": "ready"}`, done.Load())
@@ -58,6 +65,13 @@ func TestACallbackWakesTheRun(t *testing.T) {
 		}
 	}
 	eventually(t, "the run ends", 10*time.Second, func() bool {
+		run, err := w.Wait(ctx, started.Run)
+		return err == nil && run.Run.State == "succeeded"
+	})
+	early.Store(true)
+	started, err = ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "longwork", client.Items{}))
+	require.NoError(t, err)
+	eventually(t, "a call that comes too early is not lost", 10*time.Second, func() bool {
 		run, err := w.Wait(ctx, started.Run)
 		return err == nil && run.Run.State == "succeeded"
 	})

@@ -473,7 +473,7 @@ func queueEnds(q *pgx.Batch, batch []*write) {
 		switch {
 		case e == nil:
 		case e.State == engine.WaitingOn || e.State == engine.Queued:
-			q.Queue(`UPDATE live SET state = $3, session_id = NULL, wake = $4, reason = $5, connection = $6, message = $7, counts = $8::jsonb WHERE workspace_id = $1 AND run_id = $2`,
+			q.Queue(`UPDATE live SET state = $3, session_id = NULL, wake = CASE WHEN called AND $5 = 'job_running' THEN now() ELSE $4 END, called = false, reason = $5, connection = $6, message = $7, counts = $8::jsonb WHERE workspace_id = $1 AND run_id = $2`,
 				e.Workspace, e.Run, string(e.State), e.Wake, e.Reason, e.Connection, e.Message, text(e.Counts))
 			if e.State == engine.Queued {
 				q.Queue("NOTIFY trellis_queue")

@@ -124,10 +124,11 @@ func (s *Store) NewCallback(ctx context.Context, workspace, run uuid.UUID) (stri
 	return token, unavailable(err)
 }
 
-// Called back: the run that waits for a job looks at it now. An unknown token
-// is answered like a known one.
+// CalledBack makes the run that waits for a job look at it now, or as soon as it
+// would wait. An unknown token is answered like a known one.
 func (s *Store) CalledBack(ctx context.Context, token string) error {
-	tag, err := s.node.Exec(ctx, `UPDATE live SET wake = now() FROM callback c WHERE c.hash = $1 AND c.expires > now() AND live.workspace_id = c.workspace_id AND live.run_id = c.run_id AND live.state = 'waiting' AND live.reason = 'job_running'`, hashOf(token))
+	tag, err := s.node.Exec(ctx, `UPDATE live SET called = NOT (state = 'waiting' AND reason = 'job_running'), wake = CASE WHEN state = 'waiting' AND reason = 'job_running' THEN now() ELSE wake END FROM callback c
+		WHERE c.hash = $1 AND c.expires > now() AND live.workspace_id = c.workspace_id AND live.run_id = c.run_id`, hashOf(token))
 	if err == nil && tag.RowsAffected() > 0 {
 		_, err = s.WakeDue(ctx)
 	}

@@ -96,6 +96,10 @@ CREATE TABLE callback (
   expires      timestamptz NOT NULL
 );
 
+-- Whether one of them was called while the run was on its way: it then looks
+-- again as soon as it would wait.
+ALTER TABLE live ADD COLUMN called boolean NOT NULL DEFAULT false;
+
 -- Files by their content. Chunks have an id of their own, so that a file can be
 -- written before its hash is known.
 CREATE TABLE file (
@@ -131,5 +135,6 @@ END $$;
 -- +goose Down
 DROP TABLE connection_grant, connection_gate, connection_permit, connection_call, consent, connector_version, callback, file, file_chunk;
 ALTER TABLE revision DROP COLUMN connectors;
+ALTER TABLE live DROP COLUMN called;
 ALTER TABLE connection DROP COLUMN token, DROP COLUMN token_version, DROP COLUMN token_expires, DROP COLUMN token_pin, DROP COLUMN redirect, DROP COLUMN scopes,
   DROP COLUMN wanted, DROP COLUMN missing, DROP COLUMN plan_left, DROP COLUMN limits, DROP COLUMN everyone, DROP COLUMN took_ms;
