@@ -112,6 +112,7 @@ func terminal(ctx context.Context, page context.Context, w *ottermere.World, run
 		args [][]string
 	}{
 		{"cli-run", [][]string{{"workflow", "show", "kiln-loads"}, {"run", "show", run}}},
+		{"cli-connect", [][]string{{"connection", "list"}, {"connector", "show", "sms"}}},
 		{"cli-item", [][]string{{"workflow", "list"}, {"run", "item", aside, "0", "studio"}}},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], t.name) {

@@ -168,7 +168,7 @@ func (a *app) example(ctx context.Context) error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Log: log, Say: func(s string) { fmt.Fprintln(a.errOut, "example: "+s) }})
+	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Log: log, Few: true, Say: func(s string) { fmt.Fprintln(a.errOut, "example: "+s) }})
 	if err != nil {
 		return err
 	}
