@@ -80,7 +80,7 @@ func New(o standins.Setup) *SMS {
 				defer s.mu.Unlock()
 				return map[string]any{"name": "Ottermere hall phone", "segments_left": s.state.Left}, nil
 			}},
-			{Method: "POST", Path: "/messages", ID: "send_message", Summary: "Send a text message", Body: map[string]any{"from": "Ottermere", "to": "+447700900123", "text": "…"}, Answer: map[string]any{"id": "sms_1", "segments": 1, "price": 0.06, "segments_left": 499}, Handle: s.send},
+			{Method: "POST", Path: "/messages", ID: "queue_text", Summary: "Send a text message", Body: map[string]any{"from": "Ottermere", "to": "+447700900123", "text": "…"}, Answer: map[string]any{"id": "sms_1", "segments": 1, "price": 0.06, "segments_left": 499}, Handle: s.send},
 			{Method: "GET", Path: "/messages/:id", ID: "message", Summary: "What became of a message", Answer: map[string]any{"id": "sms_1", "status": "delivered"}, Handle: s.one},
 			{Method: "GET", Path: "/messages", ID: "list_messages", Summary: "List the messages", Query: []string{"limit", "offset"}, Answer: map[string]any{"messages": []any{map[string]any{"id": "sms_1"}}, "total": 1}, Handle: s.list},
 		}})
