@@ -245,18 +245,11 @@ func (t *Tables) appendRow(c *gin.Context) {
 		standins.Refuse(c, http.StatusUnprocessableEntity, "values", "values should be an object with at least one column")
 		return
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	tab := t.tab(c.Param("id"))
-	if tab == nil {
-		standins.Refuse(c, http.StatusNotFound, "tab", fmt.Sprintf("there is no tab %s", c.Param("id")))
-		return
-	}
-	if !tab.takes(c, in.Values) {
-		return
-	}
-	row := t.add(tab, in.Values)
-	c.JSON(http.StatusCreated, t.answer(tab, row, gin.H{}))
+	t.with(c, nil, func(tab *Tab) {
+		if tab.takes(c, in.Values) {
+			c.JSON(http.StatusCreated, t.answer(tab, t.add(tab, in.Values), gin.H{}))
+		}
+	})
 }
 
 func (t *Tables) page() template.HTML {
