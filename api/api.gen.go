@@ -135,6 +135,30 @@ func (e FindingSeverity) Valid() bool {
 	}
 }
 
+// Defines values for InHandStage.
+const (
+	Ending    InHandStage = "ending"
+	Executing InHandStage = "executing"
+	Starting  InHandStage = "starting"
+	Taken     InHandStage = "taken"
+)
+
+// Valid indicates whether the value is a known member of the InHandStage enum.
+func (e InHandStage) Valid() bool {
+	switch e {
+	case Ending:
+		return true
+	case Executing:
+		return true
+	case Starting:
+		return true
+	case Taken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Administrator Role = "administrator"
@@ -592,6 +616,19 @@ type Imported struct {
 	Writes       *int      `json:"writes,omitempty"`
 }
 
+// InHand defines model for InHand.
+type InHand struct {
+	// Claim Rises with every owner; it tells which of them this is
+	Claim int                `json:"claim"`
+	Run   openapi_types.UUID `json:"run"`
+
+	// Stage starting and ending: it is on its way to the database; taken: it waits for a place
+	Stage InHandStage `json:"stage"`
+}
+
+// InHandStage starting and ending: it is on its way to the database; taken: it waits for a place
+type InHandStage string
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -697,6 +734,15 @@ type NewSample struct {
 type NewToken struct {
 	Name string `json:"name"`
 	Role *Role  `json:"role,omitempty"`
+}
+
+// Node defines model for Node.
+type Node struct {
+	Name string   `json:"name"`
+	Runs []InHand `json:"runs"`
+
+	// Session Under which it owns what it carries out
+	Session openapi_types.UUID `json:"session"`
 }
 
 // Onward defines model for Onward.
@@ -909,7 +955,10 @@ type RunState string
 
 // RunSummary defines model for RunSummary.
 type RunSummary struct {
-	Accepted   time.Time          `json:"accepted"`
+	Accepted time.Time `json:"accepted"`
+
+	// Cancelling It was cancelled, and ends once the calls that are under way have been answered
+	Cancelling *bool              `json:"cancelling,omitempty"`
 	Connection *string            `json:"connection,omitempty"`
 	Counts     *Counts            `json:"counts,omitempty"`
 	Ended      *time.Time         `json:"ended,omitempty"`
@@ -918,7 +967,7 @@ type RunSummary struct {
 	Message    string             `json:"message"`
 	Pass       int                `json:"pass"`
 
-	// Reason Why it waits: connection_broken, told_to_wait, job_running
+	// Reason Why it waits: connection_broken, told_to_wait, job_running, fault_of_ours
 	Reason   string     `json:"reason"`
 	Revision int        `json:"revision"`
 	State    RunState   `json:"state"`
@@ -1342,6 +1391,9 @@ type ServerInterface interface {
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(c *gin.Context)
+	// ShowNode What the node that answers has in hand of this workspace's runs
+	// (GET /node)
+	ShowNode(c *gin.Context)
 	// PasteCall Make an http step of a curl command or a raw HTTP request
 	// (POST /paste)
 	PasteCall(c *gin.Context)
@@ -1997,6 +2049,19 @@ func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
 	}
 
 	siw.Handler.ListKinds(c)
+}
+
+// ShowNode operation middleware
+func (siw *ServerInterfaceWrapper) ShowNode(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ShowNode(c)
 }
 
 // PasteCall operation middleware
@@ -3064,6 +3129,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/runs/:run/resume", wrapper.ResumeRun)
 	router.POST(options.BaseURL+"/runs/:run/retry", wrapper.RetryRun)
 	router.POST(options.BaseURL+"/runs/:run/cancel", wrapper.CancelRun)
+	router.GET(options.BaseURL+"/node", wrapper.ShowNode)
 	router.GET(options.BaseURL+"/connections", wrapper.ListConnections)
 	router.POST(options.BaseURL+"/connections", wrapper.AddConnection)
 	router.DELETE(options.BaseURL+"/connections/:connection", wrapper.RemoveConnection)
@@ -4130,6 +4196,44 @@ type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowNodeRequestObject struct {
+}
+
+type ShowNodeResponseObject interface {
+	VisitShowNodeResponse(w http.ResponseWriter) error
+}
+
+type ShowNode200JSONResponse Node
+
+func (response ShowNode200JSONResponse) VisitShowNodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowNodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowNodedefaultApplicationProblemPlusJSONResponse) VisitShowNodeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5746,6 +5850,9 @@ type StrictServerInterface interface {
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
+	// ShowNode What the node that answers has in hand of this workspace's runs
+	// (GET /node)
+	ShowNode(ctx context.Context, request ShowNodeRequestObject) (ShowNodeResponseObject, error)
 	// PasteCall Make an http step of a curl command or a raw HTTP request
 	// (POST /paste)
 	PasteCall(ctx context.Context, request PasteCallRequestObject) (PasteCallResponseObject, error)
@@ -6782,6 +6889,30 @@ func (sh *strictHandler) ListKinds(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
 		if err := validResponse.VisitListKindsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShowNode operation middleware
+func (sh *strictHandler) ShowNode(ctx *gin.Context) {
+	var request ShowNodeRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowNode(ctx, request.(ShowNodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowNode")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ShowNodeResponseObject); ok {
+		if err := validResponse.VisitShowNodeResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7986,148 +8117,155 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D3pbhw5eq9CdBZwgpQs+ZxZ+5fXx4wz9tiRhHUWA0dgV33dzVE1WUOy1O41BOxr5AXyYPskAa+6+mN1",
-	"lVQtzyL7Z3esZvH6Pn738XWWinUhOHCtZs++zgoq6Ro0SPuvl4JzSDUT/Ge6BvOXDFQqWWH+NHs2O18B",
-	"Sasx9xThZlgyY+bHgurVLJnZPz2b1cNmyUzCbyWTkM2eaVlCMlPpCtbUzK+3hRmttGR8Obu+TmZvF++p",
-	"Tlf44lcgFROc6BXVZEMVkUCz54QSpWkORHAgS9CKPH7wMGxrBTQDWW/s7eLILdC/jdOSv31lfkLOJsv+",
-	"Qy2EXFM9ezYrS5bNEmT2T0JeLnKxiV/zxo/oveQwaNQVX5vBqhBcgQX6RynmOazNf6aCa+Da/Cctipyl",
-	"1OzouHAj/v1XZbb3tTH3HyQsZs9m/3JcY9Wx+1Udh3ntiu0DfrLgA67JRgq+TAjlGVmJDdGCrIFnhGl7",
-	"TX4qs9ILh0sGZaUoQGrmdg+LBaQaOWcyWzDIMzuIaVirAfs1827Np34uKiW1/15BXqBr5Ew1F58LkQPl",
-	"5pc16JXI0I+4h/rODxa66A9SiMUuouSMXyb2DZA5TS8TUvJMGFQJ592ZqHswCQVQ/PoUXRc57Lu1P9O8",
-	"BDs8FQW0b3vv6goMvqX4ZWh6CeqCXmxWLAf8jjXTOf5xyZkjcAjiGSqR0jwnTJE5y3PIEsK4eXGZQl9r",
-	"/bZ+mfnH6FZunCAJmFjdqUeOCg8/V1OL+a9m5HUy+xMsGX9pnqJ7dW3czoUoDFxxClEIac5CNiuWroi2",
-	"pHm9Ni8pZxyIWRy4OdCafmHrcj179vTJk0dPktmacffvB9WOGNewBHkzOF4jB3tJ8/xsBYCcimaZBIVP",
-	"nJYyx5ER0tJCAEODK5BsscXpeBN2YeV6uurbz5EzuCWHH8C9pYoBZFTDkWYOZXboE2V5KXH87aEehvvs",
-	"ZzLJTGmqy+YuG0DWQlxerNEfu3dmMNjvJmneoJu9PkU9KXqXkOe7N7mgei+BeWPGtKh572g3yh6iVDGE",
-	"Cc+tb6YzM8ZcFXzR+1HLnsQPRs+/gvQSQybzVofzqHeMA0ZIPYcePtEbxrMIUdaSLQ0m7D1ztSh+YMFS",
-	"d7L2gYWlYe2dtkewbDDTiXDSzkbt+7BDsZ3uMiUq0xUonOo25CLCtIJ8QaoPEgTVNqvtBawLPYA8hZtp",
-	"foRercjLNSIKGZ4Wee8NaRwjKUt6BRdc6JX5NzrBCvLsIvCi3Z8Zx/9+yXgWlZtURHCi24uV2dAcgF+E",
-	"p7o795rlOVMtUsi4fvp4hnG1qMjFy/W8heyNj0QZWbpXblGgL6hiGUS+1aIoWoSp8WMltvif/O4iQkhD",
-	"+LAXbeHgtt2EWHNL9fodqKP3nnicChurLh1HyyaOdVhmmopyP82tqXda08thzNRjuJC4XBF+vYiLjHAF",
-	"cis4oo+9Nr+QecnyDCRZ0y0pFRgdBXvwS0m9bj2IEP9ghkdUjuyi5Jrlwy/BfrNZbdHzrZgDwC5Ny6nS",
-	"JF1RSVMNUhGxsOKkglSCxtbJYaEjwjVTxPwa5ihyytEZ2Npjej+7s6P65aE1U8rTLWQ/YRMkp+mlGqUb",
-	"xdU0R+66q4GExr1ZPFkKVDKjjsV1JxAKiH8phJmrTIiQZLPamn9lAhThQlvLADprJbi357UYBtlzQufK",
-	"qtxho1tCJdgpL7nY8FF3Y8Q/eznAjSbxy6zk4ckmM2H2N5fiEsykqVdv7H8tmFw3qEdjATP6Ar4UTIIa",
-	"jvENQXYAFzAS4cV8O05J9TYnnGBvKNMo8p2WXAUzFdNkIWSLYDSnsHrnzgRvtSIroLleGeWUkgaxH6Sh",
-	"1gRxl/wlFUFuyPYOpB47w7Y82XA4X19g/eo8MWiQz4oE9jOJM9Dm5hD5r0mIp6Ova/rlrfvg4cnJLpTH",
-	"EaTOlVc77jmy40wdtjhvixgNPbJmmLc2XtF0V+Lum8ub2rCZSr2KcNhMpCr2Q7luC3EYG+ggvzfHJIQq",
-	"8sRaa5R9A6ngqLIbpdWGsO1M/55mYF6VXjFl6akqaPNlNVVFtuQXjt4PurxPFIVBXOzw6tZw8FT4dO4V",
-	"NWS5BqFrn7x+f+N4YQ8R7DeQORSvJ3AQaRKgcMM1ojYupfdBvWqgVvthNZGufQF/efH+neGq/3H24Wdn",
-	"G3sHfKlXs2ffP/r++6cn3+8jr9XUvVs7r5Xo9s6ilmTGlZZl/VR3BgRdKnDcQuS5o8AbmK+EuET5avRh",
-	"9NteI+g62BhqNxu5ITPsI11Cr2UNsXfSJRAtiCgAFSklZEx6XwCit7upzQQSlkxpkGTDtDOcNpT6vey1",
-	"NoFVC+LnLIOLbaiSfjAtfKhGzYW+yNqMt6X03lyv1SspyuXqVkqvJRFhorZ+29FkcXUX1W+rI3dVXQym",
-	"r9higUB0RfkS+gxaUStIvx1BQ7H/CXrFv5ppiIVLwhUbSM3D4dDrmJT8Pjh5/P2T757eivy+zhj25iD8",
-	"OQYfwDVmUYwBjFFGcAS/subKYTbNHZsgetBamH1ghNk14+GfiHOmJalmMeR+bXbplbqOPVY77/Awy40S",
-	"pXQY3QTu00ffP8bUN1gXuV8Uce/VTHTI2p2j+o04Kaf3yIhZHqSMCLqFUExH9cGIt2AcDlgDMP70d87w",
-	"pqOHF1QpS+4kUKvGSaa1ZZiFhII6p9c0tDPovslMLBaelkqg6QoyVBR5U3lw2jThhaUGxJ8pmX05Wooj",
-	"//WvSvD7p3TzHpQyIoOdJkeQdMEi8nVcAGJ/hYF2A/eXvT4gZqWgIBSZsX4VDPmCB2aXn1TmfcSOH/MX",
-	"5izGttf+5kbFGyij0TLntAiY5Z6EAbvkZtjn5KY8q5o9CfEsdvtJOHq9afTiSh6LBflShSzsujikKHGq",
-	"HZXIo5gjQZU5/szLyF3jgrPbVPjKbyWpzlGthF2DM2wglvZKg+i8sjwnJc+NDLxkVzDO3AdryvIxl9Rl",
-	"O/Z77Bhv14WQus9GEtMJaoNrkAlsRNhClNyFhIG8AulscEwRwfMtocQgnPmnBCXyK8gIXVKjejnrXINl",
-	"PTxpmIlwc0Z7Px8K4C8+viWP7p8YCefR/QfWeuFomyRG8umu8MfvHjx5eNKjtTVGPz25lWjk7hkNZ9jR",
-	"ORvUI37cRiygkBUIYt6CC2/oikhgm1UkCCnKCJsHt1+7sUPE3553TTMVU34MMkWx0BmoNqLMM2fzH2FJ",
-	"RwxMez/qMSdZO/q+7ebMPBfnqLjhvo1gAUMiSBqo0bUNVfaesN+mNahCGxSdI6EDelwQRBBaW/L0ya59",
-	"GJO8fvJaXZd72yeBijmGOzrHGFPEKG4kpdz6EilpxcvuisJxJgWQqX2v09FAbZbjQpNMWNOHM8xh/uvK",
-	"MH9r23MPog6SqbwUFTDGM8hqixhqvKNasxTwaKPAUqwIT/OPrQEI+Wtd6o9iQ9aUb4kUG0WAZ5ARxokR",
-	"eUkIANrV1HQaN+iYiQbf86nYoFcsNM0HvEO7Vhje2FjiLwa9y8o+H7FiVbGEJ5jcXFBJ8xxyz8p81OGJ",
-	"V1l7PnSG/o4fUJRziwTIpw2TEXIGzKf/wkVJeje1KLUXQdHXHIubCYad9tQLlmuQLi43IZZOkr//7X9x",
-	"N3g0DCYesSJ0xNXhrFO7UzVCrgbq8HviWyr6MGy6YU+9ozcNsCW/pxmcWy/zDoL62IUoh9y3eTftDjXy",
-	"Lm0/O7onhPCMlp4NYdgfen1qxjgHsndgDb1jtyG/SnMC/EQ8mzS2pyeW42ZB5AHULWsiLr5bM0wvExgw",
-	"SeeKMKLzM2ymjYfqDW+6Sa7B7a46poq5nRCqLpWNeRC8iocxCljX5HtAIEVigbobnG9Jk/C0oLonqiIA",
-	"8TMO/7PKGNG1VI0LZEYNqg9P9qqDPWkHP8MmQjcRxTNYmKt/J7chV9i1Ylv8wDdUZj0SfoedOysBqMRC",
-	"lRIJWm6fE5rnTvql0iCiJta2eXNDCIcNKOQF/CBsKkZwKObsCkhwsxDGlQaaBWFDlvyeIs4N3mXWGC35",
-	"UACHDI+g781FWOjhxvNkRrWGdaEjkvAcFkLCCILlt9sbyWDGXCczK0nfKG+iI63lNHIVfUZQcQVyeAiZ",
-	"l34ijqGejAvJcOdo50H0WT5zOoc8Zv693GOqHJbENSIx4ibOy2S2odseO9CYhJCbrT8sncN+3hJC9yV4",
-	"9Hrd6pgBB8IEWcA+mOqduYvCFvpIFeakC+ca71GNHsmuFDdxOFmkq1XtmgQdVaREsSU/Yjxw4IW1S0Bl",
-	"hLJ2W/S5sxwLa31j/uxoezP3zdnwRpF0obH5Pzilya3g3ODEu8mIEXdGrSEkWzJchyxymsJK5BlqrzvT",
-	"lGdHjCvP1qxolBAtyBzIwiYvEtZiYThaIIZVkDDEtOqOOhDvg4iIwcvA1yb6anoJ3KjcVaC5ewyRI4S4",
-	"9dsewc4z7AiTar/7pdk9sut595UkQWpNqlfEYdMwIT4nl1BowkUFvl7ZtjpThag1HDsIGp4LSi9yygcL",
-	"bOZQCyaVJquSZ84tHUGAPhknzhJFqVOxPgh3iJJz+3m99BBkGxqbZaPekCBxWHsSZUReVa7BW/PNIyPW",
-	"uXiDSC4o+sJlKtV1bGLUMOfwLmeMalm9TNcdw99cO7ABDWdwp0URu66Q0IlzAh2z7CDFBxA1cKSwiml4",
-	"e7zlh8wU7ZV39xr+d70jdJ7bwhfZ3iDMjlvAbyQCO+eciKq6iMwcFkJzhwcVv4jEJIXEPTdH4zds66ew",
-	"AioVzWMxImNixm1gBQLDtIpT7f/ejrpO+si5D9cirCZKG5BAStWm7mOMxk1CmcFwHbE36iUEQu3asaxP",
-	"s7H1MNTKLVxoolo+7ok9OVVSVe+3JT/TXgXSsuRpCGBD6yKEMM+ObOvkrkzShW7W0rH4ZoG1VxPuqq00",
-	"qwN4bHC08zZ59KqzixpRaGF7PbgPg+UJzwmFS81sG1xcJRM1Hgf35Ay5eM9IPqV19tpoc3cSZ4vqGJ4G",
-	"BPidgi4lx/WwrGure4LbQqtoxvbQ2MiL1pG+DoiKYUoNG1ih+J6d7PBy8xmOKHUsczwIGTGYXEEs/XwU",
-	"naEZ+ESbEanlXa7gBibhFYVJk2bshN0xegPe9hri9K4YbOxs5jKoM1X73GVbwWPNOFM6/CI2HCQay2eI",
-	"1LjiLeCdwsNYkjf+7STiRSV66Ta0383dKlQSRHS3O/QCS35IDmsjcm+UHtBXm6Avht8+sxDsNQyP/Qc4",
-	"KsfQ1eceVFup121NOCgloeRDGF+5XlO5K+q7gmw18/FXHgE2nnvEveq3t66OLEegRXPTe/QVO29ky2fd",
-	"dOvfSihdmHfJuc8Cq8KxVZmmAJn9vaBSMxvwsaAst39KKTePIRKl3dgx5raEQt+gLEMsgGKs9DnSU8Cy",
-	"QRCNk5z+4GmlYm+TKoGWCLCZ/AZQ6lnDXHPhcuUTokWeXWhxYUYk5Fcxv6jBi6gpeyjASFlyX4ZqxJx/",
-	"OYJbVvUKh5XsaZQ3bGp6UCeINuh7gwpZyCQ1ttZwrGCDvbOYwzaVQEch/VgP70A0rR3BA+7O7yGp02DC",
-	"MeJHx2xvUrIrd/aYdW5ExbP5Vsci7eBLCrLQsbhcFSEgQ4uhXYHMWDrEtueTle3oaumw9XqfgwzJ9a0O",
-	"YhYeAbEYP3oZKXECegXBBPxFu7qGc0jFGmzCfEgkQPzMLfm60pD8SkkFeRRdrHH4TbBgTWNXWaGp+j8L",
-	"7RL/JWjCQs0tG1lPja4nO+EbA6pD7kliXjnPfK9p5gxNe5yLbDs2PqdpjEAupcfChpdK3HEn++oeZjR6",
-	"Erbkb3lPzFpDUXuE5ioYamuNdrtxOcmgtJDGFOgOa1m2vcVhbx8RFbFVIvEwo2n/6Ao2A4n/JJGCoSLi",
-	"kJ1Fa+hVYYPhbupDoxcbAh86byWwggExF6EqKOIWo2tfy9W5R9XKedHbZ0lmPtzdUA9SeSh5medNi+Yt",
-	"DZShKNbw4Iy1j6jZOZcEG6+0KKWl7gVdRqoLilIX5YHCO3pIj6oVhFtWZIqEBjeKAuzGf3divqskIVTY",
-	"rrSefSmJrkJVjEye4+qQRs2rLzhxPwUDZC3q//1v/6PqGImErLQuiJBE/ZbfQH1ifAD0W2HdiNH7zBXc",
-	"ti9IAs33Sws05Km49bH7+nNId+7ezNYlxLl06L25vp/oFo0/UWhK2gtSgFSCEz9CEcFtyt+yCvRHK30M",
-	"ybPpK8h7oMIjaIxuBwPzDd2OTSC4mVzklxoZAzJM7m2IkyNyiGKizk6ykNsNtvNPDYV0aGkuFwuEPKRX",
-	"bLEACTyFqoSi87AspFjvhoWi9LDfaN0X/zdBFeGOUXxI+dSp3cktI5e9vWD6NlKilV/Q6oE3Ml743y5u",
-	"kNHiv4yzryIbJzc2fHVjfW9dBcabSOqKW83k3Mpu0jpCwKAGQGtEr0/T94T6rapRU9BwzAkLDbWn1iv0",
-	"bTtq67SesIj8k1Olx1l+b/C0bvEcqgieUXEZ9Uuhqllw0grKaEKFNfKrVmHLGz+BYUhd428cJ0O7AKa3",
-	"ZwYYISNMhQdmO6mkQlwyqHupaAm2tHGNVQX7CbatjDELW8tmgUr3itxYI8a5RieML0Q0HVdLmtZRjyCv",
-	"WAr3ybn/B8h7ihhQyQVNIbGDfhAhWdtGTrpplMjhniJmbWUVhSVwkOY2HKth+j55bdHX/uqfdBWQq8i/",
-	"nr55Sf74+Ml3/3affDkqQNpqnoJbW4pyrAqo0sRoej68jBPnT7TDADJ1vwLPs9lfRMmX5Ly6woqazR6E",
-	"4DVasNmz2aP7J/cf+bofFizHNM/FhnJfK37p0ouqpd5ms2ezd0zpF/WwTv+ahycnPb1rdnvWoA7N0R0v",
-	"kHhAVAHebX5Tpaq4SM8F7QnQrw7a6KbTUL/queokFy40Kcp5zlKLMmu6JXMjdNi6PD4fxinOVvyugT97",
-	"FlzHhq+XCBzOoAuG30pQ+k/e7DUpBJpmJzSSoDc2YySA2s2Trv+JYBWCvXSB73oF6110accSmA+PbRFo",
-	"ewlCIRhk22C8qsWRm2JQH+Otpj8AaHu9lL7+dbTfVShOMwlYIL0ktJ1jIUrDkYXBKMeSI6/bwqlRB7aP",
-	"7LbrxU74LDobGFP5Fi1O3K1b2Jh+yJtpnvP24AkN3GxS9T1F0tYtxoku+mZeZM3068O8mXa68qCH82C6",
-	"h9NZuZsBI0IAZqgwf3sA2UmNTONzeJ83LMOEKcLhCiSxriBXIGoY8avBfPy1/se1kwdzcOJ8G7qnsBZX",
-	"0AFw66IfI8Xl7UdTXISbqVV/xokSIdWpVKD2Hj7BCcgPoPsOdnJHGNTuWjmF1NWu1hN/z43mmr/gS9VD",
-	"jjvNN68/R6SwTj2GwxCEziJ3zUrvniK8NnoXoTaRytEB15XSmmqZ9r8EYy5bkA1TK2scuTldOK7K6MT5",
-	"ry9KPCXnpaPCNF0TvL38luLRlQintSOn4bGucY2tvSYW3SJah3qW/RCt5N9bv/24AP17IKqffEmxqSTa",
-	"9/QSmr4yIY3cZMVcA+BdeIaQ5j0vzLWhO/6aM6Wvbw+YBG0I7Bt9Du/BG4WvffO+dd5UCvZoLyGVrv/y",
-	"vnD+nQLtuDfwrtUwd3sY6Qk/3Rpb3wmaGXpjJ7StVn0AQsHSS2sYvBm2+gZJB6QfboXfi1hGU82uJpbO",
-	"zui2LgsQ2mnZPyi25K5kH3NGTsmWK9sP+JZsvNHA9zBga/UJPozE11ri7uW9qikIymtseSkR/PoTIMlH",
-	"F3bXKEvhO0t03fIhYMO2TitcDPEtUKXpajyMenC2ogUcXD9A+nj9rnSEyXU+bwhlWhHXtMqrByvhTOyG",
-	"vgdlYQyKeB/jPgOckIexv4mbNJ4aan0TcpTxzQy/PaCsYJpSTuYVBkAWgEW1q9Zqfred8m9si7PJcwd8",
-	"WY3uVt/GHGfxtO9dCTmNA6vW24S0DS+dqu1diEaxG8mghVSD/BC/U0hO8qpHveXpgniGdwjfRa2PYfDt",
-	"scrsj9imjM6IuZHC/K+rQ4UWrR8grhu0YraKfhyvut0MDoNY3VXumPNWrQQi9KFxrV4pclGZWpBciEtC",
-	"dRV7PYXRAIOoNQdxEloyjAf01+q/h1vvPby/nfE+VHrfUEXWNAPiIslt4MjkJn3stCf/mEzoA28Wy/dC",
-	"nOrBmqgtEbENpR1iMNBA5PGx0itRcvPGQGx1WL2wqj/xe5bvk5mriOcNKGZ/01CYH83rEVcgnfAYArCC",
-	"MmiD5Axha5Yg9JXk98sr0Gy5hgK4asp2GNhW098xbOvGaz2W5SW7msRWdy63hhfAl0K6EECbFcBtmaI9",
-	"DKEqPRnVBt64nl8YGfitBLmt6UDInYqSgIa19TFqbMXnDfXysXnQKtGfh+KSSDXoI6Ul0HUbtlU855xx",
-	"ajfTXeRONRYLBAST3mpFJPiY/Akw6SeAglBisCIhpa3u85D8wP60i0VV6ZUajY6/mv+7jir7P4DuQaY2",
-	"T/Gd5uK4VFCtQZoP/1ut6MMnT49+OTn6Iz1afP769PH1H2aDsatdsOyusXQw+bklqu6YI7TjpyugoSyr",
-	"/+PRK6aaHSDjHDypPjnzwchHH0XO0u2+z/7rKHx4vi3g6EPdvCP+1fU0/lR/u86Z6pGslz76Vnz9Jqw3",
-	"1ahJdd3W4sPU1tA5cJ/eWk89RHGtzzcNFMLqJGdz6XC2J5LvkvlGOdH7/8mOmPTud0uE9t277ZSFJXaN",
-	"bX2PTxSp+9nTQ34Xhu6OpoGfeSL6iHFXAs7CxylhYUO98Cyq+t6ozGGLcr90HvFDiISuvPhwebCyq1bh",
-	"ra5KQ8gamW5TUXuDrRg7lTGBu5Tc0KqNkrSUeSXau9YSdEN+PD//SPz97yGSoV5U9H2elr5o1V4ZslEQ",
-	"p4eD4N+GDJqBWl9VGcjMFylxKMsqw9kqQ1Xtemz96keEN8cqN+Ansf6X1kQV5J+cJHWjsYetPmMPkDy6",
-	"zwfUcUKhMSxA3zkSJzAAlVwlxPUkcdW0+2mLQcXjr7LkvWLoaXnQqAAzfeQly3Ka8EyDmJUZx5eFsyTY",
-	"F4abLDjstORvX/mYsPpyj12FtfE+3jBdNHrDzovC5+Gh4fMmp8vlJGbLd1DbIkOJizkssSDrth7VvGHI",
-	"c3X81cdjXh9/NQQ7jtUfCuAvwTPNA+F1o01PBL2FHUFSX/nythGrtX/DJqvbXltGjCLU/be5EtsqQEKR",
-	"023f7d4Q71HWYLZwT4VQWVup6eTowf3vAl9oq7J1oc7hxlF0WXPae8q3RRCSHFW9EeqcUWR9X25+pGW2",
-	"gYlwBb6EIYp5n6hOV4MoqoYv2s2GKrJ71dbXdiP2AjJDARPn6vZer9OSG0hkVNOJxFzpZmShO4oDtUtk",
-	"PbJ2UXc1zwkYCbiqeeGKdR6WAOd1D9gYlwttYgcJXgsp1rjEsaeVaUyGcT0N0Bldv7UgxDzZK8TsvIYP",
-	"PPctaq3bx/WpVSIily3GiIWu99JB5aYAFwTDT8VmkqRZsmE8E5sgu3pkSQjlagOyzqJWhPEMvhyAcHbx",
-	"tfCtU1Bk/ZhTfmCZzLZuiXAtu7eJ4nKqJiW21pCW23a3kueVXMBUKLV/6Kt3G5peVju18wa4Ta+o+waJ",
-	"gzT1gwuH/+nKEd8eS3wfRee49sW7LKdRWhQFlm8TFREtfh0Crlpu/wnW8T441xbEZlM2OmzUPTmFtPUL",
-	"GCeZKOd6H6Td1o9bEU8o+axCCc7qrisHIqNV15edm7RFz9wGyMOThydHDx5OJIY1Z26Xm+uNcGqaBfxV",
-	"Nqsz47JsqJnz/+Uiw40Mvce6xEwsYOiMLfmHUg8KFDpz6Qqi7LiizkAfvXTVaw7tFHrti86Ek/XI7SjG",
-	"vIdDYsl7iIaG0DwHOYnUIqwsEjJHxocM+wK7h+EWfvI7Dt/A7/2scUd3iq3evTp79svnVh4QW3LDTZwC",
-	"7BN3gxFwI2T23DAf1cRvW6rBl4XqgNmV1HHv3NaD6rfpn7shkzrd6mUHOctcReN93jI/6RAfmT/TBAZA",
-	"pnRFX0ONjBcf3xIdbm1fbGLEPGoLErtzH6xOhr/Wu41weU8zaCzchov5cUL/VwWIblEMVw5DuKaMvbKZ",
-	"g+PxV5b1Rs++sn8P8Nof9sKyXkvdPnfS5yFM97XtMDIN56TuHp09Nh0WExh0FhTBz+X2xSGzus5tb53R",
-	"rt+UroHMaXo5qdPXFQ7vq6Y0US7g2UpsnGXSXalPOfE1nK0xWfkayTgYW+7eVmHLKH/4VI3aQfyIs9W8",
-	"geHeVtf7/wZu4n8M52qr6OghPayWVVUgDX2Xx0uBjjV9qv33377y2YPJoXFw5lQrZNZCS4cmdlQAPP4a",
-	"/nMAY2pB6xtkdVSHrVzZsuS3ydyIH+jkTnDhvKFSt5WE1+d0eXBl9gVyo7amblLVuvUKQl0DeSI3VbiV",
-	"RgkZDCePM7ZYRPnGK7ZYNEDYyzZeirVrXGtO+rwuPm74WqcHKcYFmi39uiC5GwpvDovX8LC+xqkcEnWR",
-	"9sqJyXiNDt8AA2yR59FW6/b0yd7xbxfvqU5XPXbu1xnTr3zF6YPknmRM33nRgD7qZDYEk5Uygsz5D2sM",
-	"S8glQMH40kYTWl+9CynMegvGxMo80Cs4JHi+VRXVPgiZM0/DYYucplCD5p4iGr7cRIo4XglxGXc90Dw/",
-	"WwHog6ZKVovE4mPdj9NkCNA8dxO66NgNzM0NJFWwjbDhXIpl0I/TtyGeMZJlHt6PQly6fiKzW0q8nYh3",
-	"N+feLiR+3BB72pSisTNiWkuNdip5noNURpS5gudGdW0ZcFw9DMqJMACxUgG4JIHRDyB0NvjW/OoH8c71",
-	"RfgmpMmuPUHhAgnw1wZhIlTVvR2DUOZkVNvNjPheEKOhZptH3BZsUVh8NLN/a23jo+uPMW28qu14Ebpl",
-	"cXu40XcvYQVUKprHLURU6dNq1CFjsatF+hJx6SS4XacNNE52xxzCnxcOlivvp79joekuwXhaNmRaIrjv",
-	"MaueEwk0cx1HJNA8IRvJtG9QIni+JVWr0xu9GUf79mTSVKMmdby1Fh/W9j3oz3ubvldTD5EY6vNNaQ25",
-	"pyrWMjib5FDqb6NlchTKZ1Wz4oM9qLAEqoT4n6aFgD94XafM9182YnbuQnTvmFa+yLKz0D76QL7U0PD6",
-	"bs3VzVU7WaBQ6MnqBHCfjNHqwz2a8Hm8ONa+0f5BQH1OL6EB690gww5HoUzb5B0hCdMTSVgNMZfmzT7m",
-	"1fURxpUGmjnNE00jGH6fw3zTsUu5GwfAXqxJbqt1HcDJHr95IzofDIVtl/AD+9dcv6k7Ds0N7c8RcvWq",
-	"lHSebwlNUyj0RI1RjH5jXxeZb8mK8v6Q63b81dfQKu+Xzwa7qnjIXz4bwLnUIAd029F7dkwLdnz1wAgE",
-	"/xcAAP//",
+	"7L3rchw3liD8Koj6JsLfxiZFSrbcbumXWhdb25alFbnjnXBoGajMU1VoZgFpAMlSjUIR8xr7Avtg8yQb",
+	"uOalDrIyySzaEzt/ui0WErdzcO6XL4tcbCvBgWu1ePZlUVFJt6BB2n+9FJxDrpngv9AtmL8UoHLJKvOn",
+	"xbPF1QZIHsd8owg3w7IFMz9WVG8W2cL+6dmiGbbIFhJ+r5mEYvFMyxqyhco3sKVmfr2vzGilJePrxdev",
+	"2eLt6h3V+QZf/BakYoITvaGa7KgiEmjxnFCiNC2BCA5kDVqR7x4/CdvaAC1ANht7uzpzCwxv42PN374y",
+	"PyFnk/XwoVZCbqlePFvUNSsWGTL7r0LerEqxS1/zzo8YvOQwaNIVfzWDVSW4Agv0D1IsS9ia/8wF18C1",
+	"+U9aVSXLqdnReeVG/Nd/KLO9L625/0nCavFs8f+dN1h17n5V52Feu2L3gL9a8AHXZCcFX2eE8oJsxI5o",
+	"QbbAC8K0vSY/lVnphcMlg7JSVCA1c7uH1QpyjZwzW6wYlIUdxDRs1Yj9mnn35lM/F5WS2n9voKzQNUqm",
+	"2osvhSiBcvPLFvRGFOhH3EP94AcLXfQHKcTqEFFKxm8y+wbIkuY3Gal5IQyqhPMeTNQ/mIQKKH59im6r",
+	"Eo7d2j/TsgY7PBcVdG/76OoKDL7l+GVoegPqml7vNqwE/I410yX+cc2ZI3AI4hkqkdOyJEyRJStLKDLC",
+	"uHlxhUJfa/O2flv4x+hWbp0gC5gY79QjR8TDT3FqsfyHGfk1W/wN1oy/NE/RvboubpdCVAauOIWohDRn",
+	"IbsNyzdEW9K83ZqXVDIOxCwO3BxoSz+zbb1dPPv+6dNvn2aLLePu34/jjhjXsAZ5Nzh+RQ72kpbl5QYA",
+	"ORUtCgkKnzivZYkjI+S1hQCGBrcg2WqP0/E27MLKzXTx20+JM7glxx/AvaXIAAqq4UwzhzIH9ImyspY4",
+	"/g5QD8N9jjOZbKE01XV7ly0gayFurrfoj/07Mxjsd5O1b9DN3pyimRS9SyjLw5tcUX2UwLwxYzrUfHC0",
+	"G2UPUasUwoTnNjTTpRljrgo+6+OoZU/iB6Pn30B+gyGTeavjedTPjANGSD2HHj/RG8aLBFHWkq0NJhw9",
+	"c1wUP7BguTtZ98DC0rDuTrsjWDGa6SQ4aW+j9n3YodhOD5kSlfkGFE51W3IRYVpBuSLxgwxBtd1mfw3b",
+	"So8gT+Fm2h+hVyvKeouIQoanJd57SxrHSMqa3sI1F3pj/o1OsIGyuA686PBnxvG/3zBeJOUmlRCc6P56",
+	"Yza0BODX4akezr1lZclUhxQyrr//boFxtaTIxevtsoPsrY9EnVh6UG5RoK+pYgUkvtWiqjqEqfVjFFv8",
+	"T353CSGkJXzYi7ZwcNtuQ6y9pWb9HtTRe888ToWNxUvH0bKNYz2WmeeiPk5zG+qdN/RyHDP1GC4kLleE",
+	"X6/TIiPcgtwLjuhjr80vZFmzsgBJtnRPagVGR8Ee/FpSr1uPIsQ/muEJlaO4rrlm5fhLsN/sNnv0fBvm",
+	"AHBI00qqNMk3VNJcg1RErKw4qSCXoLF1SljphHDNFDG/hjmqknJ0Brb1mD7M7uyoYXloy5TydAvZT9gE",
+	"KWl+oybpRmk1zZG7/mogoXVvFk/WApXMqGNx/QmEAuJfCmHmKjMiJNlt9uZfhQBFuNDWMoDOGgX37rwW",
+	"w6B4TuhSWZU7bHRPqAQ75Q0XOz7pboz4Zy8HuNEkflvUPDzZbCHM/pZS3ICZNPfqjf2vFZPbFvVoLWBG",
+	"X8PniklQ4zG+JciO4AJGIrxe7qcpqd7mhBPsHWUaRb6PNVfBTMU0WQnZIRjtKazeeTDBW63IBmipN0Y5",
+	"paRF7EdpqA1BPCR/WSTILdnegdRjZ9iWJxsO55sLbF6dJwYt8hlJ4DCTuARtbg6R/9qEeD76uqWf37oP",
+	"nlxcHEJ5GkHqXXnc8cCRHWfqscVlV8Ro6ZENw7y38YrmhxL30Fze1IbNVOtNgsMWIlepH+ptV4jD2EAP",
+	"+b05JiNUkafWWqPsG8gFR5XdJK02hO1g+ne0APOq9IYpS09VRdsvq60qsjW/dvR+1OX9SlEYpMUOr26N",
+	"B0/EpyuvqCHLtQhd9+TN+5vGCweI4LCBzKF4M4GDSJsAhRtuELV1KYMP6lULtboPq4103Qv4lxfvfjZc",
+	"9b9dvv/F2cZ+Br7Wm8WzH7794YfvL344Rl7j1INbu2qU6O7OkpZkxpWWdfNUDwYEXSpw3EqUpaPAO1hu",
+	"hLhB+WryYQzbXhPoOtoYajebuCEz7ANdw6BlDbF30jUQLYioABUpJRRMel8Aore7qc0EEtZMaZBkx7Qz",
+	"nLaU+qPstTGBxQXxc9bBxTZWST+ZFj5Wo+ZCXxddxttReu+u1+qNFPV6cy+l15KIMFFXv+1psri6i+q3",
+	"8ch9VReD6Su2WiEQ3VC+hiGDVtIKMmxH0FAdf4Je8Y8zjbFwSbhlI6l5OBx6HbOS38cX3/3w9C/f34v8",
+	"vi4Y9uYg/DkFH8A1ZlFNAYxRRnAEv7XmynE2zQObIHrQRph9bITZLePhn4hzpiOpFinkfm126ZW6nj1W",
+	"O+/wOMuNErV0GN0G7vff/vAdpr7Btir9ooh7r2GiY9buHdVvxEk5g0dGzPIgZULQrYRiOqkPJrwF03DA",
+	"GoDxp39whjc9PbyiSllyJ4FaNU4yrS3DrCRU1Dm95qGdQffNFmK18rRUAs03UKCiyJvowenShBeWGhB/",
+	"pmzx+WwtzvzX/1CCP/pId+9AKSMy2GlKBElXLCFfpwUg9q8w0m7g/nLUB8SsFBSEIjPWr4IhX/DAHPKT",
+	"aN5H7Pgpf2HJUmx7629uUryBMhotc06LgFnuSRiwS26GfcruyrPi7FmIZ7Hbz8LRm02jF1fzVCzI5xiy",
+	"cOjikKLGqXZSIk9ijgRVl/gzrxN3jQvOblPhK7+VLJ4jroRdgzNsIJb2qEH0XllZkpqXRgZes1uYZu6D",
+	"LWXllEvqsx37PXaMt9tKSD1kI0npBI3BNcgENiJsJWruQsJA3oJ0NjimiODlnlBiEM78U4IS5S0UhK6p",
+	"Ub2cda7Fsp5ctMxEuDmju5/3FfAXH96Sbx9dGAnn20ePrfXC0TZJjOTTX+Gvf3n89MnFgNbWGv39xb1E",
+	"I3fPaDjDgc7Zoh7p47ZiAYWMIEh5C669oSshge02iSCkJCNsH9x+7caOEX8H3jUtVEr5MciUxEJnoNqJ",
+	"uiyczX+CJR0xMB39aMCcZO3ox7ZbMvNcnKPijvs2ggWMiSBpoUbfNhTtPWG/bWtQRBsUnflPlCPInJeU",
+	"bRFrPFOgnL5vbbVE7DjI54RposGCzgZROafV1tkFmUJlgQnhN2vEl6g0lUZqsiGPYEWAZ87ZQ1xEAdnR",
+	"PdHCETaq6ZIqeE40vQFuBxqpS1l/AiVV6cyWgUWHyRcueo5bXgJ57f/mlkMYdw9iLr7VXWU4CAqERPyG",
+	"nhaJEjSHjlJzcWikx8TfvzMUCxxdQmVNI6I4QDNFjPZMcsqtQ5eSTtDyoT6SlhQACnWMRDpGpM1yXGhS",
+	"CIuPzjqKBRFE78i9HQAD1GKUYOtF2fBsvZQSt4ihxs9Ua5YDHvIV+LrVo2j5oTMA4UGdS/1J7MiW8j2R",
+	"YqfMC4KCME6M3kFCFNahuqzztFXNTDT6nj+KHXrFQtNyBDG0a4XhrY1l/mLQu4xOkoQpMQZ0XmAEq6KS",
+	"liWUXp7woZ8X3m4w8KHztvScsaJeWiRAPm3Z7ZAzYIEVL1yoqo8VELX2egD6mlPBS8G61p16xUoN0gVH",
+	"Z8QyK/Lv//Z/8FiEZCxSOmxI6IS/yZkID6dqxb2NNKQcCTKK9GHcdOOeek95HWHQf0cLuLKu/gME9QEk",
+	"STHl2ObdtAfUyMcV+NnRPSGEZ7IKYwjD8fj3j2aM8+J7L+LYO3Yb8qu0J8BPxItZA6wGAmruFskfQN0x",
+	"6eI6lLWFDTKBEZP0rggjOr/Abt6gtMEYs7skfNzvqlP6sNsJoerGCYqCx6AkowX37e4nBFIiIKu/weWe",
+	"tAlPB6pHQlsCED/h8L+MFqG+uXBaNDlq1X5ycVQnH8j9+AV2CbqJaP/BzB//nd2HXGHXim5RFJDeHpaZ",
+	"MF6Q8hociuAqeKe6+PM/eAHSq2pMGx3OKG5BqpaSgSJOnj6egYeG0yofomAPgl3Ie76jshhQeXryjbNd",
+	"gcq8wiZBy/1zQsvSqQNUmpepibW43908x2EHCiEJPwqbIBTc3CW7BRKcf4RxpYEWQfqSNf9GERec0Zde",
+	"MOL6vgIOBZ7XMZghs9LjXTrZgmoN20onVIMlrISECRTcb3cwvsaM+Wq15SkByK1sngOTROIqhkzz4hbk",
+	"+MBGLw4m3JUDeUCS4S773gsZsseXdAllyilxc8SAPi61cEK6zl1c6tliR/cD1skpaUp3W39ckpH9vCOV",
+	"H0s7GvQFN5EsDoQZsoB9MPGduYvCFvpAFeY6Duea7udPHsmulLb5OOGsr2YeGqodVaREsTU/YzyIJCtr",
+	"qIFoGrXeBPS5sxILtn5j/uxoezsj01mWJ5F0obH53zst0q3ggjOId94SI/9NWkNItma4Um0tixtRFqgV",
+	"+VJTXpwxHuyQVlbMiBZkCWRlU2oJ67AwHC0Qcz9IGGPwd0cdifdBZsbgZeBrbbHWYGrEh5j+4B5D4ggh",
+	"m+K+R7DzjDvCrOaA4+L9EWH+qv9KsiDGZ/EVcdi1bKrPyQ1UmnARwTco7MczRURt4NhD0PBcUHpRUj5a",
+	"YDOHWjGpNNnUvHDBEgkEGJJx0ixR1DoX25NwhyQ5t583S49BtrERgzYWE0ldgK0nUUbkVfUWvI/JPDJi",
+	"Xd53iC+EaiiIK+ryU9P1xoUsHHLGpNo5yHTdMfzNdcNt0CAbd1oUsZu6Hb3oO9ApUxdSEgPRiycKq5jK",
+	"eySG45T5y4Py7lFPyKG7iC5LW47luB7Z85P4jSRg57w1E5TruBCa0T6qJEsiUi7ov26O1m/Y1j/CBqhU",
+	"tExFLk3JZLDhPggM8xg9Pfy9HfU1GyLnPoiQsIYo7UACqVWXuk+xorcJZQHjdcTBWKwQnndo2LOe9tbW",
+	"w1Art3ChiepEXszs2oqpfoPf1vxSexVIy5rnIawSrdaBm3feO7mrkHSl2xWeLL5ZYB3VhPtqKy2asDIb",
+	"su/cbx69mpy3Vmxk2N4A7sNoecJzQuEShrsGF1dfR03HwSOZbC4KOZHla73fNgfCncTZonqGpxFhpx9B",
+	"15LjeljRN14+xY3DMca2OzQ18rpzpC8jYrWYUuMGRhQ/spMDXm4+wxGlibBPh8YjBpNbSBVFmERnaAE+",
+	"/WtCwYM+V3ADs/CKwqRZO6LH7hi9AW+MDqEptwx2djZzGdTZ7n1Gva0rs2WcKR1+seE5aISpIVLTSgqB",
+	"95KPY0ne+HeQHpqU6KXb0HG/f6d8ThDR3e7QC6z5KTmsjRO/U9LKUMWMocySzIUnTbGp+g9wVE6hq8+I",
+	"iVtp1u1MOCpRpuZjGF+93VK5T4VRRebjrzwBbDwjjnvV72i42STfS3vTR/SVpCskcvzWI/+9htolH9Sc",
+	"+9zEmCSg6jwHKOzvFZWa2QiYFWWl/VNOuXkMidyB1o4xPy5Uk/DKr4Um7r91YkfcThYi9RQRPHcOVhfu",
+	"GT04tfNL0T0x6hsx6huhXBlZrUADyY5EtEyVfid6KlgxCqPSJG84pUCpFG2gSqCFM/YxrvFZy1x07SpI",
+	"ZESLsrjW4tqMyMg/xPLao1dGVrQu9bVYXYtaKjwp9AhBmijaHkvjTngXbiYw71jUc1xdq1YN0LbiCU0W",
+	"dYvdtIiiBVTWPJ4GrBFU2LNPOdRzCXTSG5zqgR+JtY2jfsTd+T1kTa5YOEb66JgpUEp2686eMhZOKAu4",
+	"3OtUJCR8zkFWOhW8rhL0ZGzI8i3IguVjTI0+o9+OjkuHrTf7HGXXbm51FO/yCIjFYNKbRB0g0BsIFunP",
+	"2hX/XEIutmCrSoRsG8Tt3RH3o8LmV8oi5FF0sbbqN8GgNo+ZZ4PWs/hFaFcdQ4ImLBSms+kn1Kieshde",
+	"M6KE6pFM/40LFBi0FF2iucFLUeynxk+1bSPIpQwY/PB6ogfebV8Cx4xGT8LW/C0fiCls6Y3fogk9htpa",
+	"G+Jh3FQ2KneqNQW6w0a07m5x3NtHJFdslUS80mTaP7nM00jiP0skZygbOmZnyUKTMawz3E1zaPRiQxxG",
+	"760EVjAiBCSUzkW8dHTrCx47b63aOKd+9yzZwqcj2CSU6DDldVm2Daz3tJeGynHjY0W2PsDn4FwSrPC9",
+	"qqWl7hVdJ0pwilpX9YmiTQZIj2r0lXuWLUuEbrcqZxzG5/di8mMmHSp7RyXsWN6uK+OWIpNXuHamUWvv",
+	"C07cT8Ee2kj+//5v/1s1IRsZ2WhdESGJ+r0cKP2Y0qYYHwH9Ttg9YoO/dFXp7QuSQMvj0gINeURufey+",
+	"/jnUBOjfzN5ljbqaAUcT4n+lezQcRqF5my9IBVIJTvwIm3dGXXUdDwm0HM6YPKihqtUnqs6DxlD3MLDc",
+	"0f3UBI+7yUV+qYkhKePk3pY4OSHHKyXqHCRzud1gO/+1pZCOrV/nQpOQh/SKrVYggecQ64w6h89Kiu1h",
+	"lCpKD4dt6EPhiDOU2u7Z6MfUGJ7bu92xudnbC5Z4IyVa+QUtsXkn44X/7foOGUf+yzT7qoppcmPLdTjV",
+	"FdhXYLyJpClL185gj3aTzhECBrUA2iB6c5qhJzRs5E2agsZjTlhorHm3WWFo20nTq3XMJeSfkio9zRB9",
+	"h6d1j+cQA4omhYk0L4WqdlVWKyijCS/W56A61V/v/ATGIXWDv2mcDD01mN5fGmCEjL2YemHbDeVC3DBo",
+	"Gg5pCbb+d4NVFfs77DsZfRa2ls0Cle4VubFGjHPdgBhfiWS6tJY0b4IwQd6yHB6RK/8PkN8oYkAlVzSH",
+	"zA76UYSKBjaQ002jRAnfKGLWVlZRWAMHaW7DsRqmH5HXFn3tr/5Jx/hgRf7/j29ekr9+9/Qv/+UR+XxW",
+	"gbQlbwW3thTlWBVQpYnR9LwzgBPn3rTDAAr1KILn2eJfRM3X5CpeYaRmi8chlo5WbPFs8e2ji0ff+uI4",
+	"FizntCzFjnLfUGHt0r/iUm+LxbPFz0zpF82wXpOnJxcXAw2eDhs7of7VyW1hkPBEVAE+7BAVM2dc4Km1",
+	"86eISTxoq+VUS/1q5mo8NlxoUtXLkuUWZbZ0T5ZG6LDFq3x6jlOcrfjdAH/xLHiyDV+vEThcQh8Mv9eg",
+	"9N+82WtWCLTNTmhgw2CoyEQAdTuMff1PBIsI9tLF4esNbA/RpRvaYD48t5XS7SUIhWCQ7RXzqhFH7opB",
+	"Q4w3Tn8C0A46LX2R+GRTuFDBaRawQH5DaDflQ9SGIwuDUY4lJ163hVOrWPIQ2e0WVZ7xWfQ2MKU8NFrB",
+	"u1/cszX9mDfTPuf9wRO6HNqk928UyTu3mCa66Jt5UbTT40/zZrrp5KMezuP5Hk5v5X5CjgjxoKENw/0B",
+	"ZCc1Mo3PsX7esgwTpgiHW5DEuoJcFbVxxK8B8/mX5h9fnTxYghPnu9D9CFtxCz0Ady76O6Tmk/1ojotw",
+	"M3XqAzlRImRe1QrU0cNnOAH5EfTQwS4eCIO6rV3nkLq61ZTS77nVgfY3fKlmyHmvQ+3XTwkprFcv4zQE",
+	"obfIQ7PSh6cIr43eRajN63J0wEVHWVMt0/6XYMxlK7JjamONI3enC+exzFGa//rK3XNyXjopatR1ijzK",
+	"byke7IlwWjtyHh7rujvZiDWx6hc5O9WzHIZolH/v/fbTAvSfgaj+6otTzCXRvqM30PaVCWnkJivmGgAf",
+	"wjNEWB95Ya5X4/mXkin99f6AydCu2b4b7vhG1Un42jfv+0vOpWBP9hJS6ZqUH8suOOhigHsDH1oNc7eH",
+	"kZ7w072x9WdBC0Nv7IS2H3EoW8nyG2sYvBu2+i5iJ6QfboU/i1hGc81uZ5bOLum+qVIQes7ZPyi25q6k",
+	"InNGTsnWG9s0+55svNXl+jRg6zTTPo3E11ni4eW92DkH5TW2/JcIfv0ZkOSDC7trVcnw7Vf6bvkQsGH7",
+	"C1YuhvgeqNJ2NZ5GPbjc0ApOrh8gze7+VDrC7DqfN4QyrYjr7ObVg41wJnZD34OyMAVFvI/xmAFOyNPY",
+	"38RdurONtb4JOcn4ZobfH1BWMM0pJ8uIASHTxRZUs9V0ze+FuI8tzubynfBltVrA/THmOIunQ+9KyHkc",
+	"WI3eJqTtCutUbe9CNIrdRAYtpBrlh/iTQnKWVz3pLc8XxDO+jf4han0Ig++PVWZ/rhq+M2LupDD/68pi",
+	"oZ0dRojrBq2YbTWRxqt+y4/TIFZ/lQfmvLHfRoI+tK7VK0UuKlMLUgpxQ6iOsddzGA0wiFpzECehb8l0",
+	"QH+J/z3eeu/h/ccZ70Ml/h1VZEsLIC6S3AaOzG7Sx0578R+TCb3n7WYGXohTA1iTtCUitqG8RwxGGog8",
+	"Pka9EiU3bwzENqfVC2M5jD+zfJ8tXIE+b0Ax+5uHwvxkXo+4tbV5Y+HDRhm0QXKhpUmoiOgr/R+XV6Dd",
+	"lxAFcOxceBrYxukfGLZNd8IBy/Ka3c5iq7uSe8ML4HMlXQigzQrgtmrSEYYQK2EmtYE3rjEeRgZ+r0Hu",
+	"GzoQcqeSJKBlbf0ONbbi84Z+Btg8aBXvT2NxSeQa9JnSEui2C9sYz7lknNrN9Bd5UI3FAgHBpLdaEQk+",
+	"Jn8GTPo7QEUoMViRkdoWG3pCfmR/O8SiWAmmQaPzL+b/viaV/R9BDyBTl6f4doxpXKqo1iDNh/9LbeiT",
+	"p9+f/XZx9ld6tvr05fvvvv7TYjR2deunPTSWjiY/90TVA3OEdvx0AzRUifV/PHvFVLtNapqDZ/GTSx+M",
+	"fPZBlCzfH/vsf56FD6/2FZy9b5qrpL/6Oo8/1d+uc6Z6JBukj75f5bAJ600cNauu21l8nNoa2mse01ub",
+	"qccors355oFCWJ2UbCkdzg5E8t0w38goef9/tyNmvfvDiqVD9247mWGJXS6Y/74TJcqQxtnHwNDd0Tzw",
+	"M09EnzHuKtJZ+DglLGxoEJ7cF5lbY41QXtsOf7LmjYcrNNIjiu6Vbf/pKsgQpalZ2bo2vI9SrAh8prku",
+	"97ZxilkqI8tax6rGW+ESBBhvelEwRWy/PCgy35PMDHYlpW9BPoqFzxoPhNjZ9honlCDt/Am9wN7gTIZk",
+	"7ecLSRBqB1KRDbVXtLHKge+31473tJWljggFVSwrj8qWthb8Sxf5cArR31W1Hy/3R/t5DGN21ThCdtB8",
+	"m0ralWyh4rmMRtylXoeWiZTktSyjCuc6mtAd+enq6gPx93+EGYYyZUk6/LH2tdKO6gqtwkcDkgL+bciU",
+	"GqndxwpQZr5EZU1Db3zSklV6Y8sEbP34IyKDpSp04CexfrbORBHyTy+ypuHfk06/v8dIvuSnE1KiUN8O",
+	"S8RwDuMZDH01VxlxrXBcEfdhHmJQ8fyLrPmguvGxPmn0h5k+8ZJlPU8YrkHMaK7z1Qgtq/X1CGcLAvxY",
+	"87evfOxfc7nnrpLedF9+mK5xMyIxklgRPhuysKOs69LUG9hbc4nh1TdQ6UfkZSwD6KonCSN/sC2QvNY2",
+	"9mX7nOya4lF7sqE2vZBJAqsV5NqHyHCbT3bDxY4fMnq3CIpGT06NRm9Kul7PYkX/GRrTeKi4soQ1FvPf",
+	"5eBtRICyVOdffHjw1/Mvhq+kH9/7CvhL8Lz9RM+v1cQq8QqFHUFyXxf2vgHUjbvN1k6wEqaR6gl1/22u",
+	"xDbSkFCVdD90u3d8nigHM1v4RoXIbVs47OLs8aO/BPbVtaw0ZWzH2+rRZc1pv1G+aYiQ5CzK2E0KM7K+",
+	"b8Yw0VHQwkS4BV9gE8W8X6nON6MIv4bP2s2G2lWOWlFe243YCygMoc5c5IV3wn6suYGEUV5m0rqkm5GF",
+	"3kEO1C6v+sya6d3VPHcFT2MJFlfK9rR8omxaRqeYcegqPUo+XEmxxQWjI52PU6KW6/iBzujaMwZZ6+lR",
+	"WevgNbznpe9obRmaUyGVSIiPqynSq+tMdlLxLsAFwfCPYjdLDjfZMV6IXRCxPbJksc5uSOo3OmcBn09A",
+	"OPv4WvnGQiiyfigpP7HoaBsbJbiW3dtM2n1s4WNLX2m57/byeR7lAqZCI4pTX73b0BwiZT9Swcwb4Da/",
+	"PcG3Dx1lUDi5cPjfXbHu+2OJ7zLq4ih8LTnLaZQWVYWlfyVFRItfp4Crlvv/BOt0l7BrmmOTe1v9Z5qO",
+	"tUJabYtxUoh6qY9B2m39vBOAh5LPGNly2fQkOhEZjT2RDm7S1uBzGyBPLp5cnD1+MpMY1p65W/1wMOCu",
+	"bb3wV9kuFo7LsqGE0/8rFxluZOw9tptN4/Frl2zN39d6VNzapcuecV2oW57RS9BnL10xpVP7KF/7GkhN",
+	"O+uk3I5izLuT+iTeJT0SOS1LkLNILcLKIiGRaXoEu6/3fBpu4Sd/4Ggi/N4vW3f0oNjqvf2LZ7996qSl",
+	"sTW3fjWrAPs88mCr3AlZPDfMR7Xx21YO8VXKemB2FZ7cO7flyYZdD1duyKw+4GbZUb5bV2D7mPPWTzrG",
+	"ZevPNIMBkCkd6Wtw4b348JbocGvHQmUTSQa2PrY798nKtvhrfdiAq3e0gNbCXbiYH2d000VA9Gu0uOos",
+	"wrUsHZTNHBzPv7BiMJj7lf17gNfxKCxWDFrqjnm9Po1huq9t/5t5OCd19+jssfm4ENWgs6AIfiX3L06Z",
+	"ZHhlO09N9lDndAtkSfObWX3Tro79UHGvmVJTLzdi5yyT7kp9BpQvKW6NycqX7MbB2PFKd+qsJvnDr3HU",
+	"AeInfMLmDYx3CtOVthbvyd7s/xg+4E4N3FM6gi2riiANXcmnS4GONf3ahBn88YX4Hs8OjZMzp0YhsxZa",
+	"OjbPKALw/Ev4zxGMqQOtPyDJKB42etzxMKfRiUTpA108CC5ctVTqrpLw+oquT67MvkBu1JZ4zmLpZa8g",
+	"NCW5Z3JThVtpVTTCcPK8YKtVkm+8YqtVC4SDbOOl2Lq2zuakz5ta+Iav9Tr0Ylyg3fCyD5KHofDmsHhJ",
+	"GetrnDPc0PUMiE5Mxht0+AMwwNYcn2y17k6fHR3/dvWO6nwzYOd+XTD9yhdAP0kqVMH0g9ewGKJOZkMw",
+	"W2UtKJz/sMGwjNwAVIyvbdCj9dW7yMdisH5RquoIvYVTguePKuo7BCFz5nk4bFVS337VguYbRTR8vosU",
+	"cb4R4ibteqBlebkB0CfN3I2LpMJ43Y/zJKzQsnQTuiDeHSzNDWQx2EbYcC7FChjG6fsQzxTJMg/vJyFu",
+	"XHubxT0l3l4ChpvzaFMcP26MPW1O0dgZMa2lRjuVvCxBKiPK3MJzn1XQGHBcLCPlRBiAWKkAXM7K5AcQ",
+	"Gm380fzqR/Gza9Pxh5Amu/YMdTQkwL+2CBOhqmk1GoQyJ6Pa5nrEtyaZDDXby+S+YEvC4oOZ/Y/WNj64",
+	"di3zxqvaBiyheRu3h5t89xI2QKWiZdpCRJX+GEedMmQ8LjKUF05nwe0mu6F1sgfmEP68cLLSDX76Bxaa",
+	"HhKMH+uWTEsE9y2P1XMigRauAY4EWmZkJ5n2/XIEL/ckdt6905txtO9Iwk8cNavjrbP4KN9b2MhR91sz",
+	"9RiJoTnfnNaQb1RkLaOTXk6l/rY6eCehfBl7Z5/sQYUlUCXE/zQvBPzBmxwT3w7ciNmlC9F9YFr5oigu",
+	"QzfzE/lSQ//1hzVXt1ftJSVDpWcrW8F9MkanLfxkwufx4lzTm9PJa1f0BlqwPgwy7HEUyrRN3hGSMD2T",
+	"hNUSc2nZbqsfr48wrjTQwmmeaBrB+Psc55tOXcrDOACOYk12X63rBE729M0b0flkKGyb1p/Yv+banz1w",
+	"aG7oxo+Qq1e1pMtyT2ieQ6Vn6tNj9Bv7ushybxPuB4M9uvFXX0Lnxt8+GeyK8ZC/fTKAc6lBDui2wfzi",
+	"nFbs/PaxEQj+bwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -113,7 +113,7 @@ func TestAWaitInWordsHoldsTheConnection(t *testing.T) {
 	}
 	sc, err := w.Service.Store.ScopeOfToken(ctx, w.Token)
 	require.NoError(t, err)
-	w.Service.Node.Forget(sc.Workspace(), "tables")
+	w.Service.Connections.Forget(sc.Workspace(), "tables")
 	for _, r := range runs {
 		eventually(t, "the run wakes and ends", 15*time.Second, func() bool {
 			run, err := w.Wait(ctx, r.Run)

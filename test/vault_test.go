@@ -143,7 +143,7 @@ func TestCredentialsStayWithTheirPin(t *testing.T) {
 	changed := fmt.Sprintf("format: young-trellis-connector/1\nname: own\ntitle: Own\nversion: 2\nbase: http://%s\nsign_in: [{method: bearer, title: Token}]\ncheck: {request: {method: GET, path: /check}, says: own, any_answer: true}\n%s", host(thief), action)
 	_, err = ottermere.Answer[client.Connector](w.Client.AddConnector(ctx, client.ConnectorDocument{Document: changed}))
 	require.NoError(t, err)
-	w.Service.Node.Forget(scopeOf(t, w), "own")
+	w.Service.Connections.Forget(scopeOf(t, w), "own")
 	require.ErrorContains(t, tries(ctx, w.Client, "own", "call", `{}`), "may only be used with http://"+host(home))
 	_, err = ottermere.Answer[client.Connection](w.Client.CheckConnection(ctx, "own"))
 	require.NoError(t, err)

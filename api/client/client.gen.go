@@ -129,6 +129,30 @@ func (e FindingSeverity) Valid() bool {
 	}
 }
 
+// Defines values for InHandStage.
+const (
+	Ending    InHandStage = "ending"
+	Executing InHandStage = "executing"
+	Starting  InHandStage = "starting"
+	Taken     InHandStage = "taken"
+)
+
+// Valid indicates whether the value is a known member of the InHandStage enum.
+func (e InHandStage) Valid() bool {
+	switch e {
+	case Ending:
+		return true
+	case Executing:
+		return true
+	case Starting:
+		return true
+	case Taken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Administrator Role = "administrator"
@@ -586,6 +610,19 @@ type Imported struct {
 	Writes       *int      `json:"writes,omitempty"`
 }
 
+// InHand defines model for InHand.
+type InHand struct {
+	// Claim Rises with every owner; it tells which of them this is
+	Claim int                `json:"claim"`
+	Run   openapi_types.UUID `json:"run"`
+
+	// Stage starting and ending: it is on its way to the database; taken: it waits for a place
+	Stage InHandStage `json:"stage"`
+}
+
+// InHandStage starting and ending: it is on its way to the database; taken: it waits for a place
+type InHandStage string
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -691,6 +728,15 @@ type NewSample struct {
 type NewToken struct {
 	Name string `json:"name"`
 	Role *Role  `json:"role,omitempty"`
+}
+
+// Node defines model for Node.
+type Node struct {
+	Name string   `json:"name"`
+	Runs []InHand `json:"runs"`
+
+	// Session Under which it owns what it carries out
+	Session openapi_types.UUID `json:"session"`
 }
 
 // Onward defines model for Onward.
@@ -903,7 +949,10 @@ type RunState string
 
 // RunSummary defines model for RunSummary.
 type RunSummary struct {
-	Accepted   time.Time          `json:"accepted"`
+	Accepted time.Time `json:"accepted"`
+
+	// Cancelling It was cancelled, and ends once the calls that are under way have been answered
+	Cancelling *bool              `json:"cancelling,omitempty"`
 	Connection *string            `json:"connection,omitempty"`
 	Counts     *Counts            `json:"counts,omitempty"`
 	Ended      *time.Time         `json:"ended,omitempty"`
@@ -912,7 +961,7 @@ type RunSummary struct {
 	Message    string             `json:"message"`
 	Pass       int                `json:"pass"`
 
-	// Reason Why it waits: connection_broken, told_to_wait, job_running
+	// Reason Why it waits: connection_broken, told_to_wait, job_running, fault_of_ours
 	Reason   string     `json:"reason"`
 	Revision int        `json:"revision"`
 	State    RunState   `json:"state"`
@@ -1570,6 +1619,13 @@ type ClientInterface interface {
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ShowNode What the node that answers has in hand of this workspace's runs
+	//
+	// Every run that the database says is running stands in the list of exactly one node, but for the moments in which it is claimed, ended or taken over.
+	//
+	// Corresponds with GET /node (the `ShowNode` operationId).
+	ShowNode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PasteCallWithBody Make an http step of a curl command or a raw HTTP request
 	//
 	// Takes any type of body and a specified content type.
@@ -1595,6 +1651,8 @@ type ClientInterface interface {
 	GetRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CancelRun Let nothing further begin
+	//
+	// Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
 	//
 	// Corresponds with POST /runs/{run}/cancel (the `CancelRun` operationId).
 	CancelRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2489,6 +2547,23 @@ func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// ShowNode What the node that answers has in hand of this workspace's runs
+//
+// Every run that the database says is running stands in the list of exactly one node, but for the moments in which it is claimed, ended or taken over.
+//
+// Corresponds with GET /node (the `ShowNode` operationId).
+func (c *Client) ShowNode(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowNodeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PasteCallWithBody Make an http step of a curl command or a raw HTTP request
 //
 // Takes any type of body and a specified content type.
@@ -2554,6 +2629,8 @@ func (c *Client) GetRun(ctx context.Context, run RunID, reqEditors ...RequestEdi
 }
 
 // CancelRun Let nothing further begin
+//
+// Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
 //
 // Corresponds with POST /runs/{run}/cancel (the `CancelRun` operationId).
 func (c *Client) CancelRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4295,6 +4372,33 @@ func NewListKindsRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/kinds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewShowNodeRequest constructs an http.Request for the ShowNode method
+func NewShowNodeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/node")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6232,6 +6336,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
 
+	// ShowNodeWithResponse What the node that answers has in hand of this workspace's runs
+	//
+	// Every run that the database says is running stands in the list of exactly one node, but for the moments in which it is claimed, ended or taken over.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /node (the `ShowNode` operationId).
+	ShowNodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ShowNodeResponse, error)
+
 	// PasteCallWithBodyWithResponse Make an http step of a curl command or a raw HTTP request
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6261,6 +6374,8 @@ type ClientWithResponsesInterface interface {
 	GetRunWithResponse(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
 	// CancelRunWithResponse Let nothing further begin
+	//
+	// Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -7849,6 +7964,54 @@ func (r ListKindsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShowNodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Node
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowNodeResponse) GetJSON200() *Node {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowNodeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowNodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowNodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowNodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowNodeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10164,6 +10327,21 @@ func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEdit
 	return ParseListKindsResponse(rsp)
 }
 
+// ShowNodeWithResponse What the node that answers has in hand of this workspace's runs
+//
+// Every run that the database says is running stands in the list of exactly one node, but for the moments in which it is claimed, ended or taken over.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /node (the `ShowNode` operationId).
+func (c *ClientWithResponses) ShowNodeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ShowNodeResponse, error) {
+	rsp, err := c.ShowNode(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowNodeResponse(rsp)
+}
+
 // PasteCallWithBodyWithResponse Make an http step of a curl command or a raw HTTP request
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10217,6 +10395,8 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunID,
 }
 
 // CancelRunWithResponse Let nothing further begin
+//
+// Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -11685,6 +11865,39 @@ func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 			Steps    []Kind `json:"steps"`
 			Triggers []Kind `json:"triggers"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShowNodeResponse parses an HTTP response from a ShowNodeWithResponse call
+func ParseShowNodeResponse(rsp *http.Response) (*ShowNodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowNodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Node
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -15,7 +15,7 @@ var marks = map[api.Fate]string{
 
 var fateWords = map[api.Fate]string{
 	"passed": "passed", "read": "read outside", "written": "written outside", "prepared": "prepared, not sent", "held_back": "held back", "gave_nothing": "gave nothing",
-	"set_aside": "set aside", "stopped": "stopped the run", "may_have_been_sent": "may have been sent", "waiting": "waiting", "off": "switched off",
+	"set_aside": "set aside", "stopped": "stopped the run", "may_have_been_sent": "may have been sent", "waiting": "waiting", "off": "switched off", "not_reached": "not reached",
 }
 
 var legendOrder = []api.Fate{"passed", "read", "written", "prepared", "held_back", "gave_nothing", "set_aside", "stopped", "may_have_been_sent", "waiting"}

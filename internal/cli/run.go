@@ -5,16 +5,18 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/call"
 )
 
 func (a *app) run() *cobra.Command {
-	return noun("run", "Look at runs, go on with them, retry", a.runList(), a.runShow(), a.runWatch(), a.runPlan(), a.runResume(), a.runRetry(), a.runCancel(), a.runItem())
+	return noun("run", "Look at runs, go on with them, retry", a.runList(), a.runShow(), a.runWatch(), a.runPlan(), a.runResume(), a.runRetry(), a.runCancel(), a.runItem(), a.runExecuting())
 }
 
 func (a *app) runList() *cobra.Command {
@@ -56,11 +58,17 @@ func stateWords(r api.RunSummary) string {
 		switch r.Reason {
 		case "connection_broken":
 			return "waiting for " + deref(r.Connection)
-		case "told_to_wait":
-			if r.Wake != nil {
-				return "waiting until " + when(*r.Wake)
-			}
+		case "job_running":
+			return "waiting for a job of the other side"
+		case "fault_of_ours":
+			return "waiting: something here does not work"
 		}
+		if r.Wake != nil {
+			return "waiting until " + when(*r.Wake)
+		}
+	}
+	if deref(r.Cancelling) {
+		return "being cancelled"
 	}
 	return string(r.State)
 }
@@ -261,12 +269,38 @@ func (a *app) runRetry() *cobra.Command {
 }
 
 func (a *app) runCancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Long: "Lets nothing further begin. Calls that are under way are awaited, and what they give is kept.\nCancelling a second time cuts them; whether they had their effect is then not known.", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		r, err := got[api.Run](cl.CancelRun(c.Context(), id))
 		if err != nil {
 			return err
 		}
-		return a.show(r, func() { fmt.Fprintf(a.out, "run %s: %s\n", id, stateWords(r.Run)) })
+		return a.show(r, func() {
+			fmt.Fprintf(a.out, "run %s: %s\n", id, stateWords(r.Run))
+			if deref(r.Run.Cancelling) {
+				fmt.Fprintln(a.out, "Calls that are under way are awaited; cancel again to cut them.")
+			}
+		})
+	})}
+}
+
+func (a *app) runExecuting() *cobra.Command {
+	return &cobra.Command{Use: "executing", Short: "What the node that answers has in hand", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+		n, err := got[api.Node](cl.ShowNode(c.Context()))
+		if err != nil {
+			return err
+		}
+		return a.show(n, func() {
+			if len(n.Runs) == 0 {
+				fmt.Fprintf(a.out, "The node %s has nothing in hand.\n", n.Name)
+				return
+			}
+			fmt.Fprintf(a.out, "The node %s has in hand:\n", n.Name)
+			rows := [][]string{}
+			for _, r := range n.Runs {
+				rows = append(rows, []string{r.Run.String(), string(r.Stage), fmt.Sprint(r.Claim)})
+			}
+			a.grid([]string{"run", "stage", "claim"}, rows)
+		})
 	})}
 }
 
@@ -281,7 +315,11 @@ func (a *app) runItem() *cobra.Command {
 }
 
 func (a *app) opened(o api.OpenedCell) {
-	fmt.Fprintf(a.out, "%s  %s\n%s: %s\n", a.paint(bold, o.Label), a.paint(a.fateColor(o.Cell.Fate), fateWords[o.Cell.Fate]), o.Sentence, o.Cell.Text)
+	about := o.Sentence
+	if o.Cell.Text != "" {
+		about += ": " + o.Cell.Text
+	}
+	fmt.Fprintf(a.out, "%s  %s\n%s\n", a.paint(bold, o.Label), a.paint(a.fateColor(o.Cell.Fate), fateWords[o.Cell.Fate]), about)
 	a.fields("as it came", o.Before)
 	if o.After != nil {
 		a.fields("as it went on", *o.After)
@@ -294,7 +332,7 @@ func (a *app) opened(o api.OpenedCell) {
 	}
 	if f := o.Failure; f != nil {
 		fmt.Fprintf(a.out, "\n%s\n", a.paint(red, f.Message))
-		fmt.Fprintf(a.out, "tried %s over %.1f s\n", times(deref(f.Tried)), float64(deref(f.OverMs))/1000)
+		fmt.Fprintln(a.out, triedWords(deref(f.Tried), deref(f.OverMs), deref(f.Class), deref(f.Status)))
 	}
 	fmt.Fprintln(a.out, "\nits way")
 	for i, w := range o.Way {
@@ -302,12 +340,19 @@ func (a *app) opened(o api.OpenedCell) {
 	}
 }
 
-func times(n int) string {
-	switch n {
-	case 0, 1:
-		return "once"
+// triedWords says how often a call was made, and why no more often.
+func triedWords(tried int, overMs int64, class string, status int) string {
+	switch {
+	case tried > 1:
+		return fmt.Sprintf("tried %d times over %.1f s", tried, float64(overMs)/1000)
+	case class == string(call.InDoubt):
+		return "tried once: it may have had its effect, and a repeat would be a second one"
+	case tried == 1 && status >= 400 && status < 500 && status != http.StatusTooManyRequests && status != http.StatusRequestTimeout:
+		return "tried once: a refusal of this kind is not worth repeating"
+	case tried == 1:
+		return "tried once"
 	}
-	return fmt.Sprintf("%d times", n)
+	return "not tried"
 }
 
 func statusWord(s *int) string {

@@ -18,6 +18,8 @@ import (
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/node"
+	"youngtrellis/internal/server"
 	"youngtrellis/internal/service"
 	"youngtrellis/internal/store"
 )
@@ -25,7 +27,8 @@ import (
 // serveFlags are those of the service; each may also come from TRELLIS_….
 type serveFlags struct {
 	database, passwordFile, listen, public, data, vault, log string
-	runs                                                     int
+	runs, hookRate                                           int
+	lease                                                    time.Duration
 }
 
 func (f *serveFlags) register(fs *pflag.FlagSet) {
@@ -36,6 +39,8 @@ func (f *serveFlags) register(fs *pflag.FlagSet) {
 	fs.StringVar(&f.data, "data", defaultData(), "folder for the vault key and the node's lock (TRELLIS_DATA)")
 	fs.StringVar(&f.vault, "vault-key", "", "file with the vault key; vault.key in the data folder unless given (TRELLIS_VAULT_KEY)")
 	fs.IntVar(&f.runs, "runs", 64, "how many runs are carried out at once (TRELLIS_RUNS)")
+	fs.DurationVar(&f.lease, "lease", node.LeaseDefault, "a node that was silent for so long is dead, and others take its runs over; the same on all nodes (TRELLIS_LEASE)")
+	fs.IntVar(&f.hookRate, "hook-rate", server.DefaultHookRate, "webhook calls a second that one caller may make and one address may take (TRELLIS_HOOK_RATE)")
 	fs.StringVar(&f.log, "log", "info", "what is logged: debug, info, warn, error (TRELLIS_LOG)")
 }
 
@@ -95,7 +100,13 @@ func (a *app) serve() *cobra.Command {
 		if f.runs < 1 || f.runs > 10_000 {
 			return usage("--runs is %d; it lies between 1 and 10000", f.runs)
 		}
-		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, Data: f.data, VaultKey: f.vault, Runs: f.runs, Log: log})
+		if f.lease < node.LeaseLeast || f.lease > time.Hour {
+			return usage("--lease is %s; it lies between %s and 1h", f.lease, node.LeaseLeast)
+		}
+		if f.hookRate < 1 || f.hookRate > 1_000_000 {
+			return usage("--hook-rate is %d; it lies between 1 and 1000000", f.hookRate)
+		}
+		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, Data: f.data, VaultKey: f.vault, Runs: f.runs, Lease: f.lease, HookRate: f.hookRate, Log: log})
 		if err != nil {
 			return explainStart(err, f.database)
 		}
@@ -138,7 +149,7 @@ func (a *app) setup() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		s, err := store.Open(c.Context(), address)
+		s, err := store.Open(c.Context(), address, "")
 		if err != nil {
 			return explainStart(err, f.database)
 		}
@@ -291,7 +302,7 @@ func (a *app) checkDatabase(ctx context.Context, f *serveFlags, say func(bool, s
 	address, err := f.databaseURL()
 	if err == nil {
 		var s *store.Store
-		if s, err = store.Open(ctx, address); err == nil {
+		if s, err = store.Open(ctx, address, ""); err == nil {
 			s.Close()
 		}
 	}

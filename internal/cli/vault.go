@@ -23,7 +23,7 @@ func (a *app) withVault(c *cobra.Command, f *serveFlags, body func(*store.Store,
 	if err != nil {
 		return err
 	}
-	s, err := store.Open(c.Context(), address)
+	s, err := store.Open(c.Context(), address, "")
 	if err != nil {
 		return explainStart(err, f.database)
 	}

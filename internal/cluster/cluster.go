@@ -39,7 +39,7 @@ type Cluster struct {
 type Options struct {
 	Dir string
 	// Fast gives up durability against power loss for tests that make and drop
-	// many databases. A killed process still loses nothing.
+	// many databases. A killed process still loses nothing, nor does a killed server.
 	Fast bool
 }
 
@@ -91,7 +91,7 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 		"-c", "password_encryption=scram-sha-256", "-c", "max_connections=200", "-c", "log_min_messages=fatal",
 		"-c", "shared_buffers=256MB", "-c", "wal_compression=on", "-c", "timezone=UTC", "-c", "log_timezone=UTC", "-c", "autovacuum_naptime=15s"}
 	if o.Fast {
-		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
 	c.cmd = command(bin, "postgres", args...)
 	log, err := os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -334,4 +334,38 @@ func (c *Cluster) Restart(ctx context.Context) error {
 	c.done = make(chan error, 1)
 	go func(cmd *exec.Cmd, done chan error) { done <- cmd.Wait() }(c.cmd, c.done)
 	return c.ready(ctx)
+}
+
+// SetReadOnly turns a database read-only for every session that begins from now
+// on, as a failover does, or back; those that there are end.
+func (c *Cluster) SetReadOnly(ctx context.Context, name string, on bool) error {
+	conn, err := pgx.Connect(ctx, c.admin("postgres"))
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, fmt.Sprintf("ALTER DATABASE %s SET default_transaction_read_only = %t", pgx.Identifier{name}.Sanitize(), on)); err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1", name)
+	return err
+}
+
+// PID is the process of the server, whose children serve its connections.
+func (c *Cluster) PID() int { return c.cmd.Process.Pid }
+
+// Admin carries a statement out as the server's superuser.
+func (c *Cluster) Admin(ctx context.Context, sql string) error {
+	return c.AdminOf(ctx, "postgres", sql)
+}
+
+// AdminOf does the same within a database.
+func (c *Cluster) AdminOf(ctx context.Context, database, sql string) error {
+	conn, err := pgx.Connect(ctx, c.admin(database))
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, sql)
+	return err
 }

@@ -1,7 +1,14 @@
 package core
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
 	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -29,25 +36,72 @@ func TestCoreReachesNothingOutside(t *testing.T) {
 	}
 }
 
-// Types of net/http may describe a request; nothing in core sends one.
+// goesOut are the names by which code reaches another program.
+var goesOut = map[string][]string{
+	"net/http":                    {"DefaultClient", "DefaultTransport", "Get", "Post", "Head", "PostForm", "Client", "Transport"},
+	"net":                         {"Dial", "DialTimeout", "DialTCP", "DialUDP", "DialUnix", "DialIP", "Dialer"},
+	"net/smtp":                    {"Dial", "SendMail"},
+	"crypto/tls":                  {"Dial", "DialWithDialer", "Dialer"},
+	"github.com/jackc/pgx/v5":     {"Connect", "ConnectConfig", "ConnectWithOptions"},
+	"github.com/emersion/go-smtp": {"Dial", "DialTLS", "DialStartTLS"},
+}
+
+// mayGoOut are the folders that do: the one way out, our own database, and the
+// worlds of the demo and the tests.
+var mayGoOut = []string{"outbound", "store", "cluster", "standins", "ottermere", "browser"}
+
 func TestOnlyOutboundOpensConnections(t *testing.T) {
 	t.Parallel()
-	out, err := exec.Command("grep", "-rnE", `http\.(DefaultClient|Get|Post|Head|PostForm)\b|net\.Dial|net\.Listen|\bhttp\.Client\{`, "..", "--include=*.go").CombinedOutput()
-	if err != nil && len(out) == 0 {
-		return
-	}
-	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
-		allowed := strings.Contains(line, "_test.go:") || strings.HasPrefix(line, "../outbound/") || strings.HasPrefix(line, "../standins/") || strings.HasPrefix(line, "../ottermere/") ||
-			strings.HasPrefix(line, "../cluster/") || strings.Contains(line, "net.Listen(")
-		require.True(t, allowed, "only internal/outbound goes out: %s", line)
-	}
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		if folder := strings.Split(filepath.ToSlash(path), "/")[1]; slices.Contains(mayGoOut, folder) {
+			return nil
+		}
+		seen++
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		imported := map[string]string{} // local name to path
+		for _, i := range file.Imports {
+			p, _ := strconv.Unquote(i.Path.Value)
+			name := strings.TrimSuffix(p, "/v5")
+			name = strings.TrimPrefix(name[strings.LastIndex(name, "/")+1:], "go-")
+			if i.Name != nil {
+				name = i.Name.Name
+			}
+			imported[name] = p
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok && slices.Contains(goesOut[imported[x.Name]], s.Sel.Name) {
+					t.Errorf("only internal/outbound goes out: %s uses %s.%s", path, x.Name, s.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, seen, 100, "the files were looked at")
 }
 
 func TestArrowsPointDownward(t *testing.T) {
 	t.Parallel()
 	surfaces := []string{"youngtrellis/internal/server", "youngtrellis/internal/cli", "youngtrellis/internal/service", "youngtrellis/internal/ottermere"}
-	for _, d := range deps(t, "youngtrellis/internal/store", "youngtrellis/internal/vault", "youngtrellis/internal/outbound", "youngtrellis/internal/intake", "youngtrellis/internal/node") {
+	for _, d := range deps(t, "youngtrellis/internal/store", "youngtrellis/internal/vault", "youngtrellis/internal/outbound", "youngtrellis/internal/intake", "youngtrellis/internal/node", "youngtrellis/internal/connections", "youngtrellis/internal/runs", "youngtrellis/internal/workflows") {
 		require.NotContains(t, surfaces, d, "a service package is built from a surface")
 		require.False(t, strings.HasPrefix(d, "github.com/gin-gonic") || strings.HasPrefix(d, "github.com/spf13/cobra"), "a service package is built from %s", d)
+	}
+}
+
+// A call is built, sent and judged by packages that know nothing of runs.
+func TestCallsKnowNothingOfTheEngine(t *testing.T) {
+	t.Parallel()
+	for _, d := range deps(t, "youngtrellis/internal/outbound", "youngtrellis/internal/core/connector", "youngtrellis/internal/core/call") {
+		require.NotEqual(t, "youngtrellis/internal/core/engine", d)
 	}
 }

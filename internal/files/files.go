@@ -144,11 +144,11 @@ func (f *Files) Size(ctx context.Context, workspace uuid.UUID, id string) (int64
 func (f *Files) Open(ctx context.Context, workspace uuid.UUID, id string) (io.ReadCloser, error) {
 	hash, err := hex.DecodeString(strings.TrimPrefix(id, "sha256-"))
 	if err != nil {
-		return nil, fmt.Errorf("%q is not a file", id)
+		return nil, fmt.Errorf("%q is not a file: %w", id, item.ErrFileGone)
 	}
 	chunks, _, err := f.Store.FindFile(ctx, workspace, hash)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, errors.New("it is not kept any more")
+		return nil, item.ErrFileGone
 	}
 	if err != nil {
 		return nil, err

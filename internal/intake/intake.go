@@ -22,7 +22,6 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/node"
 	"youngtrellis/internal/store"
 )
 
@@ -33,17 +32,39 @@ const MaxBody = 1 << 20
 const MaxItems = 100_000
 
 const (
-	keyLasts     = 7 * 24 * time.Hour
 	itemsPerPage = 250
 	excerptBytes = 2000
+	// decodedBytes is up to which length items are kept as values too, until their
+	// run begins; as values they take several times the memory.
+	decodedBytes = 16 << 10
 )
+
+// Store is what the intake needs to know and to remember.
+type Store interface {
+	HookByAddress(ctx context.Context, address string) (store.Hook, error)
+	HookScope(h store.Hook) store.Scope
+	Workflow(ctx context.Context, sc store.Scope, name string) (store.Workflow, error)
+	AddSample(ctx context.Context, sc store.Scope, workflow uuid.UUID, fields, source string, taken bool) (store.Sample, error)
+	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
+}
+
+// Plans finds compiled revisions.
+type Plans interface {
+	Plan(ctx context.Context, workspace, workflow uuid.UUID, revision int) (*workflow.Plan, error)
+}
+
+// Node makes starts durable and sees to it that they are carried out.
+type Node interface {
+	Accept(ctx context.Context, s *store.Start) (store.Started, error)
+}
 
 // Intake accepts what starts runs.
 type Intake struct {
-	Store *store.Store
-	Node  *node.Node
+	Store Store
+	Plans Plans
+	Node  Node
 
-	mu    sync.Mutex
+	mu    sync.Mutex // protects the following field
 	hooks map[string]cachedHook
 }
 
@@ -135,14 +156,14 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 		in.note(ctx, h, "refused", why, nil, body)
 		return Received{}, &Refused{http.StatusConflict, "Taken note of, but nothing was started: " + why + "."}
 	}
-	return in.begin(ctx, h, plan, trigger, fields, body)
+	return in.begin(ctx, h, plan, fields, body)
 }
 
 // trigger gives the trigger that is in force: of the live revision, or of the
 // draft while there is none.
 func (in *Intake) trigger(ctx context.Context, h store.Hook) (workflow.Trigger, *workflow.Plan, error) {
 	if h.Live != nil {
-		plan, err := in.Node.Plan(ctx, h.Workspace, h.Workflow, *h.Live)
+		plan, err := in.Plans.Plan(ctx, h.Workspace, h.Workflow, *h.Live)
 		if err != nil {
 			return workflow.Trigger{}, nil, err
 		}
@@ -199,10 +220,10 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 	return Received{Sample: true}, nil
 }
 
-func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, trigger workflow.Trigger, fields []map[string]any, body []byte) (Received, error) {
+func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
 	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Trigger: "webhook", By: "its webhook", Accepted: now()}
 	var err error
-	if s.Key, s.Expires, err = startKey(trigger, fields, s.Accepted); err != nil {
+	if s.Key, s.Expires, err = startKey(plan, fields, s.Accepted); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{http.StatusUnprocessableEntity, err.Error()}
 	}
@@ -221,30 +242,22 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-func startKey(t workflow.Trigger, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
-	source, _ := t.Settings["key"].(string)
-	if source == "" {
+func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
+	if plan.StartKey == nil {
 		return "", accepted, nil
 	}
-	p, err := expr.Compile(source)
-	if err != nil {
-		return "", accepted, err
-	}
-	v, err := p.Eval(&expr.Scope{Item: fields[0], Now: accepted})
+	v, err := plan.StartKey.Eval(&expr.Scope{Item: fields[0], Now: accepted})
 	if err != nil {
 		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
 	}
-	lasts := keyLasts
-	if text, ok := t.Settings["for"].(string); ok {
-		if lasts, err = expr.ParseDuration(text); err != nil {
-			return "", accepted, err
-		}
-	}
 	key := expr.Text(v)
-	if len(key) > 500 {
+	switch {
+	case len(key) > 500:
 		return "", accepted, errors.New("the key of the call is longer than 500 characters")
+	case item.StorableText(key) != key:
+		return "", accepted, errors.New("the key of the call holds a character that cannot be stored (U+0000, or broken UTF-8)")
 	}
-	return key, accepted.Add(lasts), nil
+	return key, accepted.Add(plan.KeyLasts), nil
 }
 
 // fill puts the items into a start, page by page.
@@ -260,8 +273,11 @@ func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 		}
 		s.Items = append(s.Items, text)
 	}
+	if len(s.Items) == 1 && len(s.Items[0]) <= decodedBytes {
+		s.Decoded = fields
+	}
 	if len(fields) > 0 {
-		s.Label = engine.Label(plan, item.New(0, fields[0], s.Accepted))
+		s.Label = engine.Label(plan, item.New(0, fields[0], s.Accepted), nil)
 	}
 	return nil
 }
@@ -319,18 +335,22 @@ func parseJSON(body []byte) ([]map[string]any, error) {
 func formFields(values url.Values) map[string]any {
 	out := map[string]any{}
 	for k, v := range values {
-		if len(v) == 1 {
-			out[k] = v[0]
-			continue
-		}
 		list := make([]any, len(v))
 		for i, s := range v {
-			list[i] = s
+			list[i] = readable(s)
 		}
-		out[k] = list
+		if k = readable(k); len(list) == 1 {
+			out[k] = list[0]
+		} else {
+			out[k] = list
+		}
 	}
 	return out
 }
+
+// readable puts U+FFFD where percent-encoding made bytes that are no text, as
+// JSON would when the field is stored.
+func readable(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }
 
 // Start begins a run by hand with these items; none means one empty item.
 func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
@@ -343,7 +363,7 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if len(items) == 0 {
 		items = []map[string]any{{}}
 	}
-	plan, err := in.Node.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
+	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 	if err != nil {
 		return uuid.Nil, err
 	}

@@ -68,8 +68,10 @@ func TestOnlyTheRightBearerProves(t *testing.T) {
 func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	t.Parallel()
 	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	trigger := func(settings map[string]any) workflow.Trigger {
-		return workflow.Trigger{Type: "webhook", Settings: settings}
+	trigger := func(settings map[string]any) *workflow.Plan {
+		p, err := workflow.Compile(&workflow.Workflow{Name: "calls", Trigger: workflow.Trigger{Type: "webhook", Settings: settings}}, &workflow.Catalog{})
+		require.NoError(t, err)
+		return p
 	}
 	fields := []map[string]any{{"call_id": int64(17)}}
 	key, expires, err := startKey(trigger(map[string]any{"key": "item.call_id"}), fields, at)
@@ -86,4 +88,6 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	require.ErrorContains(t, err, "cannot be told")
 	_, _, err = startKey(trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": strings.Repeat("y", 501)}}, at)
 	require.ErrorContains(t, err, "longer than 500")
+	_, _, err = startKey(trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": "a\x00b"}}, at)
+	require.ErrorContains(t, err, "cannot be stored")
 }

@@ -4,284 +4,220 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"sync"
 	"time"
 
-	"github.com/google/uuid"
-
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
-// clock is the real one.
-type clock struct{}
-
-func (clock) Now() time.Time { return time.Now() }
-func (clock) Sleep(ctx context.Context, d time.Duration) error {
-	sleep(ctx, d)
-	return ctx.Err()
-}
-
-// execute carries out the newest pass of a claimed run to its end, or until it
-// waits, is handed over, or the lease is lost.
+// execute carries out the newest pass of a run that is ours to its end, or
+// until it waits, is handed over, or is not ours any more.
 func (n *Node) execute(l *lease, c store.Claimed) {
-	run, err := n.prepare(l.ctx, c)
-	if err == nil && c.Takeovers > 0 {
-		err = l.committer.Adopt(l.ctx, c.Workspace, c.Run)
-	}
-	end := &store.End{Workspace: c.Workspace, Run: c.Run}
-	if err == nil && c.Takeovers > store.MaxTakeovers {
-		err = errors.New("the run was taken over three times without getting any further; it seems to stop the nodes that carry it out")
-	}
-	if err != nil {
-		if errors.Is(err, store.ErrFenced) {
-			return // whoever took over goes on
-		}
-		if l.ctx.Err() == nil && !store.IsUnavailable(err) {
-			end.State, end.Message = engine.FailedRun, err.Error()
-			n.finish(l, end, c)
-		} else {
-			n.putBack(l, c)
-		}
+	stop := &engine.Stop{}
+	ctx, drop := context.WithCancelCause(l.ctx)
+	defer drop(nil)
+	if !l.register.begin(c.Run, c.Claim, stop, drop) {
 		return
 	}
-	journal := &store.RunJournal{Store: n.Store, Committer: l.committer, Workspace: c.Workspace, Run: c.Run}
-	switch {
-	case c.Fresh != nil:
-		run.Journal = fresh{journal}
-	case c.Takeovers == 0:
-		run.Journal = journal
-	default:
-		run.Journal = &progressing{RunJournal: journal, advanced: func() { n.Store.ForgetTakeovers(l.ctx, c.Workspace, c.Run) }}
+	if context.Cause(ctx) != nil {
+		n.let(l, c)
+		return
 	}
-	run.Caller = &caller{node: n, lease: l, workspace: c.Workspace, run: c.Run}
-	index := &latticeWriter{lease: l, workspace: c.Workspace, run: c.Run}
-	run.Lattice = index
-	run.Progress = func(counts engine.Counts) { n.Events.publish(c.Run, counts) }
-	n.running.Store(c.Run, run)
-
+	if c.Takeovers >= hopeless {
+		n.end(l, c, &store.End{State: engine.FailedRun, Total: -1, Message: "The run was taken over three times without getting any further, the last time while nothing else ran beside it; it seems to stop the nodes that carry it out."}, nil)
+		return
+	}
+	run, err := n.prepare(ctx, l, c, stop)
+	if err != nil {
+		n.unprepared(ctx, l, c, err)
+		return
+	}
+	pages := &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
+	run.Lattice = pages
+	run.Progress = func(counts engine.Counts) { n.Events.Publish(c.Run, counts) }
 	began := time.Now()
-	res, err := run.Execute(l.ctx)
+	res, err := run.Execute(ctx, stop)
+	if res != nil {
+		res.Counts.Took = time.Since(began)
+	}
+	n.ended(ctx, l, c, pages, res, err)
+}
+
+// prepare makes a run ready. While the database is away it holds out.
+func (n *Node) prepare(ctx context.Context, l *lease, c store.Claimed, stop *engine.Stop) (*engine.Run, error) {
+	began, pause := time.Now(), 50*time.Millisecond
+	for {
+		run, err := n.prepareOnce(ctx, l, c)
+		if err == nil || !store.IsUnavailable(err) || time.Since(began) > 10*time.Minute {
+			return run, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-stop.Done():
+			return nil, engine.ErrHandover
+		case <-time.After(pause):
+			pause = min(2*pause, 2*time.Second)
+		}
+	}
+}
+
+func (n *Node) prepareOnce(ctx context.Context, l *lease, c store.Claimed) (*engine.Run, error) {
+	outside := n.Worlds.Outside(c.Workspace, c.Run, l)
+	var run *engine.Run
+	var err error
+	if c.Begins() && c.Pass == 1 {
+		run, err = n.Worlds.Fresh(ctx, c)
+	} else {
+		if c.Claim > 1 {
+			if err := n.Store.Adopt(ctx, l.id); err != nil {
+				return nil, err
+			}
+		}
+		run, err = n.Worlds.Run(ctx, c.Workspace, c.Run)
+	}
+	if err != nil {
+		return nil, err
+	}
+	j := &journal{RunJournal: &store.RunJournal{Store: n.Store, Committer: l.committer, Workspace: c.Workspace, Run: c.Run}, fresh: c.Begins() && c.Pass == 1}
+	if c.Takeovers > 0 || !c.Interrupted.IsZero() {
+		j.progress = []engine.Write{store.Progress{Workspace: c.Workspace, Run: c.Run}}
+	}
+	if c.Takeovers >= suspect {
+		j.further = l.further
+	}
+	run.Journal, run.Connections, run.Callbacks, run.Sealer, run.Interrupted = j, outside, outside, outside, c.Interrupted
+	return run, nil
+}
+
+// journal is that of a run in our hands.
+type journal struct {
+	*store.RunJournal
+	fresh    bool           // it cannot have entries yet
+	progress []engine.Write // with the next entry: the run has got further
+	further  func()
+}
+
+// Entries implements engine.Journal.
+func (j *journal) Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*engine.Entry, error) {
+	if j.fresh {
+		return nil, nil
+	}
+	return j.RunJournal.Entries(ctx, pass, step, addresses)
+}
+
+// Page implements engine.Journal.
+func (j *journal) Page(ctx context.Context, k engine.Key) (*engine.Entry, error) {
+	if j.fresh {
+		return nil, nil
+	}
+	return j.RunJournal.Page(ctx, k)
+}
+
+// Append implements engine.Journal.
+func (j *journal) Append(ctx context.Context, e *engine.Entry, writes ...engine.Write) (*engine.Entry, error) {
+	stands, err := j.RunJournal.Append(ctx, e, append(writes, j.progress...)...)
+	if err == nil && j.further != nil {
+		j.further()
+	}
+	return stands, err
+}
+
+// unprepared ends a run that could not even be made ready.
+func (n *Node) unprepared(ctx context.Context, l *lease, c store.Claimed, err error) {
+	switch {
+	case ctx.Err() != nil || errors.Is(err, engine.ErrDropped):
+		n.let(l, c)
+	case errors.Is(err, engine.ErrHandover):
+		n.end(l, c, &store.End{State: engine.Queued, Total: -1}, nil)
+	case store.IsUnavailable(err):
+		n.end(l, c, ours(), err)
+	default:
+		n.end(l, c, &store.End{State: engine.FailedRun, Message: err.Error(), Total: -1}, nil)
+	}
+}
+
+// ours lets a run wait for us: something on our side does not work.
+func ours() *store.End {
+	wake := time.Now().Add(oursAgain)
+	return &store.End{State: engine.WaitingOn, Reason: call.ReasonOurs, Wake: &wake, Total: -1, Message: "Something on our own side does not work. It is tried again by itself, and nothing is lost."}
+}
+
+// oursAgain is after how long a run that waits for us is tried again.
+const oursAgain = 10 * time.Minute
+
+// ended writes how an execution ended.
+func (n *Node) ended(ctx context.Context, l *lease, c store.Claimed, pages *runs.Pages, res *engine.Result, err error) {
+	var content *store.ContentError
 	switch {
 	case errors.Is(err, engine.ErrHandover):
-		n.putBack(l, c)
+		n.end(l, c, &store.End{State: engine.Queued, Total: -1}, nil)
 		return
-	case err != nil && (l.ctx.Err() != nil || errors.Is(err, store.ErrFenced)):
-		return // whoever took over goes on
-	case err != nil && store.IsUnavailable(err):
-		n.Log.Warn("the database went away during a run; it goes on when it is back", "run", c.Run, "error", err)
-		n.putBack(l, c)
+	case err != nil && (ctx.Err() != nil || errors.Is(err, engine.ErrDropped) || errors.Is(err, store.ErrClosed)):
+		n.let(l, c) // whoever took it over goes on
+		return
+	case errors.As(err, &content):
+		n.end(l, c, &store.End{State: engine.FailedRun, Total: -1, Message: "What a step gave cannot be stored: " + content.Err.Error()}, nil)
 		return
 	case err != nil:
-		end.State, end.Message = engine.FailedRun, err.Error()
-	default:
-		res.Counts.Took = time.Since(began)
-		end.State, end.Message = res.State, res.Reason
-		if end.Counts, err = json.Marshal(res.Counts); err != nil {
-			n.Log.Error("counts", "error", err)
+		n.end(l, c, ours(), err)
+		return
+	}
+	end := &store.End{State: res.State, Message: res.Reason, Label: pages.Label(), Total: -1}
+	var cause error
+	if end.Pages, cause = pages.Rest(); cause == nil {
+		end.Counts, cause = json.Marshal(res.Counts)
+	}
+	if cause != nil {
+		n.end(l, c, ours(), cause)
+		return
+	}
+	if c.Claim > 1 { // an earlier execution may have written more
+		end.Total = pages.Total()
+	}
+	if p := res.Parked; p != nil {
+		end.Reason, end.Connection, end.Message, cause = p.Reason, p.Connection, p.Message, p.Cause
+		if !p.Until.IsZero() {
+			end.Wake = &p.Until
 		}
-		if p := res.Parked; p != nil {
-			end.Reason, end.Connection, end.Message = p.Reason, p.Connection, p.Message
-			if !p.Until.IsZero() {
-				end.Wake = &p.Until
-			}
-			if p.Reason == engine.ReasonConnection && n.mended(l.ctx, c.Workspace, p.Connection) {
-				end.State = engine.Queued // it was mended while the run ended
-			}
-		}
-	}
-	end.Label, end.Pages = index.label, index.rest()
-	n.finish(l, end, c)
-}
-
-func (n *Node) finish(l *lease, end *store.End, c store.Claimed) {
-	if err := l.committer.End(l.ctx, end); err != nil && l.ctx.Err() == nil {
-		n.Log.Error("a run's end could not be written", "run", c.Run, "error", err)
-	}
-	n.Events.ended(c.Run)
-}
-
-// putBack gives a run back to the queue.
-func (n *Node) putBack(l *lease, c store.Claimed) {
-	err := l.committer.End(l.ctx, &store.End{Workspace: c.Workspace, Run: c.Run, State: engine.Queued})
-	if err != nil && l.ctx.Err() == nil {
-		n.Log.Warn("a run could not be put back; its session's end will do it", "run", c.Run, "error", err)
-	}
-}
-
-func (n *Node) mended(ctx context.Context, workspace uuid.UUID, name string) bool {
-	c, err := n.Store.ConnectionForRun(ctx, workspace, name)
-	return err == nil && c.State == "ok"
-}
-
-// progressing tells once when a run taken over gets further.
-type progressing struct {
-	*store.RunJournal
-	once     sync.Once
-	advanced func()
-}
-
-func (p *progressing) Append(ctx context.Context, e *engine.Entry) error {
-	err := p.RunJournal.Append(ctx, e)
-	if err == nil {
-		p.once.Do(p.advanced)
-	}
-	return err
-}
-
-// prepare makes a claimed run ready. One that was accepted here a moment ago is
-// known whole and is not read back; it has no entries yet.
-func (n *Node) prepare(ctx context.Context, c store.Claimed) (*engine.Run, error) {
-	if c.Fresh == nil {
-		return n.Replay(ctx, c.Workspace, c.Run)
-	}
-	plan, err := n.Plan(ctx, c.Workspace, c.Workflow, c.Fresh.Revision)
-	if err != nil {
-		return nil, err
-	}
-	return &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: store.StartItems{Start: c.Fresh}, Clock: clock{},
-		Facts: workflow.RunFacts{ID: c.Run.String(), Started: c.Fresh.Accepted.UTC(), Workflow: plan.Workflow.Name}}, nil
-}
-
-// fresh is the journal of a run that cannot have entries yet.
-type fresh struct{ *store.RunJournal }
-
-func (fresh) Entries(context.Context, int, uint16, []item.Address) ([]*engine.Entry, error) {
-	return nil, nil
-}
-
-func (fresh) Page(context.Context, engine.Key) (*engine.Entry, error) { return nil, nil }
-
-// Replay prepares a run for reading: its passes, journal and source. It sends
-// nothing and writes nothing.
-func (n *Node) Replay(ctx context.Context, workspace, id uuid.UUID) (*engine.Run, error) {
-	passes, err := n.Store.Passes(ctx, workspace, id)
-	if err != nil {
-		return nil, err
-	}
-	if len(passes) == 0 {
-		return nil, store.ErrNotFound
-	}
-	journal := &store.RunJournal{Store: n.Store, Workspace: workspace, Run: id}
-	r := &engine.Run{Journal: journal, Source: store.TriggerItems{RunJournal: journal}, Clock: clock{}, Caller: &caller{node: n, workspace: workspace}}
-	for _, p := range passes {
-		plan, err := n.Plan(ctx, workspace, p.Workflow, p.Revision)
-		if err != nil {
-			return nil, err
-		}
-		r.Passes = append(r.Passes, engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p)})
-	}
-	r.Facts = workflow.RunFacts{ID: id.String(), Started: passes[0].Started.UTC(), Workflow: r.Passes[0].Plan.Workflow.Name}
-	return r, nil
-}
-
-func chosen(p store.Pass) func(item.Address) bool {
-	if p.Kind != "retry" {
-		return nil
-	}
-	set := map[item.Address]bool{}
-	for _, s := range p.Chosen {
-		if a, err := item.ParseAddress(s); err == nil {
-			set[a] = true
+		if p.Reason == call.ReasonConnection && n.Worlds.Mended(ctx, c.Workspace, p.Connection) {
+			end.State = engine.Queued // it was mended while the run ended
 		}
 	}
-	return func(a item.Address) bool { return set[a] }
+	n.end(l, c, end, cause)
 }
 
-// StoredRow is a row of the lattice as its page keeps it.
-type StoredRow struct {
-	Address string        `json:"a"`
-	Label   string        `json:"l,omitempty"`
-	Cells   []engine.Cell `json:"c"`
-}
-
-const pageRows = 256
-
-// latticeWriter gathers rows into pages.
-type latticeWriter struct {
-	lease          *lease
-	workspace, run uuid.UUID
-	pass           int
-	page, first    int
-	rows           []StoredRow
-	label          string
-}
-
-// Rows implements engine.Lattice.
-func (w *latticeWriter) Rows(ctx context.Context, pass int, rows []engine.Row) error {
-	w.pass = pass
-	for _, r := range rows {
-		if w.label == "" && r.Item.Parent == nil { // a run is called after what started it
-			w.label = r.Label
+// end hands in how a run ended and frees its place; it stays in the register
+// until that is durable. Cause is a fault of ours, for the log.
+func (n *Node) end(l *lease, c store.Claimed, e *store.End, cause error) {
+	e.Workspace, e.Run, e.Pass, e.Claim = c.Workspace, c.Run, c.Pass, c.Claim
+	e.Message, e.Label = item.StorableText(e.Message), item.StorableText(e.Label)
+	if e.Reason == call.ReasonOurs {
+		n.Log.Error("a run waits for a fault of ours to be mended", "run", c.Run, "error", cause)
+	}
+	l.register.set(c.Run, c.Claim, ending)
+	err := l.committer.End(e, func(applied bool, err error) {
+		switch {
+		case err == nil || errors.Is(err, store.ErrFenced):
+			n.let(l, c)
+		case e.Reason == call.ReasonOurs && e.Pages == nil: // it holds nothing that could be refused
+			n.Log.Error("a run's end could not be written; it goes back to the queue", "run", c.Run, "error", err)
+			n.let(l, c)
+		default:
+			n.Log.Error("a run's end is refused by the database", "run", c.Run, "error", err)
+			go n.end(l, c, ours(), err)
 		}
-		w.rows = append(w.rows, StoredRow{r.Address.String(), r.Label, r.Cells})
-		if len(w.rows) == pageRows {
-			if err := w.lease.committer.Lattice(ctx, w.cut()); err != nil {
-				return err
-			}
-		}
+	})
+	if err != nil { // the writer is closed: the session's end gives the run back
+		n.let(l, c)
 	}
-	return nil
 }
 
-func (w *latticeWriter) cut() *store.LatticePage {
-	fates := map[engine.Fate]int{}
-	for _, r := range w.rows {
-		fates[EndFate(r.Cells)]++
-	}
-	f, _ := json.Marshal(fates)
-	body, _ := json.Marshal(w.rows)
-	p := &store.LatticePage{Workspace: w.workspace, Run: w.run, Pass: w.pass, Page: w.page, FirstRow: w.first, Count: len(w.rows), Fates: f, Body: store.Pack(body)}
-	w.page++
-	w.first += len(w.rows)
-	w.rows = nil
-	return p
-}
-
-// rest gives the last, unfinished page.
-func (w *latticeWriter) rest() []*store.LatticePage {
-	if len(w.rows) == 0 {
-		return nil
-	}
-	return []*store.LatticePage{w.cut()}
-}
-
-// EndFate is where a row ended: the fate of its last cell that was reached.
-func EndFate(cells []engine.Cell) engine.Fate {
-	for i := len(cells) - 1; i >= 0; i-- {
-		if cells[i].Fate != engine.NotReached {
-			return cells[i].Fate
-		}
-	}
-	return engine.NotReached
-}
-
-// Rehearsal is what a rehearsal gave.
-type Rehearsal struct {
-	Rows    []engine.Row
-	Counts  engine.Counts
-	State   engine.State
-	Message string
-	Memory  *engine.Memory
-	Run     *engine.Run
-}
-
-// Rehearse runs a plan on samples. Reads are real; writes are prepared and
-// answered with their declared samples. Nothing is stored.
-func (n *Node) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any) (*Rehearsal, error) {
-	m := &engine.Memory{Items: samples}
-	facts := workflow.RunFacts{ID: "rehearsal", Started: time.Now().UTC().Truncate(time.Microsecond), Workflow: plan.Workflow.Name}
-	r := &engine.Run{Facts: facts, Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m},
-		Caller: &caller{node: n, workspace: workspace, rehearsal: true}, Clock: clock{}, Lattice: m, Rehearse: true}
-	res, err := r.Execute(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := &Rehearsal{Rows: m.Seen, Counts: res.Counts, State: res.State, Message: res.Reason, Memory: m, Run: r}
-	if res.Parked != nil {
-		out.Message = res.Parked.Message
-	}
-	return out, nil
+// let lets go of a run that is not in our hands any more, however that came.
+func (n *Node) let(l *lease, c store.Claimed) {
+	l.register.remove(c.Run, c.Claim)
+	n.Events.Ended(c.Run)
 }

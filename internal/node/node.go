@@ -1,6 +1,10 @@
 // Package node carries runs out. A node holds a lease in the database, takes
 // queued runs, executes them through the engine, and writes what they did by
 // group commit. When its lease ends, another node goes on where it stopped.
+//
+//	accept ──▶ register ──▶ taken ──▶ execute ──▶ end
+//	claim  ──▶    │
+//	              └── reconciled with what the database says that we own
 package node
 
 import (
@@ -13,80 +17,114 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/singleflight"
 
 	"youngtrellis/internal/core/engine"
-	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/outbound"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
-	"youngtrellis/internal/vault"
-)
-
-// Timing of the lease (see docs/architecture.md).
-const (
-	beatEvery  = 3 * time.Second
-	readEvery  = 3750 * time.Millisecond
-	deadReads  = 4
-	deadAfter  = 15 * time.Second
-	callWithin = 10 * time.Second // of the last acknowledged beat
 )
 
 // Config of a node.
 type Config struct {
-	Name       string
-	Runs       int // at once
-	Connectors *Connectors
-	PublicURL  string // of callbacks
-	Log        *slog.Logger
+	Name  string
+	Runs  int           // carried out at once; 64 unless given
+	Taken int           // accepted ones that wait in memory; 16384 unless given
+	Lease time.Duration // a node that was silent for so long is dead; 15 s unless given
+	Log   *slog.Logger
+}
+
+// Timing of a lease, in parts of it: a node that was silent for the whole of it
+// is dead, and starts no call unless it was heard well before that.
+func (c *Config) beatEvery() time.Duration { return c.Lease / 5 }
+func (c *Config) readEvery() time.Duration { return c.Lease / 4 }
+func (c *Config) begins() time.Duration    { return c.Lease * 2 / 3 }
+
+// deadReads is how often the same beat is read before its node is dead.
+const deadReads = 4
+
+// Bounds of a lease.
+const (
+	LeaseLeast   = time.Second
+	LeaseDefault = 15 * time.Second
+)
+
+// Worlds prepares runs and what they reach outside through.
+type Worlds interface {
+	// Run prepares a run with all its passes; Fresh one that nobody has carried
+	// out before.
+	Run(ctx context.Context, workspace, run uuid.UUID) (*engine.Run, error)
+	Fresh(ctx context.Context, c store.Claimed) (*engine.Run, error)
+	Outside(workspace, run uuid.UUID, owner Owner) Outside
+	// Mended tells whether a connection that was broken works again.
+	Mended(ctx context.Context, workspace uuid.UUID, connection string) bool
+}
+
+// Owner is whoever carries a run out, as far as its calls depend on it.
+type Owner interface {
+	// Alive waits until a call may begin, or says why none may.
+	Alive(ctx context.Context) error
+	Session() uuid.UUID
+	// Return gives leave to call back, durably, some time soon.
+	Return(store.Permitted) error
+}
+
+// Outside is what a run reaches outside through.
+type Outside interface {
+	engine.Connections
+	engine.Callbacks
+	engine.Sealer
 }
 
 // Node is one worker process.
 type Node struct {
 	Config
 	Store  *store.Store
-	Vault  *vault.Vault
-	Client *outbound.Client
-	Events *Events
+	Worlds Worlds
+	Events *runs.Events
 
-	lease   atomic.Pointer[lease]
-	running sync.Map // run id to *engine.Run
-	count   atomic.Int64
-	wake    chan struct{}
-	runs    sync.WaitGroup
-	plans   plans
-	account accounts
-	calls   chan store.Called
-	// One refresh of a connection's token at a time in this process; the store
-	// sees to the others.
-	refreshing singleflight.Group
-	stop       context.CancelFunc
-	done       chan struct{}
-}
-
-// lease is a session with its writer.
-type lease struct {
-	id        uuid.UUID
-	committer *store.Committer
-	ctx       context.Context // ends when the lease is lost
-	lost      context.CancelFunc
-	beat      atomic.Int64 // when the last acknowledged beat was begun, in nanoseconds since start
+	lease    atomic.Pointer[lease]
+	wake     chan struct{} // something may be queued
+	strays   chan struct{} // something may have been left behind
+	claiming sync.Mutex    // claims and reconciling are serial
+	after    uuid.UUID     // the workspace that was served last; by claiming
+	taking   sync.Map      // sessions whose takeover is under way
+	claimed  time.Duration // when something was claimed last; by claiming
+	stop     context.CancelFunc
+	done     chan struct{}
+	resign   context.CancelFunc // gives the lease up
+	resigned chan struct{}
 }
 
 var start = time.Now()
 
-func monotonic() int64 { return int64(time.Since(start)) }
+// monotonic is our own clock, which no administrator moves.
+func monotonic() time.Duration { return time.Since(start) }
 
 // New opens a session and begins to work.
-func New(ctx context.Context, c Config, s *store.Store, v *vault.Vault, client *outbound.Client) (*Node, error) {
-	n := &Node{Config: c, Store: s, Vault: v, Client: client, Events: newEvents(), calls: make(chan store.Called, 4096), wake: make(chan struct{}, 1), done: make(chan struct{})}
-	if n.Runs == 0 {
-		n.Runs = 64
+func New(ctx context.Context, c Config, s *store.Store, w Worlds) (*Node, error) {
+	if c.Runs == 0 {
+		c.Runs = 64
 	}
-	n.account.init()
+	if c.Taken == 0 {
+		c.Taken = 16384
+	}
+	if c.Lease == 0 {
+		c.Lease = LeaseDefault
+	}
+	if c.Lease < LeaseLeast {
+		return nil, fmt.Errorf("a lease of %s is too short; it lasts at least %s", c.Lease, LeaseLeast)
+	}
+	n := &Node{Config: c, Store: s, Worlds: w, Events: runs.NewEvents(), wake: make(chan struct{}, 1), strays: make(chan struct{}, 1), done: make(chan struct{}), resigned: make(chan struct{})}
 	if err := n.open(ctx); err != nil {
 		return nil, err
 	}
-	ctx, n.stop = context.WithCancel(context.WithoutCancel(ctx))
+	ctx = context.WithoutCancel(ctx)
+	beating, resign := context.WithCancel(ctx)
+	n.resign = resign
+	go func() {
+		defer close(n.resigned)
+		n.keepBeating(beating)
+	}()
+	ctx, n.stop = context.WithCancel(ctx)
 	go n.loop(ctx)
 	return n, nil
 }
@@ -96,68 +134,69 @@ func (n *Node) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l := &lease{id: id, committer: n.Store.NewCommitter(id)}
-	l.ctx, l.lost = context.WithCancel(context.WithoutCancel(ctx))
-	l.beat.Store(monotonic())
-	n.lease.Store(l)
+	n.lease.Store(newLease(n, id))
 	return nil
 }
 
-// Close takes no new work, parks what runs at the next effect, and hands it over.
+// Close takes no new work, lets what runs come to its next effect, and hands
+// everything over.
 func (n *Node) Close() {
 	n.stop()
 	<-n.done
-	n.running.Range(func(_, v any) bool { v.(*engine.Run).Handover(); return true })
-	finished := make(chan struct{})
-	go func() { n.runs.Wait(); close(finished) }()
-	l := n.lease.Load()
+	l := n.lease.Load() // and its beat goes on: calls in flight are still ours
+	l.handOver()
 	select {
-	case <-finished:
-	case <-time.After(20 * time.Second):
+	case <-l.idle():
+	case <-time.After(closeWithin):
 		l.lost()
-		<-finished
+		<-l.idle()
 	}
 	l.committer.Close()
+	n.resign()
+	<-n.resigned
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := n.Store.CloseSession(ctx, l.id); err != nil {
-		n.Log.Warn("closing the session", "error", err)
+		n.Log.Warn("the session could not be closed; another node takes its runs over when its lease ends", "error", err)
 	}
 	l.lost()
 }
 
-func (n *Node) nudge() {
+// closeWithin is how long calls in flight may take when a node is told to stop.
+const closeWithin = 20 * time.Second
+
+func nudge(c chan struct{}) {
 	select {
-	case n.wake <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
 
 func (n *Node) loop(ctx context.Context) {
 	var helpers sync.WaitGroup
-	helpers.Go(func() { n.keepBeating(ctx) })
 	helpers.Go(func() { n.watch(ctx) })
-	helpers.Go(func() { n.keepCalls(ctx) })
+	helpers.Go(func() { n.keepReconciling(ctx) })
+	helpers.Go(func() { n.keepAdopting(ctx) })
+	helpers.Go(func() { n.Store.Listen(ctx, n.heard) })
 	helpers.Go(func() {
-		n.Store.Listen(ctx, func(channel string) {
-			if channel == "trellis_cancel" {
-				n.cancels(ctx)
+		tick := time.NewTicker(time.Second)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
 				return
+			case <-tick.C:
 			}
-			n.nudge()
-		})
+			// Notices can be lost: what is due is looked for all the same.
+			_, _ = n.Store.WakeDue(ctx)
+			n.cancels(ctx)
+			nudge(n.wake)
+		}
 	})
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	n.nudge()
+	nudge(n.wake)
 	for ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
-		case <-tick.C:
-			if woken, err := n.Store.WakeDue(ctx); err == nil && woken > 0 {
-				n.nudge()
-			}
-			n.cancels(ctx)
 		case <-n.wake:
 			n.claim(ctx)
 		}
@@ -166,211 +205,58 @@ func (n *Node) loop(ctx context.Context) {
 	close(n.done)
 }
 
-func (n *Node) keepBeating(ctx context.Context) {
-	tick := time.NewTicker(beatEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		l, begun := n.lease.Load(), monotonic()
-		switch err := n.Store.Beat(ctx, l.id); {
-		case err == nil:
-			l.beat.Store(begun)
-		case errors.Is(err, store.ErrFenced):
-			n.renew(ctx, l)
-		case ctx.Err() == nil:
-			n.Log.Warn("the database did not take the beat", "error", err)
-		}
-	}
-}
-
-// renew drops everything that ran under a lost lease and opens a new one.
-func (n *Node) renew(ctx context.Context, old *lease) {
-	if n.lease.Load() != old {
-		return
-	}
-	n.Log.Warn("the session was taken over by another node; starting a new one")
-	old.lost()
-	n.runs.Wait()
-	old.committer.Close()
-	for ctx.Err() == nil {
-		if err := n.open(ctx); err == nil {
-			n.nudge()
-			return
-		}
-		sleep(ctx, time.Second)
-	}
-}
-
-func sleep(ctx context.Context, d time.Duration) {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-ctx.Done():
-	case <-t.C:
-	}
-}
-
-// watch ends sessions whose beat stands still over four reads and fifteen
-// seconds of our own clock; a failed read begins anew.
-func (n *Node) watch(ctx context.Context) {
-	type seen struct {
-		beat  int64
-		reads int
-		since int64
-	}
-	known := map[uuid.UUID]*seen{}
-	tick := time.NewTicker(readEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		beats, err := n.Store.Beats(ctx)
-		if err != nil {
-			clear(known)
-			continue
-		}
-		for id, beat := range beats {
-			s, ok := known[id]
-			if !ok || s.beat != beat {
-				known[id] = &seen{beat, 1, monotonic()}
-				continue
-			}
-			s.reads++
-			if id != n.lease.Load().id && s.reads >= deadReads && monotonic()-s.since >= int64(deadAfter) {
-				n.Log.Info("taking over the runs of a dead node", "session", id)
-				if err := n.Store.TakeOver(ctx, id, beat); err == nil {
-					delete(known, id)
-					n.nudge()
-				}
-			}
-		}
-		for id := range known {
-			if _, ok := beats[id]; !ok {
-				delete(known, id)
-			}
-		}
+// heard takes a notice of the database.
+func (n *Node) heard(channel string) {
+	switch channel {
+	case store.CancelChannel:
+		ctx, cancel := context.WithTimeout(context.Background(), n.beatEvery())
+		defer cancel()
+		n.cancels(ctx)
+	case store.StrayChannel:
+		nudge(n.strays)
+	default:
+		n.lease.Load().queued.Store(true)
+		nudge(n.wake)
 	}
 }
 
 func (n *Node) cancels(ctx context.Context) {
-	runs, err := n.Store.Cancelled(ctx, n.lease.Load().id)
-	if err != nil {
-		return
-	}
-	for _, id := range runs {
-		if r, ok := n.running.Load(id); ok {
-			r.(*engine.Run).Cancel()
-		}
+	l := n.lease.Load()
+	if list, err := n.Store.Cancelled(ctx, l.id); err == nil {
+		l.register.cancel(list)
 	}
 }
 
-// claim takes queued runs while there is room.
-func (n *Node) claim(ctx context.Context) {
-	for ctx.Err() == nil {
-		room := n.Runs - int(n.count.Load())
-		if room <= 0 {
-			return
-		}
-		l := n.lease.Load()
-		claimed, err := n.Store.Claim(ctx, l.id, min(room, 32))
-		if err != nil || len(claimed) == 0 {
-			return
-		}
-		for _, c := range claimed {
-			n.count.Add(1)
-			n.begin(l, c)
-		}
-	}
-}
-
-// begin executes a claimed run; its place was counted already.
-func (n *Node) begin(l *lease, c store.Claimed) {
-	n.runs.Go(func() {
-		defer func() {
-			n.running.Delete(c.Run)
-			n.count.Add(-1)
-			n.nudge()
-		}()
-		n.execute(l, c)
-	})
-}
-
-// Accept makes a run durable and carries it out at once if there is room.
+// Accept makes a run durable. It is carried out from its commit on, here or
+// elsewhere, whether or not the caller is still there to hear of it.
 func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error) {
 	l := n.lease.Load()
-	s.Claim = n.count.Add(1) <= int64(n.Runs)
-	if !s.Claim {
-		n.count.Add(-1)
-	}
-	started, err := l.committer.Start(ctx, s)
-	if !s.Claim {
-		return started, err
-	}
-	if err != nil || started.Duplicate {
-		n.count.Add(-1)
-		return started, err
-	}
-	n.begin(l, store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Accepted: s.Accepted, Fresh: s})
-	return started, nil
-}
-
-// Plan compiles a revision, or finds it compiled.
-func (n *Node) Plan(ctx context.Context, workspace, wf uuid.UUID, revision int) (*workflow.Plan, error) {
-	return n.plans.get(planKey{workspace, wf, revision}, func() (*workflow.Plan, error) {
-		r, err := n.Store.Revision(ctx, workspace, wf, revision)
-		if err != nil {
-			return nil, err
+	s.Claim = l.taken.room(s.Bytes())
+	l.register.add(s.Workspace, s.Run, 1, starting)
+	l.floods.arrives(s.Workspace)
+	started, err := l.committer.Start(ctx, s, func(started store.Started, err error) {
+		l.floods.arrived(s.Workspace)
+		if err != nil || !started.Claimed {
+			l.register.notStarted(s.Run)
+			if err == nil && !started.Duplicate {
+				l.queued.Store(true)
+				nudge(n.wake)
+			}
+			l.dispatch() // what made room for it
+			return
 		}
-		w, _, problems := workflow.Read([]byte(r.Document))
-		if w == nil || workflow.HasErrors(problems) {
-			return nil, fmt.Errorf("revision %d cannot be read any more", revision)
-		}
-		cons, err := n.Connectors.At(ctx, workspace, r.Connectors)
-		if err != nil {
-			return nil, err
-		}
-		p, err := workflow.Compile(w, &workflow.Catalog{Connectors: cons})
-		if err != nil {
-			return nil, err
-		}
-		return p.Numbered(r.Numbers), nil
+		l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, First: s.Items, Decoded: s.Decoded, Whole: true})
 	})
+	if errors.Is(err, store.ErrClosed) {
+		l.floods.arrived(s.Workspace)
+		l.register.notStarted(s.Run)
+	}
+	return started, err
 }
 
-type planKey struct {
-	workspace, workflow uuid.UUID
-	revision            int
-}
-
-// plans keeps compiled revisions; they never change.
-type plans struct {
-	mu   sync.Mutex
-	kept map[planKey]*workflow.Plan
-}
-
-func (p *plans) get(k planKey, compile func() (*workflow.Plan, error)) (*workflow.Plan, error) {
-	p.mu.Lock()
-	plan, ok := p.kept[k]
-	p.mu.Unlock()
-	if ok {
-		return plan, nil
-	}
-	plan, err := compile()
-	if err != nil {
-		return nil, err
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.kept == nil || len(p.kept) > 1000 {
-		p.kept = map[planKey]*workflow.Plan{}
-	}
-	p.kept[k] = plan
-	return plan, nil
+// Executing lists what this node has in hand: the database may say "running" of
+// nothing else that it owns.
+func (n *Node) Executing() (session uuid.UUID, list []Executing) {
+	l := n.lease.Load()
+	return l.id, l.register.list()
 }

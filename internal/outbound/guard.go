@@ -1,7 +1,3 @@
-// Package outbound is the only way out: one client, one guarded dialler for
-// every protocol. Credentials are attached only where their connection is
-// pinned, the transport never sends a request twice, and errors say what is
-// known of the call.
 package outbound
 
 import (
@@ -15,7 +11,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -30,24 +25,6 @@ var ErrForbidden = errors.New("this address is not public, and the workspace's a
 // Allowed tells which addresses (host:port) a workspace may reach although
 // they are not public.
 type Allowed func(ctx context.Context, workspace uuid.UUID) ([]string, error)
-
-// Client sends calls for all workspaces. Each has a pool of its own.
-type Client struct {
-	allowed Allowed
-	files   Files
-	// Own are our listeners and database (ip:port), which only an allowance opens.
-	Own []string
-	// OwnSystem is the system identifier of our database's server; Excepted are
-	// the databases on it that a workspace may ask all the same.
-	OwnSystem string
-	Excepted  []string
-
-	resolver *net.Resolver // nil for the machine's
-
-	mu    sync.Mutex
-	pools map[uuid.UUID]*http.Client
-	lists map[uuid.UUID]listed
-}
 
 // listed are a workspace's allowances, remembered for a moment.
 type listed struct {
@@ -79,11 +56,6 @@ func (c *Client) Forget(workspace uuid.UUID) {
 	delete(c.lists, workspace)
 }
 
-// New makes the client. Files may be nil where no call has any.
-func New(allowed Allowed, files Files) *Client {
-	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: map[uuid.UUID]listed{}}
-}
-
 var public = ssrf.New(ssrf.WithAnyPort())
 
 // odd are the ways to write an address that some resolvers take for a number:
@@ -107,7 +79,7 @@ func (c *Client) control(network, address string, raw syscall.RawConn) error {
 func (c *Client) Dial(ctx context.Context, workspace uuid.UUID, network, address string) (net.Conn, error) {
 	list, err := c.list(ctx, workspace)
 	if err != nil {
-		return nil, err
+		return nil, ours{err}
 	}
 	dialler := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, Resolver: c.resolver}
 	if slices.Contains(list, address) {

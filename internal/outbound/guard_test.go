@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/dns/dnsmessage"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
 )
 
@@ -29,7 +30,7 @@ func TestEveryRangeIsRefusedInEveryForm(t *testing.T) {
 		"[2001::1]", "[2001:db8::1]", "[2002:7f00:1::]", "[2002:a00:1::1]", "[100::1]",
 		"2130706433", "0x7f000001", "0x7f.0.0.1", "0177.0.0.1", "017700000001", "127.1", "127.0.1", "0", "0x0", "10.1", "3232235521", "0xa9fea9fe", "2852039166", "127.0.0.1.", "0x7f.1",
 	} {
-		_, _, err := c.Send(context.Background(), &Account{Title: "Own"}, callTo(t, "http://"+host+":9/"), "")
+		_, _, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://"+host+":9/"), "")
 		require.ErrorContains(t, err, "not public", host)
 		require.NotContains(t, err.Error(), "127.0.0.1", "a refusal does not tell what a name is")
 	}
@@ -63,7 +64,7 @@ func TestANameThatChangesBetweenLookUpsIsRefused(t *testing.T) {
 	ips, err := c.resolver.LookupHost(context.Background(), "turns.ottermere.example")
 	require.NoError(t, err)
 	require.Equal(t, []string{"93.184.215.14"}, ips, "somebody who looks first sees a public address")
-	_, _, err = c.Send(context.Background(), &Account{Title: "Own"}, callTo(t, "http://turns.ottermere.example:"+port+"/"), "")
+	_, _, err = c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://turns.ottermere.example:"+port+"/"), "")
 	require.ErrorContains(t, err, "not public")
 	require.Zero(t, arrived.Load())
 	require.Greater(t, asked.Load(), int64(1))
@@ -122,22 +123,22 @@ func TestRedirectsAreCheckedLikeEveryCall(t *testing.T) {
 	account, _ := account(t, s.URL, "X-Key")
 	only := client(strings.TrimPrefix(s.URL, "http://"))
 	to = other.URL
-	_, _, err := only.Send(context.Background(), account, callTo(t, s.URL), "")
+	_, _, err := only.Of(account).Send(context.Background(), callTo(t, s.URL), "")
 	require.ErrorContains(t, err, "not public")
 	require.Zero(t, elsewhere.Load())
 	for _, bad := range []string{"http://169.254.169.254/latest", "http://0x7f000001:1/", "file:///etc/passwd", "http://u:p@" + strings.TrimPrefix(other.URL, "http://")} {
 		to = bad
-		_, _, err := only.Send(context.Background(), account, callTo(t, s.URL), "")
+		_, _, err := only.Of(account).Send(context.Background(), callTo(t, s.URL), "")
 		require.Error(t, err, bad)
 	}
 	both := client(strings.TrimPrefix(s.URL, "http://"), strings.TrimPrefix(other.URL, "http://"))
 	to = other.URL
-	_, _, err = both.Send(context.Background(), account, callTo(t, s.URL), "key-1")
+	_, _, err = both.Of(account).Send(context.Background(), callTo(t, s.URL), "key-1")
 	require.NoError(t, err)
 	require.EqualValues(t, 1, elsewhere.Load())
 	require.Equal(t, "", proof.Load())
 	to = "/same"
-	_, _, err = both.Send(context.Background(), account, callTo(t, s.URL), "")
+	_, _, err = both.Of(account).Send(context.Background(), callTo(t, s.URL), "")
 	require.NoError(t, err)
 }
 
@@ -160,11 +161,11 @@ func TestLibrariesAreHeldToTheirOrigins(t *testing.T) {
 	require.EqualValues(t, 1, arrived.Load())
 }
 
-func callTo(t *testing.T, address string) *connector.Call {
+func callTo(t *testing.T, address string) *call.Call {
 	t.Helper()
 	u, err := url.Parse(address)
 	require.NoError(t, err)
-	return &connector.Call{Method: http.MethodGet, URL: u, Header: http.Header{}, Effect: connector.Read, Repeat: connector.Safe}
+	return &call.Call{Method: http.MethodGet, URL: u, Header: http.Header{}, Effect: call.Read, Repeat: call.Safe}
 }
 
 func account(t *testing.T, address, header string) (*Account, *url.URL) {

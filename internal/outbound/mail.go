@@ -18,8 +18,8 @@ import (
 
 	"github.com/emersion/go-sasl"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
-	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 )
 
@@ -63,73 +63,77 @@ func (a *addresses) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-func bad(format string, args ...any) *engine.Failure {
-	return &engine.Failure{Class: engine.BadInput, Message: fmt.Sprintf(format, args...)}
-}
+// mailing speaks SMTP (RFC 5321).
+type mailing struct{}
 
-// mail hands a message to a mail server (RFC 5321). The Idempotency-Key
-// becomes its Message-ID, by which a server or reader can tell a repeat.
-func (c *Client) mail(ctx context.Context, a *Account, call *connector.Call, key string, sent *engine.Sent) (*connector.Answer, *engine.Sent, error) {
+// send hands a message to a mail server. The Idempotency-Key becomes its
+// Message-ID, by which a server or reader can tell a repeat.
+func (mailing) send(ctx context.Context, c *Client, a *Account, request *call.Call, key string, sent *call.Sent) (*call.Answer, error) {
 	var l letter
-	if err := json.Unmarshal(call.Body, &l); err != nil {
-		return nil, sent, bad("the message cannot be made: %v", err)
+	if err := json.Unmarshal(request.Body, &l); err != nil {
+		return nil, bad("the message cannot be made: %v", err)
 	}
-	host := call.URL.Hostname()
-	port := call.URL.Port()
+	host := request.URL.Hostname()
+	port := request.URL.Port()
 	if port == "" {
-		port = ports[call.URL.Scheme]
+		port = protocols[request.URL.Scheme].port
 	}
 	conn, err := c.Dial(ctx, a.Workspace, "tcp", net.JoinHostPort(host, port))
 	if err != nil {
-		return nil, sent, a.failure(err, false, ctx)
+		return nil, a.failure(ctx, err, false)
 	}
 	defer conn.Close()
 	if until, ok := ctx.Deadline(); ok {
 		_ = conn.SetDeadline(until)
 	}
-	client, err := signInMail(conn, a, call.URL.Scheme == "smtps", host)
+	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })()
+	client, err := signInMail(conn, a, request.URL.Scheme == "smtps", host)
 	if err != nil {
-		return nil, sent, a.mailFailure(err, false, ctx, sent)
+		return nil, a.mailFailure(ctx, err, false, sent)
 	}
 	defer client.Close()
 	if l.Check {
 		_ = client.Quit()
-		return mailAnswer(map[string]any{"user": a.Credentials.Values["user"], "server": host}), sent, nil
+		return mailAnswer(map[string]any{"user": a.Credentials.Values["user"], "server": host}), nil
 	}
 	message, recipients, id, err := c.compose(ctx, a, &l, key, host)
+	var own ours
+	if errors.As(err, &own) {
+		return nil, own.error
+	}
 	if err != nil {
-		return nil, sent, bad("the message cannot be made: %v", err)
+		return nil, bad("the message cannot be made: %v", err)
 	}
 	from, err := mail.ParseAddress(l.From)
 	if err != nil {
-		return nil, sent, bad("the sender %q is not an address", l.From)
+		return nil, bad("the sender %q is not an address", l.From)
 	}
 	if err := client.Mail(from.Address, nil); err != nil {
-		return nil, sent, a.mailFailure(err, false, ctx, sent)
+		return nil, a.mailFailure(ctx, err, false, sent)
 	}
 	for _, r := range recipients {
 		if err := client.Rcpt(r, nil); err != nil {
-			return nil, sent, a.mailFailure(err, false, ctx, sent)
+			return nil, a.mailFailure(ctx, err, false, sent)
 		}
 	}
 	w, err := client.Data()
 	if err != nil {
-		return nil, sent, a.mailFailure(err, false, ctx, sent)
+		return nil, a.mailFailure(ctx, err, false, sent)
 	}
 	if _, err := message.WriteTo(w); err != nil {
-		return nil, sent, a.mailFailure(err, true, ctx, sent)
+		return nil, a.mailFailure(ctx, err, true, sent)
 	}
 	if err := w.Close(); err != nil {
-		return nil, sent, a.mailFailure(err, true, ctx, sent)
+		return nil, a.mailFailure(ctx, err, true, sent)
 	}
 	_ = client.Quit()
 	sent.Status = 250
-	return mailAnswer(map[string]any{"message_id": id, "recipients": recipients}), sent, nil
+	return mailAnswer(map[string]any{"message_id": id, "recipients": recipients}), nil
 }
 
-func mailAnswer(v any) *connector.Answer {
+func mailAnswer(v any) *call.Answer {
 	b, _ := json.Marshal(v)
-	return &connector.Answer{Status: http.StatusOK, Header: http.Header{"Content-Type": {"application/json"}}, Body: b}
+	return &call.Answer{Status: http.StatusOK, Header: http.Header{"Content-Type": {"application/json"}}, Body: b}
 }
 
 func signInMail(conn net.Conn, a *Account, tlsFirst bool, host string) (*smtp.Client, error) {
@@ -201,9 +205,9 @@ func (c *Client) compose(ctx context.Context, a *Account, l *letter, key, host s
 		}
 		r, err := c.files.Open(ctx, a.Workspace, f.ID)
 		if err != nil {
-			return nil, nil, "", err
+			return nil, nil, "", fileFault(f.Name, err)
 		}
-		err = m.AttachReader(f.Name, r, gomail.WithFileContentType(gomail.ContentType(f.Type)))
+		err = m.AttachReader(f.Name, ownReader{r}, gomail.WithFileContentType(gomail.ContentType(f.Type)))
 		_ = r.Close()
 		if err != nil {
 			return nil, nil, "", err
@@ -231,11 +235,11 @@ func fileOf(v map[string]any) (*item.File, bool) {
 	return item.AsFile(v)
 }
 
-func (a *Account) mailFailure(err error, written bool, ctx context.Context, sent *engine.Sent) error {
+func (a *Account) mailFailure(ctx context.Context, err error, written bool, sent *call.Sent) error {
 	var no *smtp.SMTPError
 	if errors.As(err, &no) {
 		sent.Status = no.Code
-		f := &engine.Failure{Class: engine.Refused, Status: no.Code, Message: a.Hide(fmt.Sprintf("%s answered %d: %s", a.title(), no.Code, no.Message)), Retryable: no.Code >= 400 && no.Code < 500}
+		f := &call.Failure{Class: call.Refused, Status: no.Code, Message: a.Hide(fmt.Sprintf("%s answered %d: %s", a.title(), no.Code, no.Message)), Retryable: no.Code >= 400 && no.Code < 500}
 		if no.Code == 535 || no.Code == 530 {
 			f.Status = http.StatusUnauthorized
 		}
@@ -244,5 +248,5 @@ func (a *Account) mailFailure(err error, written bool, ctx context.Context, sent
 	if errors.Is(err, io.EOF) {
 		err = errors.New("the connection was cut")
 	}
-	return a.failure(err, written, ctx)
+	return a.failure(ctx, err, written)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"slices"
@@ -16,8 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"youngtrellis/internal/core/connector"
-	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/call"
 )
 
 // Bounds of one query.
@@ -34,35 +34,37 @@ type question struct {
 	Cursor string `json:"cursor"`
 }
 
-// query asks a database in a read-only transaction. The connection is built
+type database struct{}
+
+// send asks PostgreSQL in a read-only transaction. The connection is built
 // from fields: no connection string, no environment, no password or service
 // file, no socket. The server makes JSON of each row, so that numbers stay exact.
-func (c *Client) query(ctx context.Context, a *Account, call *connector.Call, sent *engine.Sent) (*connector.Answer, *engine.Sent, error) {
+func (database) send(ctx context.Context, c *Client, a *Account, request *call.Call, _ string, sent *call.Sent) (*call.Answer, error) {
 	var q question
-	d := json.NewDecoder(strings.NewReader(string(call.Body)))
+	d := json.NewDecoder(strings.NewReader(string(request.Body)))
 	d.UseNumber()
 	if err := d.Decode(&q); err != nil {
-		return nil, sent, bad("the query cannot be made: %v", err)
+		return nil, bad("the query cannot be made: %v", err)
 	}
-	if call.URL.Query().Get("cursor") != "" {
-		q.Cursor = call.URL.Query().Get("cursor")
+	if request.URL.Query().Get("cursor") != "" {
+		q.Cursor = request.URL.Query().Get("cursor")
 	}
-	conn, err := c.connectPostgres(ctx, a, call)
+	conn, err := c.connectPostgres(ctx, a, request)
 	if err != nil {
-		return nil, sent, a.queryFailure(err, ctx)
+		return nil, a.queryFailure(ctx, err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	answer, err := c.ask(ctx, conn, &q)
 	if err != nil {
-		return nil, sent, a.queryFailure(err, ctx)
+		return nil, a.queryFailure(ctx, err)
 	}
 	sent.Status = http.StatusOK
-	return &connector.Answer{Status: http.StatusOK, Header: http.Header{"Content-Type": {"application/json"}}, Body: answer}, sent, nil
+	return &call.Answer{Status: http.StatusOK, Header: http.Header{"Content-Type": {"application/json"}}, Body: answer}, nil
 }
 
-func (c *Client) connectPostgres(ctx context.Context, a *Account, call *connector.Call) (*pgx.Conn, error) {
-	host := call.URL.Hostname()
-	port, _ := strconv.ParseUint(call.URL.Port(), 10, 16)
+func (c *Client) connectPostgres(ctx context.Context, a *Account, request *call.Call) (*pgx.Conn, error) {
+	host := request.URL.Hostname()
+	port, _ := strconv.ParseUint(request.URL.Port(), 10, 16)
 	if port == 0 {
 		port = 5432
 	}
@@ -73,7 +75,7 @@ func (c *Client) connectPostgres(ctx context.Context, a *Account, call *connecto
 		return nil, err
 	}
 	cfg.Host, cfg.Port, cfg.Fallbacks, cfg.RuntimeParams = host, uint16(port), nil, map[string]string{"application_name": "young-trellis"}
-	cfg.Database = strings.Trim(call.URL.Path, "/")
+	cfg.Database = strings.Trim(request.URL.Path, "/")
 	cfg.User, cfg.Password = "", ""
 	if a.Credentials != nil {
 		cfg.User, cfg.Password = a.Credentials.Values["user"], a.Credentials.Values["secret"]
@@ -198,10 +200,10 @@ func plainParam(v any) any {
 	return string(b)
 }
 
-func (a *Account) queryFailure(err error, ctx context.Context) error {
+func (a *Account) queryFailure(ctx context.Context, err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		f := &engine.Failure{Class: engine.Refused, Message: a.Hide("the database answered: " + pg.Message)}
+		f := &call.Failure{Class: call.Refused, Message: a.Hide("the database answered: " + pg.Message)}
 		if pg.Hint != "" {
 			f.Message += " (" + pg.Hint + ")"
 		}
@@ -215,12 +217,14 @@ func (a *Account) queryFailure(err error, ctx context.Context) error {
 		}
 		return f
 	}
-	if errors.Is(err, ErrForbidden) {
-		return &engine.Failure{Class: engine.BadInput, Message: a.Hide(fmt.Sprintf("%s cannot be called: %v", a.title(), ErrForbidden))}
-	}
 	var connect *pgconn.ConnectError
-	if !errors.As(err, &connect) && !errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-		return &engine.Failure{Class: engine.Refused, Message: a.Hide(err.Error())}
+	var own ours
+	var network net.Error
+	switch {
+	case errors.As(err, &connect), errors.As(err, &own), errors.Is(err, ErrForbidden):
+		return a.failure(ctx, err, false)
+	case ctx.Err() != nil, errors.Is(err, context.DeadlineExceeded), errors.As(err, &network), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return a.failure(ctx, err, true) // it was asked, and cut before it had answered
 	}
-	return a.failure(err, false, ctx)
+	return &call.Failure{Class: call.Refused, Message: a.Hide(err.Error())}
 }

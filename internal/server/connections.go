@@ -13,47 +13,30 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/node"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
 )
 
 // uses tells which workflows name each connection, in draft or live revision.
 func (s *Server) uses(ctx context.Context, sc store.Scope) (map[string][]string, error) {
+	list, err := s.Store.Texts(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
 	out := map[string][]string{}
-	after := ""
-	for {
-		list, err := s.Store.Workflows(ctx, sc, after, 200)
-		if err != nil {
-			return nil, err
-		}
-		for _, w := range list {
-			after = w.Name
-			texts := []string{w.Draft}
-			if w.Live != nil {
-				if r, err := s.Store.Revision(ctx, sc.Workspace(), w.ID, *w.Live); err == nil {
-					texts = append(texts, r.Document)
+	for _, w := range list {
+		for _, text := range []string{w.Draft, w.Live} {
+			for _, name := range s.Outlines.Of(text).Connections {
+				if !slices.Contains(out[name], w.Name) {
+					out[name] = append(out[name], w.Name)
 				}
 			}
-			for _, t := range texts {
-				parsed, _, _ := workflow.Read([]byte(t))
-				if parsed == nil {
-					continue
-				}
-				for _, st := range parsed.Steps {
-					if st.Connection != "" && !slices.Contains(out[st.Connection], w.Name) {
-						out[st.Connection] = append(out[st.Connection], w.Name)
-					}
-				}
-			}
-		}
-		if len(list) < 200 {
-			return out, nil
 		}
 	}
+	return out, nil
 }
 
 // around is what is known of a workspace's connections besides themselves.
@@ -66,7 +49,7 @@ type around struct {
 }
 
 func (s *Server) around(ctx context.Context, sc store.Scope) (a around, err error) {
-	if a.connectors, err = s.Connectors.Of(ctx, sc.Workspace()); err != nil {
+	if a.connectors, err = s.Documents.Of(ctx, sc.Workspace()); err != nil {
 		return a, err
 	}
 	if a.uses, err = s.uses(ctx, sc); err != nil {
@@ -271,7 +254,7 @@ func wanted(way *connector.SignIn, scopes *[]string) ([]string, error) {
 	if way.Method != connector.OAuth2 {
 		return nil, nil
 	}
-	list, err := node.Scopes(way.OAuth, or(scopes, nil))
+	list, err := connections.Scopes(way.OAuth, or(scopes, nil))
 	if err != nil {
 		return nil, invalid("scopes", err.Error())
 	}
@@ -281,7 +264,7 @@ func wanted(way *connector.SignIn, scopes *[]string) ([]string, error) {
 // AddConnection implements api.StrictServerInterface.
 func (s *Server) AddConnection(ctx context.Context, r api.AddConnectionRequestObject) (api.AddConnectionResponseObject, error) {
 	sc := scopeOf(ctx)
-	con, err := s.Connectors.Find(ctx, sc.Workspace(), r.Body.Connector)
+	con, err := s.Documents.Find(ctx, sc.Workspace(), r.Body.Connector)
 	if err != nil {
 		return nil, invalid("connector", err.Error())
 	}
@@ -303,7 +286,7 @@ func (s *Server) AddConnection(ctx context.Context, r api.AddConnectionRequestOb
 	if c.Wanted, err = wanted(way, r.Body.Scopes); err != nil {
 		return nil, err
 	}
-	if c.Secret, err = s.Node.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
+	if c.Secret, err = s.Connections.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
 		return nil, err
 	}
 	if err := s.Store.AddConnection(ctx, sc, c); err != nil {
@@ -324,7 +307,7 @@ func (s *Server) MendConnection(ctx context.Context, r api.MendConnectionRequest
 	if err != nil {
 		return nil, err
 	}
-	con, err := s.Connectors.Find(ctx, sc.Workspace(), c.Connector)
+	con, err := s.Documents.Find(ctx, sc.Workspace(), c.Connector)
 	if err != nil {
 		return nil, refuse(http.StatusConflict, "no_connector", "The connector "+c.Connector+" is not there any more.")
 	}
@@ -352,7 +335,7 @@ func (s *Server) MendConnection(ctx context.Context, r api.MendConnectionRequest
 		}
 	}
 	c.Hint, c.Method, c.Version, c.State = hint, way.Method, con.Version, begins(way)
-	if c.Secret, err = s.Node.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
+	if c.Secret, err = s.Connections.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
 		return nil, err
 	}
 	if err := s.Store.ReplaceSecret(ctx, sc, c); err != nil {
@@ -368,7 +351,7 @@ func (s *Server) checked(ctx context.Context, name string) (api.Connection, erro
 		return api.Connection{}, err
 	}
 	if c.State != store.ConnectionConsent {
-		if _, err := s.Node.Check(ctx, c); err != nil {
+		if _, err := s.Connections.Check(ctx, c); err != nil {
 			return api.Connection{}, err
 		}
 	}
@@ -413,7 +396,7 @@ func (s *Server) ShapeConnection(ctx context.Context, r api.ShapeConnectionReque
 	if err := s.Store.ShapeConnection(ctx, sc, c, grants); err != nil {
 		return nil, err
 	}
-	s.Node.Forget(sc.Workspace(), c.Name)
+	s.Connections.Forget(sc.Workspace(), c.Name)
 	_, out, err := s.one(ctx, r.Connection)
 	return api.ShapeConnection200JSONResponse(out), err
 }
@@ -442,7 +425,7 @@ func (s *Server) RemoveConnection(ctx context.Context, r api.RemoveConnectionReq
 	if len(c.UsedBy) > 0 {
 		return nil, refuse(http.StatusConflict, "in_use", fmt.Sprintf("It is used by %s. Take it out there first.", strings.Join(c.UsedBy, ", ")))
 	}
-	s.Node.Forget(scopeOf(ctx).Workspace(), r.Connection)
+	s.Connections.Forget(scopeOf(ctx).Workspace(), r.Connection)
 	return api.RemoveConnection204Response{}, s.Store.RemoveConnection(ctx, scopeOf(ctx), r.Connection)
 }
 
@@ -478,12 +461,12 @@ func (s *Server) ListChoices(ctx context.Context, r api.ListChoicesRequestObject
 			input[k] = m["id"]
 		}
 	}
-	options, why, err := s.Node.Choices(ctx, scopeOf(ctx).Workspace(), r.Connection, r.List, input, strings.TrimSpace(or(r.Body.Search, "")))
+	options, why, err := s.Connections.Choices(ctx, scopeOf(ctx).Workspace(), r.Connection, r.List, input, strings.TrimSpace(or(r.Body.Search, "")))
 	if err != nil {
 		return nil, err
 	}
 	out := api.ListChoices200JSONResponse{WhyEmpty: why}
-	if con, err := s.Connectors.Find(ctx, scopeOf(ctx).Workspace(), c.Connector); err == nil && con.Choices[r.List] != nil {
+	if con, err := s.Documents.Find(ctx, scopeOf(ctx).Workspace(), c.Connector); err == nil && con.Choices[r.List] != nil {
 		ch := con.Choices[r.List]
 		out.Searches = given(ch.Search != "" || ch.Address != "")
 	}
@@ -524,6 +507,6 @@ func (s *Server) SetAllowances(ctx context.Context, r api.SetAllowancesRequestOb
 	if err := errors.Join(s.Store.Disallow(ctx, sc, gone...), s.Store.Allow(ctx, sc, r.Body.Addresses...)); err != nil {
 		return nil, err
 	}
-	s.Node.Client.Forget(sc.Workspace())
+	s.Connections.Client.Forget(sc.Workspace())
 	return api.SetAllowances200JSONResponse{Addresses: r.Body.Addresses}, nil
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
@@ -103,7 +104,7 @@ func limitsInWords(l connector.Limits) string {
 		parts = append(parts, fmt.Sprintf("%d at once", l.Parallel))
 	}
 	if l.Payload > 0 {
-		parts = append(parts, "requests up to "+connector.Bytes(int64(l.Payload)))
+		parts = append(parts, "requests up to "+item.Bytes(int64(l.Payload)))
 	}
 	if l.Seconds > 0 {
 		parts = append(parts, fmt.Sprintf("up to %g s of sound", l.Seconds))
@@ -130,12 +131,12 @@ func unitsInWords(a *connector.Action) string {
 
 func (s *Server) connectors(ctx context.Context) (all map[string]*connector.Connector, own map[string]bool, err error) {
 	sc := scopeOf(ctx)
-	if all, err = s.Connectors.Of(ctx, sc.Workspace()); err != nil {
+	if all, err = s.Documents.Of(ctx, sc.Workspace()); err != nil {
 		return nil, nil, err
 	}
 	own = map[string]bool{}
 	for n := range all {
-		own[n] = s.Connectors.Shipped[n] == nil
+		own[n] = s.Documents.Shipped[n] == nil
 	}
 	return all, own, nil
 }
@@ -183,7 +184,7 @@ func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObje
 	if hasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The connector document has errors.", problems: problems}
 	}
-	if s.Connectors.Shipped[c.Name] != nil {
+	if s.Documents.Shipped[c.Name] != nil {
 		return nil, invalid("name", fmt.Sprintf("there is a connector called %s that comes with Young Trellis; choose another name", c.Name))
 	}
 	err := s.Store.AddConnector(ctx, sc, store.ConnectorVersion{Name: c.Name, Version: c.Version, Document: r.Body.Document, Own: true})
@@ -193,7 +194,7 @@ func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObje
 	if err != nil {
 		return nil, err
 	}
-	s.Connectors.Forget(sc.Workspace())
+	s.Documents.Forget(sc.Workspace())
 	return api.AddConnector201JSONResponse(s.described(c, true)), nil
 }
 
@@ -209,14 +210,14 @@ func (s *Server) RemoveConnector(ctx context.Context, r api.RemoveConnectorReque
 		return nil, err
 	}
 	for _, k := range list {
-		if k.Connector == r.Connector && s.Connectors.Shipped[r.Connector] == nil {
+		if k.Connector == r.Connector && s.Documents.Shipped[r.Connector] == nil {
 			return nil, refuse(http.StatusConflict, "in_use", fmt.Sprintf("The connection %s uses it. Remove that first.", k.Name))
 		}
 	}
-	if s.Connectors.Shipped[r.Connector] != nil {
+	if s.Documents.Shipped[r.Connector] != nil {
 		return nil, refuse(http.StatusConflict, "shipped", "It comes with Young Trellis and cannot be removed.")
 	}
-	s.Connectors.Forget(sc.Workspace())
+	s.Documents.Forget(sc.Workspace())
 	return api.RemoveConnector204Response{}, s.Store.RemoveConnector(ctx, sc, r.Connector)
 }
 
@@ -309,7 +310,7 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 			return nil, err
 		}
 		if r.Body.Action != "http" && r.Body.Action != "sql" {
-			con, err := s.Connectors.Find(ctx, sc.Workspace(), c.Connector)
+			con, err := s.Documents.Find(ctx, sc.Workspace(), c.Connector)
 			if err != nil {
 				return nil, invalid("connection", err.Error())
 			}
@@ -323,7 +324,11 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 			return nil, err
 		}
 	}
-	t, err := s.Node.Try(ctx, sc.Workspace(), name, action, input, or(r.Body.Send, false))
+	kind := connections.Shown
+	if or(r.Body.Send, false) {
+		kind = connections.Real
+	}
+	t, err := s.Connections.Try(ctx, sc.Workspace(), name, action, input, kind)
 	if err != nil {
 		var ie *connector.InputError
 		if p := problemOf(err); p == nil && !errors.As(err, &ie) {
@@ -396,7 +401,7 @@ func (s *Server) AddFile(ctx context.Context, r api.AddFileRequestObject) (api.A
 	f, err := s.Files.Save(ctx, scopeOf(ctx).Workspace(), r.Params.Name, or(r.Params.Type, ""), r.Body)
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		return nil, refuse(http.StatusRequestEntityTooLarge, "too_large", "A file has at most "+connector.Bytes(item.MaxFile)+".")
+		return nil, refuse(http.StatusRequestEntityTooLarge, "too_large", "A file has at most "+item.Bytes(item.MaxFile)+".")
 	}
 	if err != nil {
 		return nil, err

@@ -10,8 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"youngtrellis/api"
-	"youngtrellis/internal/core/engine"
-	"youngtrellis/internal/node"
+	"youngtrellis/internal/connections"
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/store"
 )
 
@@ -36,7 +36,7 @@ func (s *Server) BeginConsent(ctx context.Context, r api.BeginConsentRequestObje
 	} else if session == "" {
 		return nil, refuse(http.StatusUnprocessableEntity, "loopback", "Without a browser's session, say on which loopback port you listen.")
 	}
-	address, err := s.Node.BeginConsent(ctx, sc, c, session, redirect, or(r.Body.Scopes, nil))
+	address, err := s.Connections.BeginConsent(ctx, sc, c, session, redirect, or(r.Body.Scopes, nil))
 	if err != nil {
 		return nil, refuse(http.StatusConflict, "consent", err.Error())
 	}
@@ -46,8 +46,8 @@ func (s *Server) BeginConsent(ctx context.Context, r api.BeginConsentRequestObje
 // FinishConsent implements api.StrictServerInterface.
 func (s *Server) FinishConsent(ctx context.Context, r api.FinishConsentRequestObject) (api.FinishConsentResponseObject, error) {
 	b := r.Body
-	name, err := s.Node.FinishConsent(ctx, scopeOf(ctx), "", node.Returned{State: b.State, Code: or(b.Code, ""), Error: or(b.Error, ""), Description: or(b.ErrorDescription, ""), Issuer: or(b.Iss, "")})
-	if errors.Is(err, node.ErrState) {
+	name, err := s.Connections.FinishConsent(ctx, scopeOf(ctx), "", connections.Returned{State: b.State, Code: or(b.Code, ""), Error: or(b.Error, ""), Description: or(b.ErrorDescription, ""), Issuer: or(b.Iss, "")})
+	if errors.Is(err, connections.ErrState) {
 		return nil, refuse(http.StatusConflict, "state", err.Error())
 	}
 	if err != nil {
@@ -70,7 +70,7 @@ func (s *Server) ConfirmConnection(ctx context.Context, r api.ConfirmConnectionR
 	if err != nil {
 		return nil, err
 	}
-	s.Node.Forget(sc.Workspace(), r.Connection)
+	s.Connections.Forget(sc.Workspace(), r.Connection)
 	_, out, err := s.one(ctx, r.Connection)
 	return api.ConfirmConnection200JSONResponse(out), err
 }
@@ -102,14 +102,14 @@ func (s *Server) consented(c *gin.Context) {
 		back("", errors.New("you are not signed in here as an administrator any more; sign in and begin again from the connection"))
 		return
 	}
-	name, err := s.Node.FinishConsent(ctx, sc, cookie, node.Returned{State: c.Query("state"), Code: c.Query("code"), Error: c.Query("error"), Description: c.Query("error_description"), Issuer: c.Query("iss")})
+	name, err := s.Connections.FinishConsent(ctx, sc, cookie, connections.Returned{State: c.Query("state"), Code: c.Query("code"), Error: c.Query("error"), Description: c.Query("error_description"), Issuer: c.Query("iss")})
 	back(name, err)
 }
 
 // sentenceOf words an error for a page.
 func sentenceOf(err error) string {
-	var failure *engine.Failure
-	var parked *engine.Parked
+	var failure *call.Failure
+	var parked *call.Parked
 	switch {
 	case errors.As(err, &failure):
 		return failure.Message

@@ -2,13 +2,12 @@ package server
 
 import (
 	"strings"
-
-	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/call"
 )
 
 // curlOf writes a call as a command, so that it can be compared with an
 // application's own documentation. Secrets are not in it.
-func curlOf(s *engine.Sent) string {
+func curlOf(s *call.Sent) string {
 	if !strings.HasPrefix(s.URL, "http") {
 		return "" // mail and databases are not called so
 	}

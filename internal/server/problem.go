@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
@@ -38,8 +39,8 @@ func problemOf(err error) *fault {
 	var f *fault
 	var refused *intake.Refused
 	var input *connector.InputError
-	var failure *engine.Failure
-	var parked *engine.Parked
+	var failure *call.Failure
+	var parked *call.Parked
 	switch {
 	case errors.As(err, &f):
 		return f
@@ -59,6 +60,8 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusConflict, "taken", "The name is taken. Choose another.")
 	case errors.Is(err, store.ErrSignIn):
 		return refuse(http.StatusUnauthorized, "sign_in", "The address or the password is not right.")
+	case errors.Is(err, store.ErrClosed), errors.Is(err, engine.ErrDropped):
+		return refuse(http.StatusServiceUnavailable, "stopping", "This node of the service is stopping. Try again shortly.")
 	case store.IsUnavailable(err):
 		return refuse(http.StatusServiceUnavailable, "database_away", "The database cannot be reached at the moment. Nothing was changed; try again shortly.")
 	case errors.Is(err, context.Canceled):

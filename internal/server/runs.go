@@ -12,10 +12,11 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/node"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
@@ -45,7 +46,7 @@ func cells(list []engine.Cell) []api.Cell {
 	return out
 }
 
-func sent(e *engine.Sent) api.Sent {
+func sent(e *call.Sent) api.Sent {
 	return api.Sent{Method: e.Method, Url: e.URL, Body: given(e.Body), Status: given(e.Status), Prepared: given(e.Prepared)}
 }
 
@@ -54,7 +55,10 @@ func sent(e *engine.Sent) api.Sent {
 func (s *Server) summary(r store.Run) api.RunSummary {
 	out := api.RunSummary{Id: r.ID, Workflow: r.Name, Title: r.Title, State: api.RunState(r.State), Trigger: r.Trigger, Label: r.Label, Revision: r.Revision, Pass: r.Pass,
 		Accepted: r.Accepted, Ended: r.Ended, Message: r.Message, Reason: r.Reason, Connection: given(r.Connection), Wake: r.Wake}
-	if c, ok := s.Node.Events.Counts(r.ID); ok {
+	if r.Cancel > 0 {
+		out.Cancelling = some(true)
+	}
+	if c, ok := s.Events.Counts(r.ID); ok {
 		out.Counts = some(counts(c))
 	} else if r.Counts != nil {
 		out.Counts = some(counts(*r.Counts))
@@ -98,12 +102,12 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 	if err != nil {
 		return api.Run{}, r, err
 	}
-	plan, err := s.Node.Plan(ctx, sc.Workspace(), r.Workflow, r.Revision)
+	plan, err := s.Plans.Plan(ctx, sc.Workspace(), r.Workflow, r.Revision)
 	if err != nil {
 		return api.Run{}, r, err
 	}
 	c := r.Counts
-	if now, ok := s.Node.Events.Counts(id); ok {
+	if now, ok := s.Events.Counts(id); ok {
 		c = &now
 	}
 	out := api.Run{Run: s.summary(r), Columns: columns(plan, plan.Catalog, c)}
@@ -140,7 +144,7 @@ func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api
 		return nil, err
 	}
 	return stream(func(write func(api.Run) error) error {
-		changes, stop := s.Node.Events.Watch(r.Run)
+		changes, stop := s.Events.Watch(r.Run)
 		defer stop()
 		now, last := first, ""
 		tick := time.NewTicker(time.Second)
@@ -204,82 +208,15 @@ func (s *Server) GetLattice(ctx context.Context, r api.GetLatticeRequestObject) 
 	if _, err := s.Store.Run(ctx, sc, r.Run); err != nil {
 		return nil, err
 	}
-	out := api.Lattice{Rows: []api.Row{}, Fates: map[string]int{}}
-	pass, total, err := s.Store.LatticePass(ctx, sc, r.Run)
-	if errors.Is(err, store.ErrNotFound) {
-		return api.GetLattice200JSONResponse(out), nil
-	}
+	w, err := runs.ReadWindow(ctx, s.Store, sc, r.Run, string(or(r.Params.Fate, "")), or(r.Params.From, 0), or(r.Params.Count, 100))
 	if err != nil {
 		return nil, err
 	}
-	pages, err := s.Store.Lattice(ctx, sc, r.Run, pass, false, 0, total)
-	if err != nil {
-		return nil, err
+	out := api.Lattice{Rows: make([]api.Row, 0, len(w.Rows)), Fates: w.Fates, Total: w.Total, Matching: w.Matching}
+	for _, x := range w.Rows {
+		out.Rows = append(out.Rows, api.Row{Row: x.Number, Address: x.Address, Label: x.Label, Cells: cells(x.Cells)})
 	}
-	from, count, fate := or(r.Params.From, 0), or(r.Params.Count, 100), string(or(r.Params.Fate, ""))
-	w := &window{fate: fate, skip: from, left: count}
-	for _, p := range pages {
-		var fates map[string]int
-		if err := json.Unmarshal(p.Fates, &fates); err != nil {
-			return nil, err
-		}
-		for f, n := range fates {
-			out.Fates[f] += n
-		}
-		matching := p.Count
-		if fate != "" {
-			matching = fates[fate]
-		}
-		out.Matching += matching
-		if w.skip >= matching || w.left == 0 {
-			w.skip -= min(w.skip, matching)
-			continue
-		}
-		bodies, err := s.Store.Lattice(ctx, sc, r.Run, pass, true, p.FirstRow, p.FirstRow+1)
-		if err != nil {
-			return nil, err
-		}
-		if err := w.take(bodies); err != nil {
-			return nil, err
-		}
-	}
-	out.Total, out.Rows = total, append(out.Rows, w.rows...)
 	return api.GetLattice200JSONResponse(out), nil
-}
-
-// window gathers the wanted rows of the pages in order.
-type window struct {
-	fate       string
-	skip, left int
-	rows       []api.Row
-}
-
-func (w *window) take(pages []store.PageOfLattice) error {
-	for _, p := range pages {
-		body, err := store.Unpack(p.Body)
-		if err != nil {
-			return err
-		}
-		var rows []node.StoredRow
-		if err := json.Unmarshal(body, &rows); err != nil {
-			return err
-		}
-		for i, r := range rows {
-			if w.fate != "" && string(node.EndFate(r.Cells)) != w.fate {
-				continue
-			}
-			if w.skip > 0 {
-				w.skip--
-				continue
-			}
-			if w.left == 0 {
-				return nil
-			}
-			w.left--
-			w.rows = append(w.rows, api.Row{Row: p.FirstRow + i + 1, Address: r.Address, Label: r.Label, Cells: cells(r.Cells)})
-		}
-	}
-	return nil
 }
 
 // OpenCell implements api.StrictServerInterface.
@@ -292,7 +229,7 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 	if err != nil {
 		return nil, refuse(http.StatusBadRequest, "invalid_request", err.Error())
 	}
-	run, err := s.Node.Replay(ctx, sc.Workspace(), r.Run)
+	run, err := s.Runs.Run(ctx, sc.Workspace(), r.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -362,7 +299,7 @@ func (s *Server) plan(ctx context.Context, id uuid.UUID) (api.Plan, []string, er
 	if _, err := s.Store.Run(ctx, sc, id); err != nil {
 		return out, nil, err
 	}
-	run, err := s.Node.Replay(ctx, sc.Workspace(), id)
+	run, err := s.Runs.Run(ctx, sc.Workspace(), id)
 	if err != nil {
 		return out, nil, err
 	}
@@ -447,11 +384,11 @@ func (s *Server) fits(ctx context.Context, sc store.Scope, r store.Run, revision
 	if err != nil {
 		return err
 	}
-	from, err := s.Node.Plan(ctx, sc.Workspace(), r.Workflow, r.Revision)
+	from, err := s.Plans.Plan(ctx, sc.Workspace(), r.Workflow, r.Revision)
 	if err != nil {
 		return err
 	}
-	to, err := s.Node.Plan(ctx, sc.Workspace(), r.Workflow, revision)
+	to, err := s.Plans.Plan(ctx, sc.Workspace(), r.Workflow, revision)
 	if err != nil {
 		return err
 	}
@@ -505,6 +442,18 @@ func (s *Server) RetryRun(ctx context.Context, r api.RetryRunRequestObject) (api
 	}
 	out, err := s.onward(ctx, r.Run, "retry", chosen, or(r.Body.Newest, false))
 	return api.RetryRun202JSONResponse(out), err
+}
+
+// ShowNode implements api.StrictServerInterface.
+func (s *Server) ShowNode(ctx context.Context, _ api.ShowNodeRequestObject) (api.ShowNodeResponseObject, error) {
+	session, list := s.Node.Executing()
+	out := api.ShowNode200JSONResponse{Name: s.Node.Name, Session: session, Runs: []api.InHand{}}
+	for _, e := range list {
+		if e.Workspace == scopeOf(ctx).Workspace() {
+			out.Runs = append(out.Runs, api.InHand{Run: e.Run, Claim: e.Claim, Stage: api.InHandStage(e.Stage)})
+		}
+	}
+	return out, nil
 }
 
 // CancelRun implements api.StrictServerInterface.

@@ -23,35 +23,45 @@ import (
 	"golang.org/x/time/rate"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/vault"
+	"youngtrellis/internal/workflows"
 )
 
 // Config of the HTTP surface.
 type Config struct {
 	PublicURL string // from which links are built, never from Host
 	Console   fs.FS
+	HookRate  int // calls a second that one caller, and one address, may make; 0: 2000
 	Log       *slog.Logger
 }
 
 // Server answers HTTP.
 type Server struct {
 	Config
-	Store      *store.Store
-	Vault      *vault.Vault
-	Node       *node.Node
-	Intake     *intake.Intake
-	Files      *files.Files
-	Connectors *node.Connectors
+	Store       *store.Store
+	Vault       *vault.Vault
+	Node        *node.Node
+	Intake      *intake.Intake
+	Files       *files.Files
+	Documents   *connections.Documents
+	Connections *connections.Service
+	Plans       *workflows.Plans
+	Outlines    *workflows.Outlines
+	Runs        *runs.Reader
+	Events      *runs.Events
 
 	spec     *openapi3.T
 	router   routers.Router
 	public   *url.URL
 	limiters *limiters
+	assets   *assets
 }
 
 const cookieName = "trellis"
@@ -78,7 +88,8 @@ func (s *Server) Handler() (http.Handler, error) {
 	if s.router, err = gorillamux.NewRouter(s.spec); err != nil {
 		return nil, err
 	}
-	s.limiters = newLimiters()
+	s.limiters = newLimiters(s.HookRate)
+	s.assets = &assets{files: s.Console}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	if err := r.SetTrustedProxies(nil); err != nil {
@@ -316,20 +327,20 @@ func (s *Server) console(c *gin.Context) {
 		write(c, refuse(http.StatusNotFound, "not_found", "There is nothing at this address."))
 		return
 	}
-	if info, err := fs.Stat(s.Console, path); err != nil || info.IsDir() {
-		path = "index.html"
-	}
-	if strings.HasPrefix(path, "assets/") {
+	f := s.assets.find(path)
+	if strings.HasPrefix(path, "assets/") && f != nil {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
 	} else {
 		h.Set("Cache-Control", "no-cache")
 	}
-	b, err := fs.ReadFile(s.Console, path)
-	if err != nil {
+	if f == nil {
+		f = s.assets.find("index.html")
+	}
+	if f == nil {
 		c.String(http.StatusNotFound, "The console is not part of this build. Make it with: make console\n")
 		return
 	}
-	http.ServeContent(c.Writer, c.Request, path, time.Time{}, strings.NewReader(string(b)))
+	f.write(c.Writer, c.Request)
 }
 
 // HTTP gives a server with bounded times and sizes.
@@ -342,8 +353,15 @@ func HTTP(h http.Handler) *http.Server {
 // fills the queue nor delays others.
 type limiters struct{ signIn, caller, called *keyed }
 
-func newLimiters() *limiters {
-	return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20), caller: newKeyed(2000, 20_000), called: newKeyed(2000, 20_000)}
+// DefaultHookRate is how many webhook calls a second one caller may make, and
+// one address may take, unless it is set. Ten seconds' worth may come at once.
+const DefaultHookRate = 2000
+
+func newLimiters(hooks int) *limiters {
+	if hooks == 0 {
+		hooks = DefaultHookRate
+	}
+	return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
 }
 
 func (l *limiters) allow(address, needs string) bool {

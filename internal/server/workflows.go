@@ -20,7 +20,7 @@ import (
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/node"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
@@ -34,7 +34,7 @@ func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog
 	if err != nil {
 		return nil, err
 	}
-	cons, err := s.Connectors.Of(ctx, sc.Workspace())
+	cons, err := s.Documents.Of(ctx, sc.Workspace())
 	if err != nil {
 		return nil, err
 	}
@@ -193,26 +193,28 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 	if err != nil {
 		return nil, err
 	}
+	ids := make([]uuid.UUID, len(list))
+	for i, w := range list {
+		ids[i] = w.ID
+	}
+	last, err := s.Store.LastRuns(ctx, sc, ids)
+	if err != nil {
+		return nil, err
+	}
+	drafts := make([]string, len(list))
+	for i, w := range list {
+		drafts[i] = w.Draft
+	}
+	found := s.Outlines.Errors(catalog, drafts...)
 	out := api.ListWorkflows200JSONResponse{Workflows: []api.WorkflowSummary{}}
-	for _, w := range list {
+	for i, w := range list {
 		sum := api.WorkflowSummary{Name: w.Name, Title: w.Title, State: api.WorkflowSummaryState(w.State), Live: w.Live, Updated: w.Updated}
-		parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
-		if parsed != nil {
-			sum.Trigger, sum.Steps = workflow.TriggerSentence(parsed.Trigger), some(len(parsed.Steps))
+		if o := s.Outlines.Of(w.Draft); o.Readable {
+			sum.Trigger, sum.Steps = o.Trigger, some(o.Steps)
 		}
-		errorsFound := 0
-		for _, p := range problems {
-			if p.Severity == document.SeverityError {
-				errorsFound++
-			}
-		}
-		sum.Errors = some(errorsFound)
-		runs, err := s.Store.Runs(ctx, sc, store.RunFilter{Workflow: w.ID, Limit: 1})
-		if err != nil {
-			return nil, err
-		}
-		if len(runs) == 1 {
-			sum.Last = some(s.summary(runs[0]))
+		sum.Errors = some(found[i])
+		if r, ok := last[w.ID]; ok {
+			sum.Last = some(s.summary(r))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}
@@ -509,7 +511,7 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	}
 	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
-	got, err := s.Node.Rehearse(ctx, sc.Workspace(), plan, items)
+	got, err := s.Runs.Rehearse(ctx, sc.Workspace(), plan, items)
 	if err != nil {
 		return nil, err
 	}
@@ -532,7 +534,7 @@ func within(problems []document.Problem, w *workflow.Workflow) []document.Proble
 	return out
 }
 
-func (s *Server) rehearsal(got *node.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
+func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
 	out := api.Rehearsal{Made: time.Now().UTC(), Version: version, State: api.RunState(got.State), Message: given(got.Message), Columns: columns(plan, catalog, &got.Counts), Rows: []api.Row{}, Counts: counts(got.Counts)}
 	entries := map[engine.Key]*engine.Entry{}
 	for _, e := range got.Memory.All() {

@@ -19,26 +19,31 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/connectors"
+	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
 	"youngtrellis/internal/outbound"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/server"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/vault"
+	"youngtrellis/internal/workflows"
 	"youngtrellis/web"
 )
 
 // Config of a service.
 type Config struct {
-	DatabaseURL string   // with its password, if it has one
-	Listen      string   // host:port
-	PublicURL   string   // empty: the address listened on
-	Data        string   // folder for the vault key and the node's lock
-	VaultKey    string   // file; empty: vault.key in Data
-	Runs        int      // at once
-	Excepted    []string // databases on our own server that a workspace may ask
+	DatabaseURL string        // with its password, if it has one
+	Listen      string        // host:port
+	PublicURL   string        // empty: the address listened on
+	Data        string        // folder for the vault key and the node's lock
+	VaultKey    string        // file; empty: vault.key in Data
+	Runs        int           // at once
+	Lease       time.Duration // a node that was silent for so long is dead; 0: 15 s
+	HookRate    int           // calls a second that one caller, and one address, may make; 0: 2000
+	Excepted    []string      // databases on our own server that a workspace may ask
 	Log         *slog.Logger
 }
 
@@ -48,6 +53,8 @@ type Service struct {
 	Node    *node.Node
 	Vault   *vault.Vault
 	Address string // at which it is reached
+
+	Connections *connections.Service
 
 	http *http.Server
 	lock *os.File
@@ -108,7 +115,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		}
 		return fmt.Errorf("listening on %s: %w", c.Listen, err)
 	}
-	if s.Store, err = store.Open(ctx, c.DatabaseURL); err != nil {
+	if s.Store, err = store.Open(ctx, c.DatabaseURL, name); err != nil {
 		listener.Close()
 		return err
 	}
@@ -136,13 +143,16 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		return err
 	}
 	client.Own, client.Excepted = append(client.Own, listener.Addr().String()), c.Excepted
-	shelf := &node.Connectors{Shipped: cons, Store: s.Store}
-	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Connectors: shelf, PublicURL: c.PublicURL, Log: c.Log}, s.Store, s.Vault, client); err != nil {
+	documents := &connections.Documents{Shipped: cons, Store: s.Store}
+	s.Connections = connections.New(ctx, connections.Config{Store: s.Store, Vault: s.Vault, Client: client, Documents: documents, PublicURL: c.PublicURL, Log: c.Log})
+	plans := &workflows.Plans{Revisions: s.Store, Documents: documents}
+	reader := &runs.Reader{Store: s.Store, Plans: plans, Connections: s.Connections}
+	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Lease: c.Lease, Log: c.Log}, s.Store, worlds{reader}); err != nil {
 		listener.Close()
 		return err
 	}
-	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Log: c.Log}, Connectors: shelf, Files: kept,
-		Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Node: s.Node}}
+	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
+		Plans: plans, Outlines: workflows.NewOutlines(), Runs: reader, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {
 		listener.Close()
@@ -154,6 +164,19 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	upkeep, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go s.keep(upkeep, c)
 	return nil
+}
+
+// worlds gives the node what it carries out.
+type worlds struct{ *runs.Reader }
+
+// Outside implements node.Worlds.
+func (w worlds) Outside(workspace, run uuid.UUID, owner node.Owner) node.Outside {
+	return w.Reader.Outside(workspace, run, owner)
+}
+
+// Mended implements node.Worlds.
+func (w worlds) Mended(ctx context.Context, workspace uuid.UUID, connection string) bool {
+	return w.Connections.Mended(ctx, workspace, connection)
 }
 
 // keep makes coming partitions and forgets what has expired, hourly.
@@ -210,6 +233,9 @@ func (s *Service) Close() {
 	}
 	if s.Node != nil {
 		s.Node.Close()
+	}
+	if s.Connections != nil {
+		s.Connections.Close()
 	}
 	if s.Store != nil {
 		s.Store.Close()

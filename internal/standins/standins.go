@@ -6,9 +6,11 @@ package standins
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -47,11 +49,15 @@ type Service struct {
 	how      []How
 	answers  map[string]*answer // by Idempotency-Key
 	arrived  map[string]int     // write calls by Idempotency-Key
+	clashes  int                // calls that came with a known key and other content
 }
 
+// answer is what a key was answered, or will be.
 type answer struct {
-	status int
-	body   []byte
+	content [sha256.Size]byte
+	done    chan struct{} // closed once it is there
+	status  int           // 0: it came to nothing, and may be asked again
+	body    []byte
 }
 
 // SignIn tells whether a request proves itself, and how it should.
@@ -125,6 +131,13 @@ func (s *Service) Repeats() int {
 	return n
 }
 
+// Clashes counts the calls that came with a known key and other content.
+func (s *Service) Clashes() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.clashes
+}
+
 func (s *Service) misbehave(c *gin.Context) {
 	s.mu.Lock()
 	s.calls++
@@ -176,28 +189,58 @@ func (h *holding) Write(b []byte) (int, error)       { return h.body.Write(b) }
 func (h *holding) WriteString(s string) (int, error) { return h.body.WriteString(s) }
 func (h *holding) Written() bool                     { return false }
 
-// once answers a repeat of a write with what the first one was answered.
+// once answers a repeat of a write with what the first one was answered. A
+// repeat that comes while the first is under way waits for it; a key that comes
+// back with other content is refused.
 func (s *Service) once(c *gin.Context) {
 	key := c.GetHeader("Idempotency-Key")
 	if key == "" || c.Request.Method == http.MethodGet {
 		return
 	}
-	s.mu.Lock()
-	s.arrived[key]++
-	known, forgetful := s.answers[key], s.faults.Forgetful
-	s.mu.Unlock()
-	if known != nil && !forgetful {
-		c.Data(known.status, "application/json", known.body)
+	text, err := io.ReadAll(io.LimitReader(c.Request.Body, 64<<20))
+	if err != nil { // it was cut before it was whole
 		c.Abort()
 		return
 	}
+	c.Request.Body = io.NopCloser(bytes.NewReader(text))
+	own := &answer{content: sha256.Sum256(append([]byte(c.Request.Method+" "+c.Request.URL.Path+" "), text...)), done: make(chan struct{})}
+	s.mu.Lock()
+	s.arrived[key]++
+	known, forgetful := s.answers[key], s.faults.Forgetful
+	if known == nil || forgetful {
+		s.answers[key] = own
+	} else if known.content != own.content {
+		s.clashes++
+	}
+	s.mu.Unlock()
+	if known != nil && !forgetful {
+		if known.content != own.content {
+			Refuse(c, http.StatusUnprocessableEntity, "", "this key came before with other content")
+			c.Abort()
+			return
+		}
+		<-known.done
+		if known.status != 0 {
+			c.Data(known.status, "application/json", known.body)
+			c.Abort()
+			return
+		}
+		s.mu.Lock()
+		s.answers[key] = own
+		s.mu.Unlock()
+	}
 	held := &holding{ResponseWriter: c.Writer, status: http.StatusOK}
 	c.Writer = held
+	defer close(own.done)
 	c.Next()
 	c.Writer = held.ResponseWriter
 	if held.status < 300 { // what was refused had no effect, and may be asked again
+		own.status, own.body = held.status, held.body.Bytes()
+	} else {
 		s.mu.Lock()
-		s.answers[key] = &answer{held.status, held.body.Bytes()}
+		if s.answers[key] == own {
+			delete(s.answers, key)
+		}
 		s.mu.Unlock()
 	}
 	c.Data(held.status, "application/json", held.body.Bytes())

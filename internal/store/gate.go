@@ -11,18 +11,28 @@ import (
 
 // Permit is leave to make one call of a connection, and from when.
 type Permit struct {
-	ID   uuid.UUID
 	Wait time.Duration // until the call may begin
 	Held time.Duration // told to wait so long; no leave was given
 	Full bool          // as many calls as allowed are under way
 	Why  string
 }
 
-// Pass asks the gate of a connection for leave to make a call. Spacing is the
-// least time between two calls, parallel the most at once; 0 is no limit. A
-// call that could begin only after patience gets no leave, and Held says when.
-// The answer holds over all nodes: the gate's row is the lock.
-func (s *Store) Pass(ctx context.Context, workspace, connection uuid.UUID, spacing time.Duration, parallel int, lasts, patience time.Duration) (Permit, error) {
+// Gate is what a connection's gate is asked for: leave for one call.
+type Gate struct {
+	Permitted               // the leave, named by whoever asks, so that it can be given back if the answer is lost
+	Session   *uuid.UUID    // of the node; nil outside of runs
+	Spacing   time.Duration // least time between two calls; 0 for no limit
+	Parallel  int           // most calls at once; 0 for no limit
+	Lasts     time.Duration // longest that the call may take
+	Patience  time.Duration // a call that could begin only later gets no leave
+}
+
+// Ask asks the gate of a connection for leave to make a call; Held says for how
+// long there is none. The answer holds over all nodes: the gate's row is the
+// lock. Leave that was given counts until it is given back, or until the call
+// must be over.
+func (s *Store) Ask(ctx context.Context, g Gate) (Permit, error) {
+	workspace, connection, spacing, parallel, patience := g.Workspace, g.Connection, g.Spacing, g.Parallel, g.Patience
 	p := Permit{}
 	err := pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "INSERT INTO connection_gate (workspace_id, connection_id) VALUES ($1, $2) ON CONFLICT DO NOTHING", workspace, connection); err != nil {
@@ -59,8 +69,7 @@ func (s *Store) Pass(ctx context.Context, workspace, connection uuid.UUID, spaci
 			}
 		}
 		if parallel > 0 {
-			p.ID = NewID()
-			_, err = tx.Exec(ctx, "INSERT INTO connection_permit (workspace_id, connection_id, id, until) VALUES ($1, $2, $3, clock_timestamp() + make_interval(secs => $4))", workspace, connection, p.ID, (p.Wait + lasts).Seconds())
+			_, err = tx.Exec(ctx, "INSERT INTO connection_permit (workspace_id, connection_id, id, session_id, until) VALUES ($1, $2, $3, $4, clock_timestamp() + make_interval(secs => $5))", workspace, connection, g.ID, g.Session, (p.Wait + g.Lasts).Seconds())
 		}
 		return err
 	})
@@ -72,9 +81,9 @@ func (s *Store) Pass(ctx context.Context, workspace, connection uuid.UUID, spaci
 
 func seconds(f float64) time.Duration { return time.Duration(f * float64(time.Second)) }
 
-// Return gives leave back; calls that wait for room may begin.
-func (s *Store) Return(ctx context.Context, workspace, connection, permit uuid.UUID) error {
-	_, err := s.node.Exec(ctx, "DELETE FROM connection_permit WHERE workspace_id = $1 AND connection_id = $2 AND (id = $3 OR until < now())", workspace, connection, permit)
+// Return gives leave back that was had outside of runs.
+func (s *Store) Return(ctx context.Context, p Permitted) error {
+	_, err := s.node.Exec(ctx, returnSQL, permits{p}.columns()...)
 	return unavailable(err)
 }
 
@@ -117,18 +126,29 @@ type Hold struct {
 	Why   string
 }
 
-// NewCallback makes a token that wakes a run when it comes back.
-func (s *Store) NewCallback(ctx context.Context, workspace, run uuid.UUID) (string, error) {
-	token := secret("")
-	_, err := s.node.Exec(ctx, "INSERT INTO callback (hash, workspace_id, run_id, expires) VALUES ($1, $2, $3, now() + interval '30 days')", hashOf(token), workspace, run)
-	return token, unavailable(err)
+// Callback is the place in a run that a callback's token stands for.
+type Callback struct {
+	Workspace, Run  uuid.UUID
+	Step            uint16
+	Rounds, Address []byte
+}
+
+// CallbackLasts is how long a callback's address is good.
+const CallbackLasts = 30 * 24 * time.Hour
+
+// KeepCallback remembers what a token stands for. The same place has the same
+// token, so that this may be said again.
+func (s *Store) KeepCallback(ctx context.Context, token string, c Callback) error {
+	_, err := s.node.Exec(ctx, `INSERT INTO callback (hash, workspace_id, run_id, step, rounds, address, expires) VALUES ($1, $2, $3, $4, $5, $6, now() + make_interval(secs => $7))
+		ON CONFLICT (hash) DO UPDATE SET expires = EXCLUDED.expires`, hashOf(token), c.Workspace, c.Run, int(c.Step), c.Rounds, c.Address, CallbackLasts.Seconds())
+	return unavailable(err)
 }
 
 // CalledBack makes the run that waits for a job look at it now, or as soon as it
 // would wait. An unknown token is answered like a known one.
 func (s *Store) CalledBack(ctx context.Context, token string) error {
 	tag, err := s.node.Exec(ctx, `UPDATE live SET called = NOT (state = 'waiting' AND reason = 'job_running'), wake = CASE WHEN state = 'waiting' AND reason = 'job_running' THEN now() ELSE wake END FROM callback c
-		WHERE c.hash = $1 AND c.expires > now() AND live.workspace_id = c.workspace_id AND live.run_id = c.run_id`, hashOf(token))
+		WHERE c.hash = $1 AND c.expires > now() AND live.workspace_id = ANY (ARRAY[c.workspace_id]) AND live.run_id = c.run_id`, hashOf(token))
 	if err == nil && tag.RowsAffected() > 0 {
 		_, err = s.WakeDue(ctx)
 	}

@@ -6,10 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 )
@@ -22,14 +25,23 @@ type RunJournal struct {
 	Workspace, Run uuid.UUID
 }
 
-const entryColumns = "pass, step, rounds, address, part, outcome, input_hash, attempts, started, ended, units, result, request, failure"
+// entryColumns lists what an entry is made of, from a table by that name.
+func entryColumns(table string) string {
+	return strings.ReplaceAll("@pass, @step, @rounds, @address, @part, @outcome, @generation, @input_hash, @attempts, @started, @ended, @units, @result, @sealed, @request, @failure", "@", table+".")
+}
 
-func scanEntry(row pgx.CollectableRow) (*engine.Entry, error) {
+// decidingColumns are those without what was sent, where it is only to be shown.
+var decidingColumns = strings.Replace(entryColumns("journal"), "journal.request", "CASE WHEN journal.outcome <> 'done' THEN journal.request END", 1)
+
+func scanEntry(row pgx.CollectableRow) (*engine.Entry, error) { return scanEntryAfter(row) }
+
+// scanEntryAfter reads an entry that stands behind other columns.
+func scanEntryAfter(row pgx.CollectableRow, before ...any) (*engine.Entry, error) {
 	var e engine.Entry
 	var rounds, address, result, request, failure []byte
 	var step int
 	var outcome string
-	err := row.Scan(&e.Pass, &step, &rounds, &address, &e.Part, &outcome, &e.InputHash, &e.Attempts, &e.Started, &e.Ended, &e.Units, &result, &request, &failure)
+	err := row.Scan(append(before, &e.Pass, &step, &rounds, &address, &e.Part, &outcome, &e.Generation, &e.InputHash, &e.Attempts, &e.Started, &e.Ended, &e.Units, &result, &e.Sealed, &request, &failure)...)
 	if err != nil {
 		return nil, err
 	}
@@ -43,13 +55,13 @@ func scanEntry(row pgx.CollectableRow) (*engine.Entry, error) {
 		if err != nil {
 			return nil, err
 		}
-		e.Request = &engine.Sent{}
+		e.Request = &call.Sent{}
 		if err := json.Unmarshal(plain, e.Request); err != nil {
 			return nil, err
 		}
 	}
 	if failure != nil {
-		e.Failure = &engine.Failure{}
+		e.Failure = &call.Failure{}
 		if err := json.Unmarshal(failure, e.Failure); err != nil {
 			return nil, err
 		}
@@ -57,24 +69,26 @@ func scanEntry(row pgx.CollectableRow) (*engine.Entry, error) {
 	return &e, nil
 }
 
-// Entries implements engine.Journal: one query for a chunk's items at a step.
+// Entries implements engine.Journal: one query for a chunk's items at a step,
+// by a range of addresses, since chunks stand in the order of their items.
 func (j *RunJournal) Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*engine.Entry, error) {
-	raw := make([][]byte, len(addresses))
-	for i, a := range addresses {
-		raw[i] = []byte(a)
+	wanted := make(map[item.Address]bool, len(addresses))
+	for _, a := range addresses {
+		wanted[a] = true
 	}
-	rows, err := j.Store.node.Query(ctx, "SELECT "+entryColumns+` FROM journal
-		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = '' AND address = ANY($5) AND part <= 0`, j.Workspace, j.Run, pass, int(step), raw)
+	rows, err := j.Store.node.Query(ctx, "SELECT "+decidingColumns+` FROM journal
+		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = '' AND address BETWEEN $5 AND $6 AND part <= 0`,
+		j.Workspace, j.Run, pass, int(step), []byte(slices.Min(addresses)), []byte(slices.Max(addresses)))
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out, err := pgx.CollectRows(rows, scanEntry)
-	return out, unavailable(err)
+	all, err := pgx.CollectRows(rows, scanEntry)
+	return slices.DeleteFunc(all, func(e *engine.Entry) bool { return !wanted[e.Address] }), unavailable(err)
 }
 
 // Page implements engine.Journal.
 func (j *RunJournal) Page(ctx context.Context, k engine.Key) (*engine.Entry, error) {
-	rows, err := j.Store.node.Query(ctx, "SELECT "+entryColumns+` FROM journal
+	rows, err := j.Store.node.Query(ctx, "SELECT "+entryColumns("journal")+` FROM journal
 		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = $5 AND address = $6 AND part = $7`,
 		j.Workspace, j.Run, k.Pass, int(k.Step), []byte(k.Rounds), []byte(k.Address), k.Part)
 	if err != nil {
@@ -88,18 +102,35 @@ func (j *RunJournal) Page(ctx context.Context, k engine.Key) (*engine.Entry, err
 }
 
 // Append implements engine.Journal.
-func (j *RunJournal) Append(ctx context.Context, e *engine.Entry) error {
+func (j *RunJournal) Append(ctx context.Context, e *engine.Entry, writes ...engine.Write) (*engine.Entry, error) {
 	if j.Committer == nil {
-		return errors.New("this journal is only read")
+		return nil, errors.New("this journal is only read")
 	}
-	return j.Committer.Append(ctx, j.Workspace, j.Run, e)
+	return j.Committer.Append(ctx, j.Workspace, j.Run, e, writes...)
 }
 
-// TriggerItems is the source of a run: its first entries.
-type TriggerItems struct{ *RunJournal }
+// TriggerItems is the source of a run: its first entries. First are those that
+// are at hand already; each is given up once it was read.
+type TriggerItems struct {
+	*RunJournal
+	First   [][]byte
+	Decoded []map[string]any // the first page as a value
+	Whole   bool             // there are no others
+}
 
 // Page implements engine.Source.
-func (t TriggerItems) Page(ctx context.Context, page int) ([]map[string]any, error) {
+func (t *TriggerItems) Page(ctx context.Context, page int) ([]map[string]any, error) {
+	if page < len(t.First) && t.First[page] != nil {
+		text, decoded := t.First[page], t.Decoded
+		t.First[page], t.Decoded = nil, nil
+		if page == 0 && decoded != nil {
+			return decoded, nil
+		}
+		return decodeItems(text)
+	}
+	if t.Whole && page >= len(t.First) {
+		return nil, io.EOF
+	}
 	e, err := t.RunJournal.Page(ctx, engine.Key{Pass: 1, Step: 0, Part: page})
 	if err != nil {
 		return nil, err
@@ -108,18 +139,6 @@ func (t TriggerItems) Page(ctx context.Context, page int) ([]map[string]any, err
 		return nil, io.EOF
 	}
 	return decodeItems(e.Result)
-}
-
-// StartItems is the source of a run that was started here a moment ago: the
-// same bytes that were made durable.
-type StartItems struct{ Start *Start }
-
-// Page implements engine.Source.
-func (s StartItems) Page(_ context.Context, page int) ([]map[string]any, error) {
-	if page >= len(s.Start.Items) {
-		return nil, io.EOF
-	}
-	return decodeItems(s.Start.Items[page])
 }
 
 func decodeItems(text []byte) ([]map[string]any, error) {

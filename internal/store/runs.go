@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -29,6 +31,7 @@ type Run struct {
 	Connection string
 	Wake       *time.Time
 	Counts     *engine.Counts
+	Cancel     int // 1: it is to end; 2: its calls are cut
 }
 
 // RunFilter narrows a list of runs. Zero fields do not.
@@ -39,12 +42,10 @@ type RunFilter struct {
 	Limit    int
 }
 
-const runColumns = `r.run_id, r.workflow_id, w.name, w.title, r.state, r.pass, r.trigger, r.label, r.revision, r.accepted, r.ended, r.reason, r.message, r.connection, r.wake, r.counts`
-
 func scanRun(row pgx.CollectableRow) (Run, error) {
 	var r Run
 	var counts []byte
-	err := row.Scan(&r.ID, &r.Workflow, &r.Name, &r.Title, &r.State, &r.Pass, &r.Trigger, &r.Label, &r.Revision, &r.Accepted, &r.Ended, &r.Reason, &r.Message, &r.Connection, &r.Wake, &counts)
+	err := row.Scan(&r.ID, &r.Workflow, &r.Name, &r.Title, &r.State, &r.Pass, &r.Trigger, &r.Label, &r.Revision, &r.Accepted, &r.Ended, &r.Reason, &r.Message, &r.Connection, &r.Wake, &counts, &r.Cancel)
 	if err == nil && counts != nil {
 		r.Counts = &engine.Counts{}
 		err = json.Unmarshal(counts, r.Counts)
@@ -52,22 +53,22 @@ func scanRun(row pgx.CollectableRow) (Run, error) {
 	return r, err
 }
 
+// runsSQL lists runs from live and run alike. Where narrows each of the two, and
+// is a text of its own for each combination of filters, so that the plan that
+// the server keeps for it is the right one whatever the values are.
+func runsSQL(where string) string {
+	return `SELECT r.run_id, r.workflow_id, w.name, w.title, r.state, r.pass, r.trigger, r.label, r.revision, r.accepted, r.ended, r.reason, r.message, r.connection, r.wake, r.counts, r.cancel FROM (
+		(SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, NULL::timestamptz AS ended, reason, message, connection, wake, counts, cancel FROM live WHERE ` + where + `)
+		UNION ALL
+		(SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, '', message, '', NULL, counts, 0 FROM run WHERE ` + where + `)) r
+		JOIN workflow w ON w.workspace_id = r.workspace_id AND w.id = r.workflow_id ORDER BY r.run_id DESC`
+}
+
 // Runs lists a page of runs, newest first.
 func (s *Store) Runs(ctx context.Context, sc Scope, f RunFilter) (out []Run, err error) {
-	if f.Before == uuid.Nil {
-		f.Before = uuid.Max
-	}
-	where := `WHERE run_id < $1 AND ($2::uuid IS NULL OR workflow_id = $2) AND ($3 = '' OR state = $3) ORDER BY run_id DESC LIMIT $4`
-	var workflow *uuid.UUID
-	if f.Workflow != uuid.Nil {
-		workflow = &f.Workflow
-	}
+	sql, args := f.query(sc)
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT "+runColumns+` FROM (
-			(SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, NULL::timestamptz AS ended, reason, message, connection, wake, counts FROM live `+where+`)
-			UNION ALL
-			(SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, '', message, '', NULL, counts FROM run `+where+`)) r
-			JOIN workflow w ON w.workspace_id = r.workspace_id AND w.id = r.workflow_id ORDER BY r.run_id DESC LIMIT $4`, f.Before, workflow, f.State, f.Limit)
+		rows, err := tx.Query(ctx, sql, args...)
 		if err != nil {
 			return err
 		}
@@ -77,14 +78,27 @@ func (s *Store) Runs(ctx context.Context, sc Scope, f RunFilter) (out []Run, err
 	return out, err
 }
 
+func (f RunFilter) query(sc Scope) (string, []any) {
+	if f.Before == uuid.Nil {
+		f.Before = uuid.Max
+	}
+	where, args := "workspace_id = $1 AND run_id < $2", []any{sc.workspace, f.Before}
+	if f.Workflow != uuid.Nil {
+		args = append(args, f.Workflow)
+		where += fmt.Sprintf(" AND workflow_id = $%d", len(args))
+	}
+	if f.State != "" {
+		args = append(args, f.State)
+		where += fmt.Sprintf(" AND state = $%d", len(args))
+	}
+	limit := fmt.Sprintf(" LIMIT %d", f.Limit) // as a parameter it would be taken for a tenth of the table
+	return runsSQL(where+" ORDER BY run_id DESC"+limit) + limit, args
+}
+
 // Run finds one run.
 func (s *Store) Run(ctx context.Context, sc Scope, id uuid.UUID) (r Run, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT "+runColumns+` FROM (
-			SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, NULL::timestamptz AS ended, reason, message, connection, wake, counts FROM live WHERE run_id = $1
-			UNION ALL
-			SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, '', message, '', NULL, counts FROM run WHERE run_id = $1) r
-			JOIN workflow w ON w.workspace_id = r.workspace_id AND w.id = r.workflow_id LIMIT 1`, id)
+		rows, err := tx.Query(ctx, runsSQL("workspace_id = $1 AND run_id = $2")+" LIMIT 1", sc.workspace, id)
 		if err != nil {
 			return err
 		}
@@ -92,6 +106,44 @@ func (s *Store) Run(ctx context.Context, sc Scope, id uuid.UUID) (r Run, err err
 		return err
 	})
 	return r, err
+}
+
+const (
+	lastLiveSQL = `SELECT r.run_id, r.workflow_id, w.name, w.title, r.state, r.pass, r.trigger, r.label, r.revision, r.accepted, r.ended, r.reason, r.message, r.connection, r.wake, r.counts, r.cancel
+		FROM (SELECT DISTINCT ON (workflow_id) run_id, workflow_id, state, pass, trigger, label, revision, accepted, NULL::timestamptz AS ended, reason, message, connection, wake, counts, cancel FROM live
+			WHERE workspace_id = $1 AND workflow_id = ANY ($2) ORDER BY workflow_id, run_id DESC) r
+		JOIN workflow w ON w.workspace_id = $1 AND w.id = r.workflow_id`
+	// Between >= and <= only the index that begins with the workflow gives this
+	// order; the planner would rather go through everybody's runs, in the hope of
+	// coming upon one soon.
+	lastEndedSQL = `SELECT r.run_id, r.workflow_id, w.name, w.title, r.state, r.pass, r.trigger, r.label, r.revision, r.accepted, r.ended, '', r.message, '', NULL::timestamptz, r.counts, 0
+		FROM unnest($2::uuid[]) AS k(id) JOIN workflow w ON w.workspace_id = $1 AND w.id = k.id CROSS JOIN LATERAL (
+			SELECT run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts FROM run
+			WHERE workspace_id = $1 AND workflow_id >= k.id AND workflow_id <= k.id ORDER BY workflow_id, run_id DESC LIMIT 1) r`
+)
+
+// LastRuns finds the newest run of each of these workflows that has one.
+func (s *Store) LastRuns(ctx context.Context, sc Scope, workflows []uuid.UUID) (map[uuid.UUID]Run, error) {
+	out := map[uuid.UUID]Run{}
+	err := s.within(ctx, sc, func(tx pgx.Tx) error {
+		for _, sql := range []string{lastLiveSQL, lastEndedSQL} {
+			rows, err := tx.Query(ctx, sql, sc.workspace, workflows)
+			if err != nil {
+				return err
+			}
+			list, err := pgx.CollectRows(rows, scanRun)
+			if err != nil {
+				return err
+			}
+			for _, r := range list {
+				if known, ok := out[r.Workflow]; !ok || bytes.Compare(known.ID[:], r.ID[:]) < 0 {
+					out[r.Workflow] = r
+				}
+			}
+		}
+		return nil
+	})
+	return out, err
 }
 
 // Pass is a stretch of a run.
@@ -137,11 +189,12 @@ func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, kind strin
 	})
 }
 
-// CancelRun flags a live run. A parked or queued one ends at once.
+// CancelRun flags a live run; a second time its calls are cut. A parked or queued
+// one ends at once.
 func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended bool, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		var state string
-		if err := tx.QueryRow(ctx, "UPDATE live SET cancel = true WHERE run_id = $1 RETURNING state", run).Scan(&state); err != nil {
+		if err := tx.QueryRow(ctx, "UPDATE live SET cancel = least(cancel + 1, 2), cancelled_by = CASE WHEN cancel = 0 THEN $2 ELSE cancelled_by END WHERE run_id = $1 RETURNING state", run, sc.name).Scan(&state); err != nil {
 			return err
 		}
 		if state == "running" {
@@ -157,31 +210,41 @@ func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended b
 	return ended, err
 }
 
-// PageOfLattice is a stored page of the lattice index.
-type PageOfLattice struct {
-	Page, FirstRow, Count int
-	Fates                 []byte
-	Body                  []byte
+// LatticeHead is what is known of a stored page of the lattice without its rows.
+type LatticeHead struct {
+	Pass, Page, FirstRow, Count int
+	Fates                       map[string]int // how many rows of the page end in each fate
 }
 
-// LatticePass gives the newest pass of a run that has lattice pages.
-func (s *Store) LatticePass(ctx context.Context, sc Scope, run uuid.UUID) (pass, rows int, err error) {
+// LatticeHeads lists the pages of the newest pass of a run that has any.
+func (s *Store) LatticeHeads(ctx context.Context, sc Scope, run uuid.UUID) (out []LatticeHead, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		return tx.QueryRow(ctx, "SELECT pass, sum(row_count)::int FROM lattice WHERE run_id = $1 GROUP BY pass ORDER BY pass DESC LIMIT 1", run).Scan(&pass, &rows)
-	})
-	return pass, rows, err
-}
-
-// Lattice lists the pages of a pass, without their bodies if only the fates
-// are wanted.
-func (s *Store) Lattice(ctx context.Context, sc Scope, run uuid.UUID, pass int, bodies bool, from, to int) (out []PageOfLattice, err error) {
-	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT page, first_row, row_count, fates, CASE WHEN $3 THEN body ELSE ''::bytea END FROM lattice
-			WHERE run_id = $1 AND pass = $2 AND first_row + row_count > $4 AND first_row < $5 ORDER BY page`, run, pass, bodies, from, to)
+		rows, err := tx.Query(ctx, `SELECT pass, page, first_row, row_count, fates FROM lattice
+			WHERE workspace_id = $1 AND run_id = $2 AND pass = (SELECT max(pass) FROM lattice WHERE workspace_id = $1 AND run_id = $2) ORDER BY page`, sc.workspace, run)
 		if err != nil {
 			return err
 		}
-		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[PageOfLattice])
+		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (h LatticeHead, err error) {
+			var fates []byte
+			if err = row.Scan(&h.Pass, &h.Page, &h.FirstRow, &h.Count, &fates); err == nil {
+				err = json.Unmarshal(fates, &h.Fates)
+			}
+			return h, err
+		})
+		return err
+	})
+	return out, err
+}
+
+// LatticeBodies reads the rows of some pages of a pass, packed, in the order of
+// their pages.
+func (s *Store) LatticeBodies(ctx context.Context, sc Scope, run uuid.UUID, pass int, pages []int) (out [][]byte, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT body FROM lattice WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND page = ANY($4) ORDER BY page", sc.workspace, run, pass, pages)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowTo[[]byte])
 		return err
 	})
 	return out, err

@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,7 +13,8 @@ import (
 )
 
 // OpenSession begins a node's lease. Sessions that the same node left behind
-// are taken over at once: its name is locked on its machine, so they are dead.
+// are taken over at once: its name is locked on its machine, so they are dead,
+// and so are the calls that they had leave for.
 func (s *Store) OpenSession(ctx context.Context, node string) (id uuid.UUID, err error) {
 	id = NewID()
 	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
@@ -22,11 +26,13 @@ func (s *Store) OpenSession(ctx context.Context, node string) (id uuid.UUID, err
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "UPDATE node_session SET ended = now() WHERE id = ANY($1)", old); err != nil {
-			return err
-		}
-		if err := release(ctx, tx, old); err != nil {
-			return err
+		if len(old) > 0 {
+			if err := release(ctx, tx, old, byDeath); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, "DELETE FROM connection_permit WHERE session_id = ANY($1)", old); err != nil {
+				return err
+			}
 		}
 		_, err = tx.Exec(ctx, "INSERT INTO node_session (id, node) VALUES ($1, $2)", id, node)
 		return err
@@ -34,16 +40,28 @@ func (s *Store) OpenSession(ctx context.Context, node string) (id uuid.UUID, err
 	return id, unavailable(err)
 }
 
-// MaxTakeovers is how often a run may be taken over before it is held to be
-// what stops the nodes.
-const MaxTakeovers = 3
+// manner in which a session ends.
+type manner int
 
-// release gives the runs of ended sessions back to the queue.
-func release(ctx context.Context, tx pgx.Tx, sessions []uuid.UUID) error {
-	if len(sessions) == 0 {
-		return nil
-	}
-	_, err := tx.Exec(ctx, "UPDATE live SET state = 'queued', session_id = NULL, takeovers = takeovers + 1 WHERE session_id = ANY($1)", sessions)
+const (
+	byDeath manner = iota
+	inOrder
+)
+
+// releaseSQL ends sessions and gives their runs back to the queue. A run that
+// had begun counts a takeover, and remembers when its owner was last seen; one
+// that somebody cancelled is over. $2: it was in order, and nothing was in flight.
+const releaseSQL = `WITH n AS (UPDATE node_session SET ended = now() WHERE id = ANY($1) AND ended IS NULL RETURNING id, seen),
+	d AS (DELETE FROM live l USING n WHERE l.session_id = n.id AND l.cancel > 0 RETURNING l.*),
+	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
+		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
+	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, takeovers = takeovers + CASE WHEN begun AND NOT $2 THEN 1 ELSE 0 END,
+		interrupted = CASE WHEN $2 THEN interrupted ELSE least(interrupted, n.seen) END
+	FROM n WHERE l.session_id = n.id AND l.cancel = 0`
+
+// release ends sessions in one of two ways.
+func release(ctx context.Context, tx pgx.Tx, sessions []uuid.UUID, how manner) error {
+	_, err := tx.Exec(ctx, releaseSQL, sessions, how == inOrder)
 	if err == nil {
 		_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
 	}
@@ -52,7 +70,7 @@ func release(ctx context.Context, tx pgx.Tx, sessions []uuid.UUID) error {
 
 // Beat raises the lease's counter. ErrFenced: the session has ended.
 func (s *Store) Beat(ctx context.Context, id uuid.UUID) error {
-	tag, err := s.node.Exec(ctx, "UPDATE node_session SET beat = beat + 1 WHERE id = $1 AND ended IS NULL", id)
+	tag, err := s.node.Exec(ctx, "UPDATE node_session SET beat = beat + 1, seen = now() WHERE id = $1 AND ended IS NULL", id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrFenced
 	}
@@ -72,29 +90,58 @@ func (s *Store) Beats(ctx context.Context) (map[uuid.UUID]int64, error) {
 	return out, unavailable(err)
 }
 
+// takeoverWithin is how long a takeover waits for what the dead node holds.
+const takeoverWithin = 15 * time.Second
+
 // TakeOver ends a session whose beat still is the one seen, and gives its runs
-// back to the queue.
-func (s *Store) TakeOver(ctx context.Context, id uuid.UUID, beat int64) error {
-	return unavailable(pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE node_session SET ended = now() WHERE id = (SELECT id FROM node_session WHERE id = $1 AND beat = $2 AND ended IS NULL FOR UPDATE)", id, beat)
-		if err != nil || tag.RowsAffected() == 0 {
-			return err
-		}
-		return release(ctx, tx, []uuid.UUID{id})
-	}))
+// back to the queue. Where the dead node's own database sessions hold it up,
+// they are ended; nobody else's are.
+func (s *Store) TakeOver(ctx context.Context, id uuid.UUID, beat int64) (taken bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, takeoverWithin)
+	defer cancel()
+	err = s.node.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		done := make(chan struct{})
+		var wait sync.WaitGroup
+		wait.Go(func() { s.endBlockers(ctx, c.Conn().PgConn().PID(), id, done) })
+		defer wait.Wait()
+		defer close(done)
+		return pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d", (answerWithin-time.Second).Milliseconds())); err != nil {
+				return err
+			}
+			err := tx.QueryRow(ctx, "SELECT true FROM node_session WHERE id = $1 AND beat = $2 AND ended IS NULL FOR UPDATE", id, beat).Scan(&taken)
+			if errors.Is(err, pgx.ErrNoRows) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			return release(ctx, tx, []uuid.UUID{id}, byDeath)
+		})
+	})
+	return taken && err == nil, unavailable(err)
 }
 
-// CloseSession ends a lease in order: what it still held goes back.
+// endBlockers ends what holds a takeover up, until done.
+func (s *Store) endBlockers(ctx context.Context, waiting uint32, session uuid.UUID, done <-chan struct{}) {
+	for {
+		select {
+		case <-done:
+			return
+		case <-ctx.Done():
+			return
+		case <-time.After(500 * time.Millisecond):
+		}
+		// Where it fails, the takeover ends by its lock timeout and is tried again.
+		_, _ = s.node.Exec(ctx, "SELECT end_blockers($1, $2)", int32(waiting), session)
+	}
+}
+
+// CloseSession ends a lease in order: what it still held goes back, and counts
+// no takeover.
 func (s *Store) CloseSession(ctx context.Context, id uuid.UUID) error {
 	return unavailable(pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "UPDATE node_session SET ended = now() WHERE id = $1", id); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "UPDATE live SET state = 'queued', session_id = NULL WHERE session_id = $1", id); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "NOTIFY trellis_queue")
-		return err
+		return release(ctx, tx, []uuid.UUID{id}, inOrder)
 	}))
 }
 
@@ -102,45 +149,214 @@ func (s *Store) CloseSession(ctx context.Context, id uuid.UUID) error {
 type Claimed struct {
 	Workspace, Run, Workflow uuid.UUID
 	Pass                     int
+	Claim                    int
+	Revision                 int
 	Takeovers                int
+	Interrupted              time.Time // zero: no owner died since it last got further
 	Accepted                 time.Time
-	Fresh                    *Start // of a run that this node has just accepted; nil for others
+	First                    [][]byte         // pages of its items that are at hand
+	Decoded                  []map[string]any // the first of these pages, where it is at hand
+	Whole                    bool             // First are all of them
 }
 
-// Claim takes up to n queued runs for a session, the oldest of each workspace
-// first, so that no workspace's flood delays another's.
-func (s *Store) Claim(ctx context.Context, session uuid.UUID, n int) (out []Claimed, err error) {
-	rows, err := s.node.Query(ctx, `WITH due AS (
-			SELECT workspace_id, run_id, row_number() OVER (PARTITION BY workspace_id ORDER BY run_id) AS turn
-			FROM (SELECT workspace_id, run_id FROM live WHERE state = 'queued' ORDER BY run_id LIMIT 1000) q),
-		chosen AS (SELECT l.workspace_id, l.run_id FROM live l JOIN due USING (workspace_id, run_id)
-			WHERE l.state = 'queued' ORDER BY due.turn, l.run_id LIMIT $2 FOR UPDATE OF l SKIP LOCKED)
-		UPDATE live l SET state = 'running', session_id = $1, wake = NULL, reason = '', message = '' FROM chosen c
-		WHERE l.workspace_id = c.workspace_id AND l.run_id = c.run_id AND EXISTS (SELECT FROM node_session WHERE id = $1 AND ended IS NULL)
-		RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.takeovers, l.accepted`, session, n)
+// Begins tells whether nobody has carried the run out before: it can have no
+// entries but its items.
+func (c *Claimed) Begins() bool { return c.Claim == 1 }
+
+// claimSQL takes up to $3 queued runs: the oldest of each workspace in turn,
+// beginning with the workspace after $2, and none of those in $4. Its cost depends on how many are taken,
+// not on how many wait. What somebody cancelled is not taken, but over.
+const claimSQL = `WITH RECURSIVE
+	w AS (SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > $2 ORDER BY workspace_id LIMIT 1) AS id, 1 AS n
+		UNION ALL
+		SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > w.id ORDER BY workspace_id LIMIT 1), n + 1 FROM w WHERE id IS NOT NULL AND n < $3),
+	-- Round the end, and on from the beginning up to where it began.
+	r AS (SELECT (SELECT workspace_id FROM live WHERE state = 'queued' ORDER BY workspace_id LIMIT 1) AS id, 1 AS n WHERE (SELECT count(id) FROM w) < $3
+		UNION ALL
+		SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > r.id ORDER BY workspace_id LIMIT 1), n + 1 FROM r WHERE id <= $2 AND n < $3),
+	spaces AS (SELECT id, row_number() OVER () AS place FROM (SELECT id FROM w WHERE id IS NOT NULL UNION ALL SELECT id FROM r WHERE id <= $2) x WHERE id <> ALL ($4) LIMIT $3),
+	due AS (SELECT s.place, q.workspace_id, q.run_id, q.cancel, row_number() OVER (PARTITION BY s.place ORDER BY q.run_id) AS turn
+		FROM spaces s CROSS JOIN LATERAL (SELECT workspace_id, run_id, cancel FROM live WHERE workspace_id = s.id AND state = 'queued' ORDER BY run_id
+			LIMIT ($3 + (SELECT count(*) FROM spaces) - 1) / greatest((SELECT count(*) FROM spaces), 1) FOR UPDATE SKIP LOCKED) q),
+	chosen AS (SELECT workspace_id, run_id, cancel, turn, place FROM due ORDER BY turn, place LIMIT $3),
+	d AS (DELETE FROM live l USING chosen c WHERE c.cancel > 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id RETURNING l.*),
+	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
+		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
+	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = true, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
+	WHERE c.cancel = 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id
+	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted`
+
+// Turn says whose turn it is.
+type Turn struct {
+	After   uuid.UUID   // the workspace that was served last
+	Without []uuid.UUID // workspaces that have enough in hand
+}
+
+// Claim takes up to n queued runs for a session, fairly between workspaces.
+func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (out []Claimed, err error) {
+	if t.Without == nil {
+		t.Without = []uuid.UUID{}
+	}
+	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT hold_session($1)", session); err != nil {
+			return fenced(err)
+		}
+		rows, err := tx.Query(ctx, claimSQL, session, t.After, n, t.Without)
+		if err != nil {
+			return err
+		}
+		if out, err = pgx.CollectRows(rows, scanClaimed); err != nil {
+			return err
+		}
+		return firstPages(ctx, tx, out)
+	})
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c Claimed, err error) {
-		err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Takeovers, &c.Accepted)
-		return c, err
+	return out, nil
+}
+
+func scanClaimed(row pgx.CollectableRow) (c Claimed, err error) {
+	var interrupted *time.Time
+	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted)
+	if interrupted != nil {
+		c.Interrupted = *interrupted
+	}
+	return c, err
+}
+
+const firstPagesSQL = `SELECT k.run_id, j.part, CASE WHEN j.part = 0 THEN j.result END FROM unnest($1::uuid[], $2::uuid[]) AS k(workspace_id, run_id)
+	CROSS JOIN LATERAL (SELECT part, result FROM journal WHERE workspace_id = k.workspace_id AND run_id = k.run_id AND pass = 1 AND step = 0 AND rounds = '' AND address = '' ORDER BY part LIMIT 2) j`
+
+// firstPages reads the first page of items of runs that begin, together; the
+// second, where there is one, tells that there are more.
+func firstPages(ctx context.Context, tx pgx.Tx, claimed []Claimed) error {
+	var workspace, run [][16]byte
+	byRun := map[uuid.UUID]*Claimed{}
+	for i, c := range claimed {
+		if c.Begins() && c.Pass == 1 {
+			workspace, run = append(workspace, c.Workspace), append(run, c.Run)
+			byRun[c.Run] = &claimed[i]
+		}
+	}
+	if len(run) == 0 {
+		return nil
+	}
+	rows, err := tx.Query(ctx, firstPagesSQL, workspace, run)
+	if err != nil {
+		return err
+	}
+	for _, c := range byRun {
+		c.Whole = true
+	}
+	var id uuid.UUID
+	var part int
+	var result []byte
+	_, err = pgx.ForEachRow(rows, []any{&id, &part, &result}, func() error {
+		if part > 0 {
+			byRun[id].Whole = false
+			return nil
+		}
+		text, err := unpack(result)
+		byRun[id].First = [][]byte{text}
+		return err
 	})
+	return err
+}
+
+// Owned lists what the database says that a session owns: runs and claims.
+func (s *Store) Owned(ctx context.Context, session uuid.UUID) (map[uuid.UUID]Owned, error) {
+	rows, err := s.node.Query(ctx, "SELECT workspace_id, run_id, claim FROM live WHERE session_id = $1 AND state = 'running'", session)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out := map[uuid.UUID]Owned{}
+	var o Owned
+	_, err = pgx.ForEachRow(rows, []any{&o.Workspace, &o.Run, &o.Claim}, func() error { out[o.Run] = o; return nil })
 	return out, unavailable(err)
 }
 
-// WakeDue queues waiting runs whose time has come.
+// Owned is a run that a session owns.
+type Owned struct {
+	Workspace, Run uuid.UUID
+	Claim          int
+}
+
+// HandBack queues runs that a session owns and does not carry out: the answer
+// to their claim or start was lost. It counts no takeover.
+func (s *Store) HandBack(ctx context.Context, session uuid.UUID, runs []Owned) error {
+	var workspace, run [][16]byte
+	var claim []int32
+	for _, o := range runs {
+		workspace, run, claim = append(workspace, o.Workspace), append(run, o.Run), append(claim, int32(o.Claim))
+	}
+	_, err := s.node.Exec(ctx, `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[]) AS e(workspace_id, run_id, claim)),
+		u AS (UPDATE live l SET state = 'queued', session_id = NULL, begun = false FROM e
+			WHERE l.workspace_id = ANY (ARRAY[e.workspace_id]) AND l.run_id = e.run_id AND l.claim = e.claim AND l.session_id IS NOT DISTINCT FROM $1 AND l.state = 'running' RETURNING l.run_id)
+		SELECT pg_notify('trellis_queue', '') FROM u LIMIT 1`, session, workspace, run, claim)
+	return unavailable(err)
+}
+
+// adoptSQL makes entries of what former owners left behind for the runs in s. A
+// definite result replaces one that was not known, as long as the run is in the
+// same pass: nobody has decided anything about it yet.
+const adoptSQL = `, g AS (DELETE FROM stray x USING s WHERE x.workspace_id = ANY (ARRAY[s.workspace_id]) AND x.run_id = s.run_id RETURNING x.*, s.pass AS now)
+	INSERT INTO journal AS j (` + journalColumns + `) SELECT ` + journalColumns + ` FROM g WHERE pass = now ORDER BY workspace_id, run_id, pass, step, rounds, address, part
+	ON CONFLICT (workspace_id, run_id, pass, step, rounds, address, part) DO UPDATE SET outcome = EXCLUDED.outcome, attempts = EXCLUDED.attempts, started = EXCLUDED.started, ended = EXCLUDED.ended,
+		units = EXCLUDED.units, result = EXCLUDED.result, sealed = EXCLUDED.sealed, request = EXCLUDED.request, failure = EXCLUDED.failure
+	WHERE j.outcome = 'unknown' AND EXCLUDED.outcome <> 'unknown' AND j.generation = EXCLUDED.generation`
+
+// Adopt makes entries of what former owners of the session's runs left behind.
+func (s *Store) Adopt(ctx context.Context, session uuid.UUID) error {
+	return unavailable(pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT hold_session($1)", session); err != nil {
+			return fenced(err)
+		}
+		_, err := tx.Exec(ctx, `WITH s AS MATERIALIZED (SELECT l.workspace_id, l.run_id, l.pass FROM live l
+			CROSS JOIN LATERAL (SELECT FROM stray WHERE workspace_id = l.workspace_id AND run_id = l.run_id LIMIT 1) x WHERE l.session_id = $1)`+adoptSQL, session)
+		return err
+	}))
+}
+
+// AdoptEnded does the same for runs that have ended meanwhile, or wait, and
+// forgets what belongs to no run.
+func (s *Store) AdoptEnded(ctx context.Context) error {
+	_, err := s.node.Exec(ctx, `WITH s AS MATERIALIZED (SELECT d.workspace_id, d.run_id, coalesce(l.pass, r.pass) AS pass
+			FROM (SELECT DISTINCT x.workspace_id, x.run_id FROM stray x) d
+			LEFT JOIN LATERAL (SELECT pass, state FROM live WHERE workspace_id = d.workspace_id AND run_id = d.run_id LIMIT 1) l ON true
+			LEFT JOIN LATERAL (SELECT pass FROM run WHERE workspace_id = d.workspace_id AND run_id = d.run_id LIMIT 1) r ON true
+			WHERE l.state = 'waiting' OR l.state IS NULL AND r.pass IS NOT NULL LIMIT 1000)`+adoptSQL)
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM stray x WHERE x.came < now() - interval '1 hour' AND NOT EXISTS (SELECT FROM live l WHERE l.workspace_id = x.workspace_id AND l.run_id = x.run_id)")
+	}
+	return unavailable(err)
+}
+
+// wakeMost is how many runs are woken together.
+const wakeMost = 500
+
+// WakeDue queues waiting runs whose time has come, the longest due first, and
+// tells all nodes.
 func (s *Store) WakeDue(ctx context.Context) (int64, error) {
-	tag, err := s.node.Exec(ctx, "UPDATE live SET state = 'queued' WHERE state = 'waiting' AND wake <= now()")
+	tag, err := s.node.Exec(ctx, `WITH due AS (SELECT workspace_id, run_id FROM live WHERE state = 'waiting' AND wake <= now() ORDER BY wake LIMIT $1 FOR UPDATE SKIP LOCKED),
+		u AS (UPDATE live l SET state = 'queued' FROM due WHERE l.workspace_id = ANY (ARRAY[due.workspace_id]) AND l.run_id = due.run_id RETURNING l.run_id)
+		SELECT run_id, pg_notify('trellis_queue', '') FROM u`, wakeMost)
 	return tag.RowsAffected(), unavailable(err)
 }
 
-// Cancelled lists the runs of a session that somebody cancelled.
-func (s *Store) Cancelled(ctx context.Context, session uuid.UUID) ([]uuid.UUID, error) {
-	rows, err := s.node.Query(ctx, "SELECT run_id FROM live WHERE session_id = $1 AND cancel", session)
+// Cancelled is a run that somebody wants to end.
+type Cancelled struct {
+	Run    uuid.UUID
+	Cancel int // 1: asked; 2: asked again, its calls are cut
+}
+
+// Cancelled lists the runs of a session that somebody wants to end.
+func (s *Store) Cancelled(ctx context.Context, session uuid.UUID) ([]Cancelled, error) {
+	rows, err := s.node.Query(ctx, "SELECT run_id, cancel FROM live WHERE session_id = $1 AND cancel > 0", session)
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Cancelled])
 	return out, unavailable(err)
 }
 
@@ -157,40 +373,59 @@ func (s *Store) Sweep(ctx context.Context) error {
 		_, err = s.node.Exec(ctx, "DELETE FROM callback WHERE expires < now()")
 	}
 	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM connection_permit WHERE until < now()")
+	}
+	if err == nil {
 		err = s.SweepFiles(ctx)
 	}
 	return unavailable(err)
 }
 
-// Listen calls wake for each notice on the queue until ctx ends. It connects
-// anew after an interruption.
+// Channels of notices.
+const (
+	QueueChannel  = "trellis_queue"  // something was queued
+	CancelChannel = "trellis_cancel" // somebody wants a run to end
+	StrayChannel  = "trellis_stray"  // a former owner left something behind
+)
+
+// listenQuiet is how long a listener is believed that hears nothing.
+const listenQuiet = 5 * time.Second
+
+// Listen calls wake for each notice until ctx ends. It connects anew after an
+// interruption, and asks for itself when nothing was heard for a while; either
+// way wake is called, since something may have been missed.
 func (s *Store) Listen(ctx context.Context, wake func(channel string)) {
 	for ctx.Err() == nil {
 		_ = s.node.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
-			for _, ch := range []string{"trellis_queue", "trellis_cancel"} {
-				if _, err := c.Exec(ctx, "LISTEN "+ch); err != nil {
-					return err
-				}
+			if _, err := c.Exec(ctx, "LISTEN "+QueueChannel+"; LISTEN "+CancelChannel+"; LISTEN "+StrayChannel); err != nil {
+				return err
 			}
-			defer func() { _, _ = c.Exec(context.WithoutCancel(ctx), "UNLISTEN *") }()
+			defer func() {
+				ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+				defer cancel()
+				_, _ = c.Exec(ctx, "UNLISTEN *")
+			}()
 			for {
-				n, err := c.Conn().WaitForNotification(ctx)
-				if err != nil {
+				quiet, cancel := context.WithTimeout(ctx, listenQuiet)
+				n, err := c.Conn().WaitForNotification(quiet)
+				cancel()
+				switch {
+				case err == nil:
+					wake(n.Channel)
+				case ctx.Err() != nil || c.Conn().IsClosed():
 					return err
+				default:
+					if _, err := c.Exec(ctx, "SELECT 1"); err != nil {
+						return err
+					}
+					wake(QueueChannel)
 				}
-				wake(n.Channel)
 			}
 		})
 		select {
 		case <-ctx.Done():
 		case <-time.After(500 * time.Millisecond):
-			wake("trellis_queue")
+			wake(QueueChannel)
 		}
 	}
-}
-
-// ForgetTakeovers records that a run taken over has got further.
-func (s *Store) ForgetTakeovers(ctx context.Context, workspace, run uuid.UUID) {
-	// If this fails, the run is only given up earlier than it need be.
-	_, _ = s.node.Exec(ctx, "UPDATE live SET takeovers = 0 WHERE workspace_id = $1 AND run_id = $2", workspace, run)
 }

@@ -10,15 +10,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -26,15 +27,6 @@ import (
 
 //go:embed migrations/*.sql
 var migrations embed.FS
-
-// Sentinels that callers decide by.
-var (
-	ErrNotFound    = errors.New("not found")
-	ErrConflict    = errors.New("somebody else changed it in between")
-	ErrTaken       = errors.New("the name is taken")
-	ErrUnavailable = errors.New("the database cannot be reached at the moment")
-	ErrFenced      = errors.New("this node's session has ended")
-)
 
 // Store is a database. It is safe for concurrent use.
 type Store struct {
@@ -72,17 +64,18 @@ func WithPassword(address, file string) (string, error) {
 	return u.String(), nil
 }
 
-// Open connects, brings the schema up to date and makes today's partitions.
-func Open(ctx context.Context, address string) (*Store, error) {
+// Open connects, brings the schema up to date and makes today's partitions. Node
+// is the name of the node whose connections these are; "" where there is none.
+func Open(ctx context.Context, address, node string) (*Store, error) {
 	if err := migrate(ctx, address); err != nil {
 		return nil, unavailable(err)
 	}
 	s := &Store{}
 	var err error
-	if s.api, err = pool(ctx, address, "trellis_api", 16); err != nil {
+	if s.api, err = pool(ctx, address, settings{role: "trellis_api", most: 16, name: node}); err != nil {
 		return nil, unavailable(err)
 	}
-	if s.node, err = pool(ctx, address, "trellis_node", 24); err != nil {
+	if s.node, err = pool(ctx, address, settings{role: "trellis_node", most: 24, name: node, planOnce: true}); err != nil {
 		s.api.Close()
 		return nil, unavailable(err)
 	}
@@ -121,18 +114,62 @@ func migrate(ctx context.Context, address string) error {
 // EnsurePartitions makes those of the coming days. A node calls it hourly.
 func EnsurePartitions(ctx context.Context, address string) error { return migrate(ctx, address) }
 
-func pool(ctx context.Context, address, role string, most int32) (*pgxpool.Pool, error) {
+// settings of a pool.
+type settings struct {
+	role string
+	most int32
+	name string // of the node
+	// planOnce lets the server plan each statement a single time: those of a node
+	// are few, go by key, and planning them over all partitions costs more than
+	// carrying them out. As the tables may be empty at that time, the plans must
+	// not build on that: they go by the indexes whatever the planner thinks. For
+	// the same end, rows that are read for a list are read LATERAL with a LIMIT,
+	// and rows that are changed are joined by = ANY (ARRAY[…]) on the first column
+	// of their key: in both ways the list comes first and the table by its key.
+	planOnce bool
+}
+
+var byKey = map[string]string{
+	"plan_cache_mode": "force_generic_plan", "enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off",
+	"jit": "off", // what those cost makes plans look dear
+}
+
+func pool(ctx context.Context, address string, o settings) (*pgxpool.Pool, error) {
 	cfg, err := pgxpool.ParseConfig(address)
 	if err != nil {
 		return nil, err
 	}
-	cfg.MaxConns = most
+	var made atomic.Pointer[pgxpool.Pool]
+	cfg.MaxConns = o.most
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	// Where one connection has gone silent, those beside it have too: none of
+	// them is used again.
+	cfg.ConnConfig.DialFunc = dialler(func() {
+		if p := made.Load(); p != nil {
+			go p.Reset()
+		}
+	})
+	maps.Copy(cfg.ConnConfig.RuntimeParams, serverSide)
+	cfg.ConnConfig.RuntimeParams["application_name"] = applicationName(o.name)
+	if o.planOnce {
+		maps.Copy(cfg.ConnConfig.RuntimeParams, byKey)
+	}
 	cfg.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
-		_, err := c.Exec(ctx, "SET ROLE "+pgx.Identifier{role}.Sanitize())
+		_, err := c.Exec(ctx, "SET ROLE "+pgx.Identifier{o.role}.Sanitize())
 		return err
 	}
-	return pgxpool.NewWithConfig(ctx, cfg)
+	p, err := pgxpool.NewWithConfig(ctx, cfg)
+	made.Store(p)
+	return p, err
+}
+
+// applicationName is what a node's connections are called in the server; a
+// takeover ends them by it.
+func applicationName(node string) string {
+	if node == "" {
+		return "trellis"
+	}
+	return "trellis " + node
 }
 
 // Close ends all connections.
@@ -144,58 +181,18 @@ func (s *Store) Close() {
 // Ping tells whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return unavailable(s.node.Ping(ctx)) }
 
-// unavailable marks errors that mean that the server cannot be reached.
-func unavailable(err error) error {
-	if err == nil || !IsUnavailable(err) {
-		return err
-	}
-	return fmt.Errorf("%w: %w", ErrUnavailable, err)
-}
-
-// IsUnavailable tells whether an error came from the way to the server rather
-// than from what was asked of it.
-func IsUnavailable(err error) bool {
-	if err == nil {
-		return false
-	}
-	var pg *pgconn.PgError
-	if errors.As(err, &pg) {
-		// Class 57P: shut down, crashed, starting up. 53300: too many connections.
-		return strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300" || strings.HasPrefix(pg.Code, "08")
-	}
-	var connect *pgconn.ConnectError
-	var network net.Error
-	return errors.Is(err, ErrUnavailable) || errors.As(err, &connect) || errors.As(err, &network) && !errors.Is(err, context.Canceled) ||
-		pgconn.SafeToRetry(err) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "connection reset")
-}
-
 // within runs work in a transaction that sees the scope's workspace only.
 func (s *Store) within(ctx context.Context, sc Scope, work func(pgx.Tx) error) error {
-	tx, err := s.api.Begin(ctx)
+	// Both in one message; the id is of hexadecimal digits and hyphens alone.
+	tx, err := s.api.BeginTx(ctx, pgx.TxOptions{BeginQuery: "BEGIN; SET LOCAL trellis.workspace = '" + sc.workspace.String() + "'"})
 	if err != nil {
 		return unavailable(err)
 	}
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
-	if _, err := tx.Exec(ctx, "SELECT set_config('trellis.workspace', $1, true)", sc.workspace.String()); err != nil {
-		return unavailable(err)
-	}
 	if err := work(tx); err != nil {
 		return translate(err)
 	}
 	return translate(tx.Commit(ctx))
-}
-
-func translate(err error) error {
-	var pg *pgconn.PgError
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, pgx.ErrNoRows):
-		return ErrNotFound
-	case errors.As(err, &pg) && pg.Code == "23505":
-		return ErrTaken
-	}
-	return unavailable(err)
 }
 
 // NewID makes a UUIDv7, which sorts by time.

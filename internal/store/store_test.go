@@ -3,14 +3,17 @@ package store
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/cluster/clustertest"
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 )
@@ -27,8 +30,13 @@ type bench struct {
 
 func open(t *testing.T) *bench {
 	t.Helper()
+	return openAt(t, clustertest.Database(t), slog.New(slog.DiscardHandler))
+}
+
+func openAt(t *testing.T, address string, log *slog.Logger) *bench {
+	t.Helper()
 	ctx := context.Background()
-	s, err := Open(ctx, clustertest.Database(t))
+	s, err := Open(ctx, address, "node-a")
 	require.NoError(t, err)
 	b := &bench{Store: s}
 	b.sc, err = s.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to test")
@@ -37,17 +45,37 @@ func open(t *testing.T) *bench {
 	require.NoError(t, err)
 	b.session, err = s.OpenSession(ctx, "node-a")
 	require.NoError(t, err)
-	b.writer = s.NewCommitter(b.session)
+	b.writer = s.NewCommitter(b.session, log, nil)
 	t.Cleanup(func() { b.writer.Close(); s.Close() })
 	return b
+}
+
+// admin is a connection of the test's own, as the database's owner.
+func admin(t *testing.T, database string) *pgx.Conn {
+	t.Helper()
+	c, err := pgx.Connect(context.Background(), database)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.Close(context.Background()) })
+	return c
 }
 
 func (b *bench) start(key string) *Start {
 	return &Start{Workspace: b.sc.workspace, Workflow: b.workflow.ID, Run: NewID(), Revision: 1, Trigger: "manual", By: "a test", Items: [][]byte{[]byte(`[{"n": 1}]`)}, Key: key, Expires: time.Now().Add(time.Hour), Accepted: time.Now()}
 }
 
+// begin starts a run and gives how that was settled.
+func (b *bench) begin(ctx context.Context, s *Start) (Started, error) {
+	return b.writer.Start(ctx, s, func(Started, error) {})
+}
+
+// append makes an entry durable.
+func (b *bench) append(ctx context.Context, run uuid.UUID, e *engine.Entry) error {
+	_, err := b.writer.Append(ctx, b.sc.workspace, run, e)
+	return err
+}
+
 func entry(n uint32, result string) *engine.Entry {
-	return &engine.Entry{Key: engine.Key{Pass: 1, Step: 2, Address: item.Root(n)}, Outcome: engine.Done, Attempts: 1, Started: time.Now(), Ended: time.Now(), Units: 1, Result: []byte(result), Request: &engine.Sent{Method: "POST", URL: "https://x.example"}}
+	return &engine.Entry{Key: engine.Key{Pass: 1, Step: 2, Address: item.Root(n)}, Outcome: engine.Done, Attempts: 1, Started: time.Now(), Ended: time.Now(), Units: 1, Result: []byte(result), Request: &call.Sent{Method: "POST", URL: "https://x.example"}}
 }
 
 func TestAKeyStartsOneRunHoweverManyAsk(t *testing.T) {
@@ -59,7 +87,7 @@ func TestAKeyStartsOneRunHoweverManyAsk(t *testing.T) {
 	for i := range callers {
 		wait.Go(func() {
 			var err error
-			runs[i], err = b.writer.Start(context.Background(), b.start(fmt.Sprintf("call-%d", i%4)))
+			runs[i], err = b.begin(context.Background(), b.start(fmt.Sprintf("call-%d", i%4)))
 			require.NoError(t, err)
 		})
 	}
@@ -84,9 +112,9 @@ func TestAnExpiredKeyStartsAgain(t *testing.T) {
 	b := open(t)
 	s := b.start("x")
 	s.Expires = time.Now().Add(-time.Second)
-	_, err := b.writer.Start(context.Background(), s)
+	_, err := b.begin(context.Background(), s)
 	require.NoError(t, err)
-	again, err := b.writer.Start(context.Background(), b.start("x"))
+	again, err := b.begin(context.Background(), b.start("x"))
 	require.NoError(t, err)
 	require.False(t, again.Duplicate)
 }
@@ -95,23 +123,26 @@ func TestEntriesComeBackAsTheyWere(t *testing.T) {
 	t.Parallel()
 	b := open(t)
 	ctx := context.Background()
-	s, err := b.writer.Start(ctx, b.start(""))
+	s, err := b.begin(ctx, b.start(""))
 	require.NoError(t, err)
 	long := `{"text": "` + fmt.Sprintf("%05000d", 7) + `", "id": 1234567890123456789}`
 	e := entry(0, long)
-	e.Failure = &engine.Failure{Class: engine.Refused, Status: 422, Message: "no"}
+	e.Failure = &call.Failure{Class: call.Refused, Status: 422, Message: "no"}
 	e.InputHash = []byte{1, 2, 3}
-	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, e))
-	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(0, "{}")), "a repeat of unknown fate changes nothing")
+	require.NoError(t, b.append(ctx, s.Run, e))
+	require.NoError(t, b.append(ctx, s.Run, entry(0, "{}")), "a repeat of unknown fate changes nothing")
 	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
 	got, err := j.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
 	require.Equal(t, long, string(got[0].Result))
-	require.Equal(t, e.Request, got[0].Request)
+	require.Nil(t, got[0].Request, "what was sent is only read to be shown")
+	whole, err := j.Page(ctx, e.Key)
+	require.NoError(t, err)
+	require.Equal(t, e.Request, whole.Request)
 	require.Equal(t, "no", got[0].Failure.Message)
 	require.Equal(t, e.Ended.UTC().Truncate(time.Microsecond), got[0].Ended)
-	items, err := TriggerItems{j}.Page(ctx, 0)
+	items, err := (&TriggerItems{RunJournal: j}).Page(ctx, 0)
 	require.NoError(t, err)
 	require.Equal(t, []map[string]any{{"n": int64(1)}}, items)
 	other := &RunJournal{Store: b.Store, Workspace: uuid.New(), Run: s.Run}
@@ -126,67 +157,45 @@ func TestAnEndedSessionWritesNothingMore(t *testing.T) {
 	ctx := context.Background()
 	claimed := b.start("")
 	claimed.Claim = true
-	s, err := b.writer.Start(ctx, claimed)
+	s, err := b.begin(ctx, claimed)
 	require.NoError(t, err)
+	require.True(t, s.Claimed)
 	beats, err := b.Beats(ctx)
 	require.NoError(t, err)
-	require.NoError(t, b.TakeOver(ctx, b.session, beats[b.session]-1), "a beat that moved on is left alone")
-	require.NoError(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(0, "{}")))
-	require.NoError(t, b.TakeOver(ctx, b.session, beats[b.session]))
-	require.ErrorIs(t, b.writer.Append(ctx, b.sc.workspace, s.Run, entry(1, "{}")), ErrFenced)
+	taken, err := b.TakeOver(ctx, b.session, beats[b.session]-1)
+	require.NoError(t, err)
+	require.False(t, taken, "a beat that moved on is left alone")
+	require.NoError(t, b.append(ctx, s.Run, entry(0, "{}")))
+	taken, err = b.TakeOver(ctx, b.session, beats[b.session])
+	require.NoError(t, err)
+	require.True(t, taken)
+	require.ErrorIs(t, b.append(ctx, s.Run, entry(1, "{}")), ErrFenced)
 	require.ErrorIs(t, b.Beat(ctx, b.session), ErrFenced)
 	next, err := b.OpenSession(ctx, "node-b")
 	require.NoError(t, err)
-	runs, err := b.Claim(ctx, next, 10)
+	runs, err := b.Claim(ctx, next, Turn{}, 10)
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
-	require.Equal(t, 1, runs[0].Takeovers)
+	require.Equal(t, 2, runs[0].Claim)
+	require.Zero(t, runs[0].Takeovers, "it was not begun by a claim")
+	require.False(t, runs[0].Interrupted.IsZero(), "and still something of it may have been in flight")
 	journal := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
 	got, err := journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
 
 	// What the old node still held is not lost: the new owner adopts it.
-	owner := b.NewCommitter(next)
-	defer owner.Close()
-	require.NoError(t, owner.Adopt(ctx, b.sc.workspace, s.Run))
+	require.NoError(t, b.Adopt(ctx, next))
 	got, err = journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 2)
-	require.ErrorIs(t, b.writer.Adopt(ctx, b.sc.workspace, s.Run), ErrFenced)
-}
-
-func TestABadWriteFailsAloneInItsBatch(t *testing.T) {
-	t.Parallel()
-	b := open(t)
-	ctx := context.Background()
-	s, err := b.writer.Start(ctx, b.start(""))
-	require.NoError(t, err)
-	var wait sync.WaitGroup
-	errs := make([]error, 40)
-	for i := range errs {
-		wait.Go(func() {
-			e := entry(uint32(i), "{}")
-			if i == 17 {
-				e.Outcome = "bad \x00 text" // PostgreSQL takes no NUL
-			}
-			errs[i] = b.writer.Append(ctx, b.sc.workspace, s.Run, e)
-		})
-	}
-	wait.Wait()
-	for i, err := range errs {
-		if i == 17 {
-			require.Error(t, err)
-		} else {
-			require.NoError(t, err)
-		}
-	}
+	require.ErrorIs(t, b.Adopt(ctx, b.session), ErrFenced)
 }
 
 func TestRunIdsFindTheirDaysPartition(t *testing.T) {
 	t.Parallel()
 	b := open(t)
-	s, err := b.writer.Start(context.Background(), b.start(""))
+	s, err := b.begin(context.Background(), b.start(""))
 	require.NoError(t, err)
 	var where string
 	require.NoError(t, b.node.QueryRow(context.Background(), "SELECT tableoid::regclass::text FROM journal WHERE run_id = $1", s.Run).Scan(&where))

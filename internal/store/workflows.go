@@ -53,6 +53,22 @@ func (s *Store) Workflows(ctx context.Context, sc Scope, after string, limit int
 	return out, err
 }
 
+// Texts are what a workflow says as a draft, and as it is live.
+type Texts struct{ Name, Draft, Live string }
+
+// Texts lists the texts of all workflows of a workspace, by name.
+func (s *Store) Texts(ctx context.Context, sc Scope) (out []Texts, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT w.name, w.draft, coalesce(r.document, '') FROM workflow w LEFT JOIN revision r ON r.workspace_id = w.workspace_id AND r.workflow_id = w.id AND r.number = w.live ORDER BY w.name")
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Texts])
+		return err
+	})
+	return out, err
+}
+
 // Workflow finds one by name.
 func (s *Store) Workflow(ctx context.Context, sc Scope, name string) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {

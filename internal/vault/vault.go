@@ -6,6 +6,8 @@ package vault
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -28,6 +30,7 @@ import (
 // Store keeps the wrapped data keys and the keyset's fingerprint.
 type Store interface {
 	DataKey(ctx context.Context, workspace uuid.UUID, fresh []byte) ([]byte, error)
+	CodeKey(ctx context.Context, workspace uuid.UUID, fresh []byte) ([]byte, error)
 	VaultFingerprint(ctx context.Context, fresh string) (string, error)
 }
 
@@ -36,9 +39,10 @@ type Vault struct {
 	kept Store
 	path string
 
-	mu     sync.Mutex
+	mu     sync.Mutex // protects the following fields
 	master tink.AEAD
 	keys   map[uuid.UUID]tink.AEAD
+	codes  map[uuid.UUID][]byte // keys for codes; they outlive every rotation
 }
 
 // ErrWrongKey says that the key file is not the one that the database was
@@ -79,7 +83,7 @@ func Open(ctx context.Context, kept Store, path string) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Vault{kept: kept, path: path, master: master, keys: map[uuid.UUID]tink.AEAD{}}, nil
+	return &Vault{kept: kept, path: path, master: master, keys: map[uuid.UUID]tink.AEAD{}, codes: map[uuid.UUID][]byte{}}, nil
 }
 
 func load(path string) (*keyset.Handle, error) {
@@ -249,4 +253,44 @@ func (v *Vault) Unseal(ctx context.Context, workspace uuid.UUID, table, column s
 		}
 	}
 	return nil, errors.New("the stored secret does not open: it was changed, or moved from another row; enter it again")
+}
+
+// Code computes an authentication code (HMAC-SHA-256, RFC 2104) over something
+// for a purpose, with a key of the workspace that no rotation changes: the same
+// text has the same code for as long as the workspace lives.
+func (v *Vault) Code(ctx context.Context, workspace uuid.UUID, purpose string, text []byte) ([]byte, error) {
+	key, err := v.codeKey(ctx, workspace)
+	if err != nil {
+		return nil, err
+	}
+	mac := hmac.New(sha256.New, key)
+	fmt.Fprintf(mac, "%d %s ", len(purpose), purpose)
+	mac.Write(text)
+	return mac.Sum(nil), nil
+}
+
+func (v *Vault) codeKey(ctx context.Context, workspace uuid.UUID) ([]byte, error) {
+	v.mu.Lock()
+	key, ok := v.codes[workspace]
+	v.mu.Unlock()
+	if ok {
+		return key, nil
+	}
+	fresh := make([]byte, 32)
+	_, _ = rand.Read(fresh)
+	ours, err := v.Seal(ctx, workspace, "data_key", "mac", workspace, fresh) // makes the data key where there is none
+	if err != nil {
+		return nil, err
+	}
+	sealed, err := v.kept.CodeKey(ctx, workspace, ours)
+	if err != nil {
+		return nil, err
+	}
+	if key, err = v.Unseal(ctx, workspace, "data_key", "mac", workspace, sealed); err != nil {
+		return nil, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.codes[workspace] = key
+	return key, nil
 }

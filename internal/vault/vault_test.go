@@ -14,6 +14,7 @@ import (
 
 // shelf keeps data keys in memory.
 type shelf struct {
+	codes map[uuid.UUID][]byte
 	keys  map[uuid.UUID][]byte
 	print string
 }
@@ -26,6 +27,16 @@ func (s *shelf) DataKey(_ context.Context, w uuid.UUID, fresh []byte) ([]byte, e
 		return k, nil
 	}
 	return nil, store.ErrNotFound
+}
+
+func (s *shelf) CodeKey(_ context.Context, w uuid.UUID, fresh []byte) ([]byte, error) {
+	if s.codes == nil {
+		s.codes = map[uuid.UUID][]byte{}
+	}
+	if s.codes[w] == nil {
+		s.codes[w] = fresh
+	}
+	return s.codes[w], nil
 }
 
 func (s *shelf) VaultFingerprint(_ context.Context, fresh string) (string, error) {

@@ -5,7 +5,9 @@ package clustertest
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -72,4 +74,12 @@ func Folder(t testing.TB) string {
 	require.NoError(t, os.Chmod(dir, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	return dir
+}
+
+// ReadOnly turns a database read-only, or back: its sessions are ended, and new
+// ones begin so.
+func ReadOnly(t testing.TB, address string, on bool) {
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	require.NoError(t, Cluster(t).SetReadOnly(context.Background(), strings.TrimPrefix(u.Path, "/"), on))
 }

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
 )
 
@@ -47,19 +48,19 @@ func TestBodiesAreBuiltOfEveryKind(t *testing.T) {
 	} {
 		a, err := made(t, action(c.request)).Action("do")
 		require.NoError(t, err)
-		call, err := a.Build(nil, map[string]any{"a": `x & "y"`, "n": int64(7), "list": []any{int64(1), int64(2)}}, nil)
+		request, err := a.Build(nil, map[string]any{"a": `x & "y"`, "n": int64(7), "list": []any{int64(1), int64(2)}}, nil)
 		require.NoError(t, err)
-		require.Equal(t, c.kind, call.Header.Get("Content-Type"), c.request)
-		require.Equal(t, c.body, string(call.Body), c.request)
-		require.EqualValues(t, len(c.body), call.Size())
+		require.Equal(t, c.kind, request.Header.Get("Content-Type"), c.request)
+		require.Equal(t, c.body, string(request.Body), c.request)
+		require.EqualValues(t, len(c.body), request.Size())
 	}
 	a, err := made(t, action(`{method: PUT, path: /x, file: (= input.sound )}`)).Action("do")
 	require.NoError(t, err)
-	call, err := a.Build(nil, map[string]any{"sound": sound}, nil)
+	request, err := a.Build(nil, map[string]any{"sound": sound}, nil)
 	require.NoError(t, err)
-	require.Equal(t, "audio/wav", call.Header.Get("Content-Type"))
-	require.EqualValues(t, 5, call.Size())
-	require.Equal(t, Safe, call.Repeat)
+	require.Equal(t, "audio/wav", request.Header.Get("Content-Type"))
+	require.EqualValues(t, 5, request.Size())
+	require.Equal(t, call.Safe, request.Repeat)
 	_, err = a.Build(nil, map[string]any{"sound": "memo.wav"}, nil)
 	require.ErrorContains(t, err, "should be a file and is text")
 }
@@ -69,20 +70,20 @@ func TestMultipartIsReadAsItWasMeant(t *testing.T) {
 	a, err := made(t, action(`{method: POST, path: /x, multipart: {sound: (= input.sound ), words: (= input.words ), meta: {text: "{}", type: application/json}, none: (= input.none )}}`)).Action("do")
 	require.NoError(t, err)
 	input := map[string]any{"sound": sound, "words": "cone\r\nreduction"}
-	call, err := a.Build(nil, input, nil)
+	request, err := a.Build(nil, input, nil)
 	require.NoError(t, err)
 	again, err := a.Build(nil, input, nil)
 	require.NoError(t, err)
-	require.Equal(t, call.Header, again.Header, "a repeat is the same to the byte")
+	require.Equal(t, request.Header, again.Header, "a repeat is the same to the byte")
 	var body strings.Builder
-	for _, p := range call.Pieces {
+	for _, p := range request.Pieces {
 		body.Write(p.Bytes)
 		if p.File != nil {
 			body.WriteString("12345")
 		}
 	}
-	require.EqualValues(t, body.Len(), call.Size())
-	_, params, err := mime.ParseMediaType(call.Header.Get("Content-Type"))
+	require.EqualValues(t, body.Len(), request.Size())
+	_, params, err := mime.ParseMediaType(request.Header.Get("Content-Type"))
 	require.NoError(t, err)
 	var seen []string
 	r := multipart.NewReader(strings.NewReader(body.String()), params["boundary"])
@@ -110,9 +111,9 @@ func TestNoValueCanSmuggleAnythingIntoARequest(t *testing.T) {
 	}
 	a, err := made(t, action(`{method: POST, path: "/a/(= input.v )/b", query: {q: (= input.v )}, header: {X-V: (= input.h )}}`)).Action("do")
 	require.NoError(t, err)
-	call, err := a.Build(nil, map[string]any{"v": "../x?y=1&z#%2f", "h": "fine"}, nil)
+	request, err := a.Build(nil, map[string]any{"v": "../x?y=1&z#%2f", "h": "fine"}, nil)
 	require.NoError(t, err)
-	require.Equal(t, "https://kiln.example/a/..%2Fx%3Fy=1&z%23%252f/b?q=..%2Fx%3Fy%3D1%26z%23%252f", call.URL.String())
+	require.Equal(t, "https://kiln.example/a/..%2Fx%3Fy=1&z%23%252f/b?q=..%2Fx%3Fy%3D1%26z%23%252f", request.URL.String())
 	for _, h := range []string{"a\r\nEvil: 1", "a\x00b", "a\nb"} {
 		_, err := a.Build(nil, map[string]any{"v": "x", "h": h}, nil)
 		require.ErrorContains(t, err, "line break")
@@ -187,14 +188,14 @@ func TestPagesAreAskedForInEveryWay(t *testing.T) {
 		a := list(paging)
 		var cursor any
 		for i, body := range []string{full, short} {
-			call, err := a.Build(nil, map[string]any{}, cursor)
+			request, err := a.Build(nil, map[string]any{}, cursor)
 			require.NoError(t, err, paging)
-			require.Equal(t, want[i], call.URL.RawQuery, paging)
+			require.Equal(t, want[i], request.URL.RawQuery, paging)
 			ans := answer(200, "application/json", body)
 			if i == 0 {
 				ans.Header.Add("Link", `<https://kiln.example/x?page=1>; rel="prev", <https://kiln.example/x?page=7>; rel="next"`)
 			}
-			page, err := a.Read(ans, Asked{Call: call, Cursor: cursor})
+			page, err := a.Read(ans, Asked{Call: request, Cursor: cursor})
 			require.NoError(t, err, paging)
 			cursor = page.Next
 		}
@@ -263,7 +264,7 @@ func TestWaitsAreReadWhereverTheyStand(t *testing.T) {
 		{own, 400, nil, `{"retry_ms": 2500}`, 2500 * time.Millisecond},
 		{own, 409, nil, `{"message": "in 7 kiln minutes"}`, 7 * time.Minute},
 	} {
-		a := &Answer{Status: c.status, Header: http.Header{}, Body: []byte(c.body)}
+		a := &call.Answer{Status: c.status, Header: http.Header{}, Body: []byte(c.body)}
 		for k, v := range c.header {
 			a.Header[k] = v
 		}
@@ -290,7 +291,7 @@ func TestFailuresAreFoundInsideTheBody(t *testing.T) {
 			require.Equal(t, x.retry, *r.Retry, x.body)
 		}
 	}
-	_, err := c.read(&Answer{Status: 302, Header: http.Header{"Location": {"https://elsewhere.example"}}}, "auto", nil)
+	_, err := c.read(&call.Answer{Status: 302, Header: http.Header{"Location": {"https://elsewhere.example"}}}, "auto", nil)
 	require.ErrorContains(t, err, "sent on to https://elsewhere.example")
 }
 
@@ -311,9 +312,9 @@ func TestFreeCallsAreEncodedForTheirPlace(t *testing.T) {
 	a, tree, err := Free(map[string]any{"url": "https://kiln.example/v1/x?a=1&a=2&b=%20", "each": "response.rows"})
 	require.NoError(t, err)
 	require.True(t, a.List())
-	call, err := a.Build(nil, tree, nil)
+	request, err := a.Build(nil, tree, nil)
 	require.NoError(t, err)
-	require.Equal(t, "https://kiln.example/v1/x?a=1&a=2&b=+", call.URL.String())
+	require.Equal(t, "https://kiln.example/v1/x?a=1&a=2&b=+", request.URL.String())
 	a, _, err = Free(map[string]any{"url": "(= item.url )"})
 	require.NoError(t, err)
 	for _, address := range []string{"javascript:alert(1)", "//x", "https://u:p@x.example", ""} {

@@ -20,6 +20,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/near"
@@ -30,19 +31,6 @@ const Format = "young-trellis-connector/1"
 
 // MaxBytes is the largest connector document.
 const MaxBytes = 8 << 20
-
-// Effects of an action.
-const (
-	Read  = "read"
-	Write = "write"
-)
-
-// Repeats say whether a call whose outcome is unknown may be made again.
-const (
-	Safe   = "safe"   // it changes nothing the second time
-	Keyed  = "keyed"  // the other side knows repeats by the Idempotency-Key
-	Unsafe = "unsafe" // it would happen twice
-)
 
 // Connector describes one application.
 type Connector struct {
@@ -406,7 +394,7 @@ func (c *Choice) compile(k *compiler, con *Connector, path string) {
 	}
 }
 
-var repeats = []string{Safe, Keyed, Unsafe}
+var repeats = []string{call.Safe, call.Keyed, call.Unsafe}
 
 func (a *Action) compile(k *compiler, c *Connector, name string) {
 	path := "actions." + name
@@ -414,25 +402,22 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 	if !partForm.MatchString(name) {
 		k.add(path, fmt.Errorf("%q cannot be the name of an action: small letters, digits and _", name))
 	}
-	if a.Effect != Read && a.Effect != Write {
+	if a.Effect != call.Read && a.Effect != call.Write {
 		k.add(path+".effect", fmt.Errorf("the effect is read or write, not %q", a.Effect))
 	}
-	if a.Effect == Read && !readsByItself(a.Request.Method) {
+	if a.Effect == call.Read && !readsByItself(a.Request.Method) {
 		k.note(document.SeverityWarning, path+".effect", fmt.Errorf("it calls itself a read and uses %s; a rehearsal makes this call for real", a.Request.Method))
 	}
 	if a.Repeat == "" {
-		a.Repeat = Keyed
-		if a.Effect == Read || a.Request.Method == "PUT" || a.Request.Method == "DELETE" {
-			a.Repeat = Safe
-		}
+		a.Repeat = repeatOf(a.Effect, a.Request.Method)
 	}
 	if !slices.Contains(repeats, a.Repeat) {
 		k.add(path+".repeat", fmt.Errorf("repeat is safe, keyed or unsafe, not %q", a.Repeat))
 	}
-	if a.Effect == Write && a.Each != "" {
+	if a.Effect == call.Write && a.Each != "" {
 		k.add(path+".each", errors.New("only an action that reads gives a list of items"))
 	}
-	if a.Sample == nil && a.Effect == Write {
+	if a.Sample == nil && a.Effect == call.Write {
 		k.add(path, errors.New("a sample output is missing; rehearsal answers with it"))
 	}
 	if !slices.Contains([]string{"", "auto", "json", "text", "file"}, a.Answer) {
@@ -464,6 +449,16 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 	a.ReadBack.compile(k, c, path+".read_back")
 	a.Undo.compile(k, c, path+".undo")
 	a.Job.compile(k, path+".job")
+}
+
+// repeatOf is what is taken of a call that nobody says more of: whether the
+// other side knows repeats by their key, only its document can tell (RFC 9110,
+// section 9.2.2, for the methods).
+func repeatOf(effect, method string) string {
+	if effect == call.Read || readsByItself(method) || method == "PUT" || method == "DELETE" {
+		return call.Safe
+	}
+	return call.Unsafe
 }
 
 func readsByItself(method string) bool {
@@ -536,7 +531,7 @@ func (t *Trigger) compile(k *compiler, c *Connector, name string) {
 	}
 	if p := t.Polling; p != nil {
 		a := c.Actions[p.Action]
-		if a == nil || a.Effect != Read || a.Each == "" {
+		if a == nil || a.Effect != call.Read || a.Each == "" {
 			k.add(path+".polling.action", fmt.Errorf("%q is not an action that reads a list", p.Action))
 		}
 		k.program(path+".polling.key", p.Key)

@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"youngtrellis/internal/core/call"
 
 	"github.com/stretchr/testify/require"
 )
@@ -23,19 +24,19 @@ func TestRequestsAreBuiltNotGlued(t *testing.T) {
 	t.Parallel()
 	rows, err := tables(t).Action("rows")
 	require.NoError(t, err)
-	call, err := rows.Build(account, map[string]any{"workbook": map[string]any{"id": "w"}, "tab": "a/b?c#d%2e"}, "next&1")
+	request, err := rows.Build(account, map[string]any{"workbook": map[string]any{"id": "w"}, "tab": "a/b?c#d%2e"}, "next&1")
 	require.NoError(t, err)
-	require.Equal(t, "https://tables.example/base/v1/tabs/a%2Fb%3Fc%23d%252e/rows?cursor=next%261&limit=200", call.URL.String())
+	require.Equal(t, "https://tables.example/base/v1/tabs/a%2Fb%3Fc%23d%252e/rows?cursor=next%261&limit=200", request.URL.String())
 	for _, tab := range []string{"", ".", ".."} {
 		_, err := rows.Build(account, map[string]any{"workbook": "w", "tab": tab}, nil)
 		require.Error(t, err, tab)
 	}
 	add, err := tables(t).Action("append")
 	require.NoError(t, err)
-	call, err = add.Build(account, map[string]any{"workbook": map[string]any{"id": "w", "name": "Counter"}, "tab": "t", "values": map[string]any{"name": `"}, "x": {"`, "n": int64(1234567890123456789)}}, nil)
+	request, err = add.Build(account, map[string]any{"workbook": map[string]any{"id": "w", "name": "Counter"}, "tab": "t", "values": map[string]any{"name": `"}, "x": {"`, "n": int64(1234567890123456789)}}, nil)
 	require.NoError(t, err)
-	require.Equal(t, `{"values":{"n":1234567890123456789,"name":"\"}, \"x\": {\""}}`, string(call.Body))
-	require.Equal(t, Keyed, call.Repeat)
+	require.Equal(t, `{"values":{"n":1234567890123456789,"name":"\"}, \"x\": {\""}}`, string(request.Body))
+	require.Equal(t, call.Keyed, request.Repeat)
 }
 
 func TestInputIsCheckedBeforeItIsSent(t *testing.T) {
@@ -50,8 +51,8 @@ func TestInputIsCheckedBeforeItIsSent(t *testing.T) {
 	require.Contains(t, err.Error(), "rwo is not a field here")
 }
 
-func answer(status int, kind, body string) *Answer {
-	return &Answer{Status: status, Header: http.Header{"Content-Type": {kind}}, Body: []byte(body)}
+func answer(status int, kind, body string) *call.Answer {
+	return &call.Answer{Status: status, Header: http.Header{"Content-Type": {kind}}, Body: []byte(body)}
 }
 
 func TestAnswersAreReadByTheirType(t *testing.T) {

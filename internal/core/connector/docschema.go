@@ -4,11 +4,12 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"youngtrellis/internal/core/call"
 )
 
 // words of the document whose values are one of a few.
 var oneOf = map[string][]any{
-	"SignIn.method": {None, APIKey, Basic, Bearer, HMAC, OAuth2, Login}, "Action.effect": {Read, Write}, "Action.repeat": {Safe, Keyed, Unsafe},
+	"SignIn.method": {None, APIKey, Basic, Bearer, HMAC, OAuth2, Login}, "Action.effect": {call.Read, call.Write}, "Action.repeat": {call.Safe, call.Keyed, call.Unsafe},
 	"Action.answer": {"auto", "json", "text", "file"}, "OAuth.grant": {AuthorizationCode, ClientCredentials}, "OAuth.client": {"basic", "body"},
 	"Signing.algorithm": {"sha256", "sha512", "sha1"}, "Signing.encoding": {"hex", "base64"}, "Signing.time_form": {"unix", "rfc3339", "http"},
 	"Wait.unit": {"ms", "s", "m", "h", "at"}, "Polling.order": {"newest_first", "oldest_first", "none"},

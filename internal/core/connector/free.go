@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 )
@@ -55,20 +56,19 @@ func Free(settings map[string]any) (*Action, map[string]any, error) {
 	if bodies > 1 {
 		return nil, nil, at("json", errors.New("a call has one body: json, form, multipart, raw, xml or file"))
 	}
-	a := &Action{Title: "Call " + host, Effect: Write, Repeat: Keyed, Answer: text("answer"), Each: text("each"), Sample: settings["sample"], free: true,
+	a := &Action{Title: "Call " + host, Effect: call.Write, Answer: text("answer"), Each: text("each"), Sample: settings["sample"], free: true,
 		connector: &Connector{Title: host}, fixedUnits: 0}
 	if readsByItself(method) {
-		a.Effect, a.Repeat = Read, Safe
-	} else if method == "PUT" || method == "DELETE" {
-		a.Repeat = Safe
+		a.Effect = call.Read
 	}
+	a.Repeat = repeatOf(a.Effect, method)
 	if r := text("repeat"); slices.Contains(repeats, r) {
 		a.Repeat = r
 	}
 	if !slices.Contains([]string{"", "auto", "json", "text", "file"}, a.Answer) {
 		return nil, nil, at("answer", fmt.Errorf("the answer is auto, json, text or file, not %q", a.Answer))
 	}
-	if a.Each != "" && a.Effect == Write {
+	if a.Each != "" && a.Effect == call.Write {
 		return nil, nil, at("each", errors.New("a list is read from a call that reads: use GET, or spread the answer"))
 	}
 	for name, to := range map[string]**expr.Program{"each": &a.each, "take": &a.output} {
@@ -204,7 +204,7 @@ func cutOutside(s string, separator byte) (before, after string, found bool) {
 	return parts[0], s[len(parts[0])+1:], true
 }
 
-func (a *Action) buildFree(_, input map[string]any, cursor any) (*Call, error) {
+func (a *Action) buildFree(_, input map[string]any, cursor any) (*call.Call, error) {
 	base := &url.URL{}
 	var err error
 	switch {
@@ -222,18 +222,18 @@ func (a *Action) buildFree(_, input map[string]any, cursor any) (*Call, error) {
 			return nil, err
 		}
 	}
-	call, err := assemble(base, input, true)
+	request, err := assemble(base, input, true)
 	if err != nil {
 		return nil, err
 	}
-	if call.URL.Path == "" && base.Host != "" {
-		call.URL.Path = "/"
+	if request.URL.Path == "" && base.Host != "" {
+		request.URL.Path = "/"
 	}
-	if err := a.Paging.turn(call, cursor); err != nil {
+	if err := a.Paging.turn(request, cursor); err != nil {
 		return nil, err
 	}
-	call.Effect, call.Repeat, call.Answer = a.Effect, a.Repeat, a.Answer
-	return call, nil
+	request.Effect, request.Repeat, request.Answer = a.Effect, a.Repeat, a.Answer
+	return request, nil
 }
 
 func copyOf(m map[string]any) map[string]any {
@@ -266,7 +266,7 @@ func Query(settings map[string]any) (*Action, map[string]any, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	a := &Action{Title: "Query", Effect: Read, Repeat: Safe, Each: "response.rows", each: each, free: true, connector: &Connector{Title: "The database"}, Sample: settings["sample"]}
+	a := &Action{Title: "Query", Effect: call.Read, Repeat: call.Safe, Each: "response.rows", each: each, free: true, connector: &Connector{Title: "The database"}, Sample: settings["sample"]}
 	if key != "" {
 		k := &compiler{doc: emptyDocument}
 		a.Paging = &Paging{Cursor: "response.next", Query: "cursor"}

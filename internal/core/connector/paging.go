@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strings"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
@@ -72,7 +73,7 @@ func (p *Paging) state(cursor any) map[string]any {
 }
 
 // turn makes a call ask for the page of a cursor.
-func (p *Paging) turn(call *Call, cursor any) error {
+func (p *Paging) turn(c *call.Call, cursor any) error {
 	if p == nil {
 		return nil
 	}
@@ -80,14 +81,14 @@ func (p *Paging) turn(call *Call, cursor any) error {
 		if cursor == nil {
 			return nil
 		}
-		next, err := call.URL.Parse(expr.Text(cursor))
+		next, err := c.URL.Parse(expr.Text(cursor))
 		if err != nil {
 			return fmt.Errorf("the address of the next page cannot be read: %w", err)
 		}
-		if next.Scheme != call.URL.Scheme || next.Host != call.URL.Host {
+		if next.Scheme != c.URL.Scheme || next.Host != c.URL.Host {
 			return fmt.Errorf("the next page lies on another host, %s; it was not fetched", next.Host)
 		}
-		call.URL = next
+		c.URL = next
 		return nil
 	}
 	if p.Page || p.Offset {
@@ -97,9 +98,9 @@ func (p *Paging) turn(call *Call, cursor any) error {
 		}
 	}
 	if p.Query != "" && cursor != nil {
-		q := call.URL.Query()
+		q := c.URL.Query()
 		q.Set(p.Query, expr.Text(cursor))
-		call.URL.RawQuery = q.Encode()
+		c.URL.RawQuery = q.Encode()
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
@@ -41,48 +42,6 @@ type Request struct {
 type Raw struct {
 	Type string `doc:"type,required"`
 	Text string `doc:"text,required"`
-}
-
-// Call is a request that is ready to be sent but for its sign-in.
-type Call struct {
-	Method string
-	URL    *url.URL
-	Header http.Header
-	Body   []byte  // nil where Pieces are given
-	Pieces []Piece // a body with files in it, sent as it is read
-	Effect string
-	Repeat string
-	Answer string // auto, json, text or file
-	Free   bool   // the address comes from a workflow, not from a connector
-	// Timeout is the longest that the call may take once it has begun.
-	Timeout time.Duration
-}
-
-// Piece is a part of a body: bytes, or a file.
-type Piece struct {
-	Bytes []byte
-	File  *item.File
-}
-
-// Size is the length of the body in bytes.
-func (c *Call) Size() int64 {
-	n := int64(len(c.Body))
-	for _, p := range c.Pieces {
-		n += int64(len(p.Bytes))
-		if p.File != nil {
-			n += p.File.Size
-		}
-	}
-	return n
-}
-
-// Answer is what came back: read whole, or kept as a file.
-type Answer struct {
-	Status int
-	Header http.Header
-	Body   []byte
-	File   *item.File
-	Whole  bool // the file is known already; nothing was read
 }
 
 var (
@@ -176,7 +135,7 @@ func pathParts(p string) []any {
 
 // assemble makes the call. Every value is encoded for the place where it
 // stands, so that none can change the shape of the request.
-func assemble(base *url.URL, t map[string]any, free bool) (*Call, error) {
+func assemble(base *url.URL, t map[string]any, free bool) (*call.Call, error) {
 	u, err := joinPath(base, t["path"])
 	if err != nil {
 		return nil, err
@@ -189,7 +148,7 @@ func assemble(base *url.URL, t map[string]any, free bool) (*Call, error) {
 		u.RawQuery = query.Encode()
 	}
 	method, _ := t["method"].(string)
-	call := &Call{Method: method, URL: u, Header: http.Header{"Accept": {"application/json, */*;q=0.5"}}, Effect: Read, Repeat: Safe, Free: free}
+	c := &call.Call{Method: method, URL: u, Header: http.Header{"Accept": {"application/json, */*;q=0.5"}}, Effect: call.Read, Repeat: call.Safe, Free: free}
 	if h, ok := t["header"].(map[string]any); ok {
 		for _, name := range sortedKeys(h) {
 			if !headerName.MatchString(name) || Reserved(name) {
@@ -199,10 +158,10 @@ func assemble(base *url.URL, t map[string]any, free bool) (*Call, error) {
 			if hasControl(s) {
 				return nil, fmt.Errorf("the header %s would hold a line break or another control character", name)
 			}
-			call.Header.Set(name, s)
+			c.Header.Set(name, s)
 		}
 	}
-	return call, call.body(t, free)
+	return c, setBody(c, t, free)
 }
 
 func hasControl(s string) bool {
@@ -249,7 +208,7 @@ func addValues(q url.Values, name string, v any) {
 	}
 }
 
-func (c *Call) body(t map[string]any, free bool) error {
+func setBody(c *call.Call, t map[string]any, free bool) error {
 	kind := func(k string) {
 		if c.Header.Get("Content-Type") == "" {
 			c.Header.Set("Content-Type", k)
@@ -277,7 +236,7 @@ func (c *Call) body(t map[string]any, free bool) error {
 		kind("application/x-www-form-urlencoded")
 	case t["multipart"] != nil:
 		c.Header.Del("Content-Type") // it must name the boundary that is used
-		return c.multipart(t["multipart"])
+		return setParts(c, t["multipart"])
 	case t["raw"] != nil:
 		m, _ := t["raw"].(map[string]any)
 		c.Body = []byte(expr.Text(m["text"]))
@@ -296,7 +255,7 @@ func (c *Call) body(t map[string]any, free bool) error {
 		if !ok {
 			return fmt.Errorf("the body should be a file and is %s", item.Kind(t["file"]))
 		}
-		c.Pieces = []Piece{{File: f}}
+		c.Pieces = []call.Piece{{File: f}}
 		kind(f.Type)
 	}
 	return nil
@@ -304,7 +263,7 @@ func (c *Call) body(t map[string]any, free bool) error {
 
 // multipart builds a body of parts (RFC 7578). Its boundary follows from the
 // parts, so that a repeat of the call is the same to the byte.
-func (c *Call) multipart(v any) error {
+func setParts(c *call.Call, v any) error {
 	parts, err := multipartParts(v)
 	if err != nil {
 		return err
@@ -323,7 +282,7 @@ func (c *Call) multipart(v any) error {
 	}
 	flush := func() {
 		if b.Len() > 0 {
-			c.Pieces = append(c.Pieces, Piece{Bytes: bytes.Clone(b.Bytes())})
+			c.Pieces = append(c.Pieces, call.Piece{Bytes: bytes.Clone(b.Bytes())})
 			b.Reset()
 		}
 	}
@@ -346,14 +305,14 @@ func (c *Call) multipart(v any) error {
 			continue
 		}
 		flush()
-		c.Pieces = append(c.Pieces, Piece{File: p.file})
+		c.Pieces = append(c.Pieces, call.Piece{File: p.file})
 	}
 	if err := w.Close(); err != nil {
 		return err
 	}
 	flush()
 	c.Header.Set("Content-Type", w.FormDataContentType())
-	if !slices.ContainsFunc(c.Pieces, func(p Piece) bool { return p.File != nil }) {
+	if !slices.ContainsFunc(c.Pieces, func(p call.Piece) bool { return p.File != nil }) {
 		for _, p := range c.Pieces {
 			c.Body = append(c.Body, p.Bytes...)
 		}
@@ -529,7 +488,7 @@ func ParseBase(s string) (*url.URL, error) {
 	return u, nil
 }
 
-func (c *Connector) buildRequest(r *Request, names map[string]any, paging *Paging, cursor any) (*Call, error) {
+func (c *Connector) buildRequest(r *Request, names map[string]any, paging *Paging, cursor any) (*call.Call, error) {
 	account, _ := names["account"].(map[string]any)
 	base, err := c.BaseURL(account)
 	if err != nil {
@@ -540,22 +499,22 @@ func (c *Connector) buildRequest(r *Request, names map[string]any, paging *Pagin
 	if err != nil {
 		return nil, err
 	}
-	call, err := assemble(base, v.(map[string]any), false)
+	request, err := assemble(base, v.(map[string]any), false)
 	if err != nil {
 		return nil, err
 	}
-	if err := paging.turn(call, cursor); err != nil {
+	if err := paging.turn(request, cursor); err != nil {
 		return nil, err
 	}
-	if most := int64(c.Limits.Payload); most > 0 && call.Size() > most {
-		return nil, fmt.Errorf("the request has %d bytes; %s takes at most %d (limits.payload)", call.Size(), c.Title, most)
+	if most := int64(c.Limits.Payload); most > 0 && request.Size() > most {
+		return nil, fmt.Errorf("the request has %d bytes; %s takes at most %d (limits.payload)", request.Size(), c.Title, most)
 	}
-	return call, nil
+	return request, nil
 }
 
 // Build makes the call of an action. Cursor is the token of a further page, or
 // nil. The input is checked against the action's fields first.
-func (a *Action) Build(account, input map[string]any, cursor any) (*Call, error) {
+func (a *Action) Build(account, input map[string]any, cursor any) (*call.Call, error) {
 	if a.free {
 		return a.buildFree(account, input, cursor)
 	}
@@ -563,16 +522,16 @@ func (a *Action) Build(account, input map[string]any, cursor any) (*Call, error)
 	if err := a.Validate(input); err != nil {
 		return nil, err
 	}
-	call, err := a.connector.buildRequest(&a.Request, map[string]any{"account": account, "input": input}, a.Paging, cursor)
+	request, err := a.connector.buildRequest(&a.Request, map[string]any{"account": account, "input": input}, a.Paging, cursor)
 	if err != nil {
 		return nil, err
 	}
-	call.Effect, call.Repeat, call.Answer = a.Effect, a.Repeat, a.Answer
-	return call, nil
+	request.Effect, request.Repeat, request.Answer = a.Effect, a.Repeat, a.Answer
+	return request, nil
 }
 
 // BuildCheck makes the call that checks an account.
-func (c *Connector) BuildCheck(account map[string]any) (*Call, error) {
+func (c *Connector) BuildCheck(account map[string]any) (*call.Call, error) {
 	return c.buildRequest(&c.Check.Request, map[string]any{"account": account}, nil, nil)
 }
 
@@ -586,16 +545,16 @@ const (
 )
 
 // BuildJob makes a call that follows a job; submitted is the first answer.
-func (a *Action) BuildJob(part JobPart, account, input map[string]any, submitted any) (*Call, error) {
+func (a *Action) BuildJob(part JobPart, account, input map[string]any, submitted any) (*call.Call, error) {
 	r := &a.Job.Check
 	if part == JobResult {
 		r = a.Job.Result
 	}
-	call, err := a.connector.buildRequest(r, map[string]any{"account": account, "input": a.Picked(input), "submitted": submitted}, nil, nil)
+	request, err := a.connector.buildRequest(r, map[string]any{"account": account, "input": a.Picked(input), "submitted": submitted}, nil, nil)
 	if err == nil && part == JobResult {
-		call.Answer = a.Answer
+		request.Answer = a.Answer
 	}
-	return call, err
+	return request, err
 }
 
 // KeyLasts is how long the other side remembers an Idempotency-Key; 24 hours

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/net/html/charset"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
@@ -68,7 +69,7 @@ type parsed struct {
 
 // parse reads a body by its content type. JSON that goes by another name is
 // known by its first character.
-func parse(a *Answer, want string) parsed {
+func parse(a *call.Answer, want string) parsed {
 	if a.File != nil {
 		return parsed{value: a.File.Value()}
 	}
@@ -136,7 +137,7 @@ func headerFields(h http.Header) map[string]any {
 	return out
 }
 
-func answerScope(a *Answer, value any, input map[string]any) *expr.Scope {
+func answerScope(a *call.Answer, value any, input map[string]any) *expr.Scope {
 	return &expr.Scope{Names: map[string]any{
 		"response": value, "output": value, "status": int64(a.Status),
 		"header": expr.Lazy(func() (any, error) { return headerFields(a.Header), nil }),
@@ -165,7 +166,7 @@ func (s *Success) fits(status int) bool {
 
 // read parses the body by its content type and turns a failure, by status or
 // within the body, into a Refusal.
-func (c *Connector) read(a *Answer, want string, success *Success) (parsed, error) {
+func (c *Connector) read(a *call.Answer, want string, success *Success) (parsed, error) {
 	p := parse(a, want)
 	scope := answerScope(a, p.value, nil)
 	if !success.fits(a.Status) {
@@ -191,7 +192,7 @@ func (c *Connector) read(a *Answer, want string, success *Success) (parsed, erro
 	return p, nil
 }
 
-func (c *Connector) refusal(a *Answer, body any, scope *expr.Scope) *Refusal {
+func (c *Connector) refusal(a *call.Answer, body any, scope *expr.Scope) *Refusal {
 	f := &c.Failure
 	r := &Refusal{Status: a.Status, Message: c.message(body, scope)}
 	if to := a.Header.Get("Location"); to != "" && a.Status >= 300 && a.Status < 400 {
@@ -278,7 +279,7 @@ type Page struct {
 
 // Asked is what an answer answers: the call, and the cursor it asked for.
 type Asked struct {
-	Call   *Call
+	Call   *call.Call
 	Input  map[string]any
 	Cursor any
 	Now    time.Time
@@ -286,7 +287,7 @@ type Asked struct {
 
 // Read turns the answer to an action's call into its result. The error is a
 // *Refusal, an *Unreadable, or says what in the answer was not as declared.
-func (a *Action) Read(answer *Answer, asked Asked) (*Page, error) {
+func (a *Action) Read(answer *call.Answer, asked Asked) (*Page, error) {
 	p, err := a.connector.read(answer, a.Answer, a.success)
 	if err != nil {
 		if r, ok := err.(*Refusal); ok {
@@ -396,7 +397,7 @@ func without(v any, path []string) any {
 }
 
 // ReadSubmitted reads the answer to the call that begins a job.
-func (a *Action) ReadSubmitted(answer *Answer, now time.Time) (any, error) {
+func (a *Action) ReadSubmitted(answer *call.Answer, now time.Time) (any, error) {
 	p, err := a.connector.read(answer, "auto", nil)
 	if r, ok := err.(*Refusal); ok {
 		r.Wait = a.connector.Wait(answer, now)
@@ -412,7 +413,7 @@ type JobState struct {
 }
 
 // ReadJob reads the answer to a look at a job.
-func (a *Action) ReadJob(answer *Answer, submitted any, now time.Time) (JobState, error) {
+func (a *Action) ReadJob(answer *call.Answer, submitted any, now time.Time) (JobState, error) {
 	p, err := a.connector.read(answer, "auto", nil)
 	if err != nil {
 		if r, ok := err.(*Refusal); ok {
@@ -462,7 +463,7 @@ func (a *Action) Summarise(output any) string {
 	if a.summary == nil {
 		if m, ok := output.(map[string]any); ok {
 			if f, ok := item.AsFile(m["file"]); ok {
-				return f.Name + ", " + Bytes(f.Size)
+				return f.Name + ", " + item.Bytes(f.Size)
 			}
 		}
 		return ""
@@ -472,19 +473,6 @@ func (a *Action) Summarise(output any) string {
 		return ""
 	}
 	return expr.Text(v)
-}
-
-// Bytes words a size.
-func Bytes(n int64) string {
-	switch {
-	case n < 1000:
-		return fmt.Sprintf("%d bytes", n)
-	case n < 1_000_000:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	case n < 1_000_000_000:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	}
-	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
 }
 
 // RecordLink is the address of the real record, or "".
@@ -508,7 +496,7 @@ type Checked struct {
 }
 
 // ReadCheck says whose account it is, from the check's answer.
-func (c *Connector) ReadCheck(a *Answer) (Checked, error) {
+func (c *Connector) ReadCheck(a *call.Answer) (Checked, error) {
 	if c.Check.says == nil {
 		return Checked{}, &Refusal{Status: a.Status}
 	}
@@ -546,18 +534,18 @@ type Option struct {
 }
 
 // BuildChoice makes the call that loads a choice list.
-func (c *Connector) BuildChoice(list string, account, input map[string]any, search string, cursor any) (*Call, error) {
+func (c *Connector) BuildChoice(list string, account, input map[string]any, search string, cursor any) (*call.Call, error) {
 	ch, ok := c.Choices[list]
 	if !ok {
 		return nil, fmt.Errorf("%s has no choice list %q", c.Title, list)
 	}
-	call, err := c.buildRequest(&ch.Request, map[string]any{"account": account, "input": input, "search": search}, ch.Paging, cursor)
+	request, err := c.buildRequest(&ch.Request, map[string]any{"account": account, "input": input, "search": search}, ch.Paging, cursor)
 	if err == nil && ch.Search != "" && search != "" {
-		q := call.URL.Query()
+		q := request.URL.Query()
 		q.Set(ch.Search, search)
-		call.URL.RawQuery = q.Encode()
+		request.URL.RawQuery = q.Encode()
 	}
-	return call, err
+	return request, err
 }
 
 // FromAddress finds the id in an address that was copied out of a browser, or
@@ -573,7 +561,7 @@ func (c *Choice) FromAddress(pasted string) (string, bool) {
 }
 
 // ReadChoice reads a page of a choice list.
-func (c *Connector) ReadChoice(list string, answer *Answer, cursor any) ([]Option, any, error) {
+func (c *Connector) ReadChoice(list string, answer *call.Answer, cursor any) ([]Option, any, error) {
 	ch := c.Choices[list]
 	p, err := c.read(answer, "auto", nil)
 	if err != nil {

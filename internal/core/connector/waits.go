@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 )
 
@@ -58,7 +59,7 @@ var usualText = regexp.MustCompile(`(?i)\b(?:try(?:ing)?|retry|wait|again|in|aft
 // Wait tells how long the other side says to wait: where the document says,
 // else by Retry-After, the usual rate headers, or its words. It is 0 where
 // nothing is said.
-func (c *Connector) Wait(a *Answer, now time.Time) time.Duration {
+func (c *Connector) Wait(a *call.Answer, now time.Time) time.Duration {
 	p := parse(a, "auto")
 	scope := answerScope(a, p.value, nil)
 	said := c.message(p.value, scope)
@@ -82,7 +83,7 @@ func (c *Connector) Wait(a *Answer, now time.Time) time.Duration {
 	return inText(usualText, said, "")
 }
 
-func (w *Wait) read(a *Answer, scope *expr.Scope, said string, now time.Time) time.Duration {
+func (w *Wait) read(a *call.Answer, scope *expr.Scope, said string, now time.Time) time.Duration {
 	switch {
 	case w.Header != "":
 		return amount(strings.TrimSpace(a.Header.Get(w.Header)), w.Unit, now)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
@@ -44,6 +45,7 @@ actions:
     title: Send
     sentence: Send {n}
     effect: write
+    repeat: keyed
     units: 1
     fields: {type: object, required: [n], properties: {n: {type: integer}}}
     request: {method: POST, path: /send, json: {n: (= input.n )}}
@@ -79,48 +81,73 @@ type world struct {
 	mu      sync.Mutex
 	done    map[string]string // key to what it did
 	order   []string
-	faults  func(call int, path string) error // before the effect
-	cuts    func(call int) bool               // after the effect, before the answer
+	faults  func(n int, path string) error // before the effect
+	cuts    func(n int) bool               // after the effect, before the answer
 	calls   int
 	refuses map[string]string // body to message
 	delay   time.Duration
+	secrets *call.Secrets
+
+	keys, second []string // Idempotency-Keys as they arrived
+	opening      func() error
+	held         func(time.Duration) error
+	meet         func(body string) error         // of calls in flight at once
+	parallel     bool                            // calls do not wait for one another
+	block        func(ctx context.Context) error // instead of an answer
+	malformed    bool                            // answers cannot be read
+	listed       func(n int) map[string]any      // an item of a list
+	says         func(c *call.Call) string       // instead of the body itself
 }
 
 func newWorld() *world { return &world{done: map[string]string{}, refuses: map[string]string{}} }
 
-func (w *world) Account(context.Context, string) (map[string]any, error) {
-	return map[string]any{}, nil
-}
-func (w *world) Hold(context.Context, string, time.Duration, string) {}
-
-func (w *world) Callback(context.Context, string) (string, error) {
-	return "https://trellis.example/callbacks/x", nil
-}
-
-func (w *world) Show(_ string, c *connector.Call) *Sent {
-	return &Sent{Method: c.Method, URL: c.URL.String(), Body: string(c.Body)}
+func (w *world) Open(context.Context, string) (Connection, error) {
+	if w.opening != nil {
+		if err := w.opening(); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
 }
 
-func (w *world) Call(ctx context.Context, _ string, c *connector.Call, key string) (*connector.Answer, *Sent, error) {
+func (w *world) Account() Account { return Account{Parameters: map[string]any{}, Secrets: w.secrets} }
+
+func (w *world) Hold(_ context.Context, d time.Duration, _ string) error {
+	if w.held != nil {
+		return w.held(d)
+	}
+	return nil
+}
+
+func (w *world) Send(ctx context.Context, c *call.Call, key string) (*call.Answer, *call.Sent, error) {
 	if w.delay > 0 {
 		time.Sleep(w.delay)
+	}
+	if w.meet != nil {
+		if err := w.meet(string(c.Body)); err != nil {
+			return nil, c.Show(w.secrets), err
+		}
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.calls++
+	if w.block != nil {
+		return nil, c.Show(w.secrets), w.block(ctx)
+	}
+	w.keys = append(w.keys, key)
 	if ctx.Err() != nil {
-		return nil, nil, &Failure{Class: NotSent, Message: "cut short"}
+		return nil, nil, context.Cause(ctx)
 	}
 	if w.faults != nil {
 		if err := w.faults(w.calls, c.URL.Path); err != nil {
-			return nil, w.Show("", c), err
+			return nil, c.Show(w.secrets), err
 		}
 	}
 	if c.URL.Path == "/pieces" {
-		return w.pieces(c), w.Show("", c), nil
+		return w.pieces(c), c.Show(w.secrets), nil
 	}
 	if m := w.refuses[string(c.Body)]; m != "" {
-		return answer(422, `{"error": "`+m+`"}`), w.Show("", c), nil
+		return answer(422, `{"error": "`+m+`"}`), c.Show(w.secrets), nil
 	}
 	id := c.URL.Path + " " + key
 	if c.URL.Path == "/poke" {
@@ -131,18 +158,28 @@ func (w *world) Call(ctx context.Context, _ string, c *connector.Call, key strin
 		w.order = append(w.order, string(c.Body))
 	}
 	if w.cuts != nil && w.cuts(w.calls) {
-		return nil, w.Show("", c), &Failure{Class: InDoubt, Message: "the connection was cut"}
+		return nil, c.Show(w.secrets), &call.Failure{Class: call.InDoubt, Message: "the connection was cut"}
 	}
-	return answer(200, string(c.Body)), w.Show("", c), nil
+	switch {
+	case w.malformed:
+		return answer(200, `{"n": `), c.Show(w.secrets), nil
+	case w.says != nil:
+		return answer(200, w.says(c)), c.Show(w.secrets), nil
+	}
+	return answer(200, string(c.Body)), c.Show(w.secrets), nil
 }
 
-func (w *world) pieces(c *connector.Call) *connector.Answer {
+func (w *world) pieces(c *call.Call) *call.Answer {
 	q := c.URL.Query()
 	n, _ := strconv.Atoi(q.Get("n"))
 	pages, _ := strconv.Atoi(q.Get("pages"))
 	at, _ := strconv.Atoi(q.Get("cursor"))
 	items := []map[string]any{}
 	for i := range n {
+		if w.listed != nil {
+			items = append(items, w.listed(at*n+i))
+			continue
+		}
 		items = append(items, map[string]any{"n": at*n + i})
 	}
 	out := map[string]any{"items": items}
@@ -153,8 +190,8 @@ func (w *world) pieces(c *connector.Call) *connector.Answer {
 	return answer(200, string(b))
 }
 
-func answer(status int, body string) *connector.Answer {
-	return &connector.Answer{Status: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}
+func answer(status int, body string) *call.Answer {
+	return &call.Answer{Status: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}
 }
 
 // tick is a clock that moves on at each look and never sleeps for real.
@@ -187,26 +224,26 @@ type crashing struct {
 	mu    *sync.Mutex
 }
 
-func (c crashing) Append(ctx context.Context, e *Entry) error {
+func (c crashing) Append(ctx context.Context, e *Entry, writes ...Write) (*Entry, error) {
 	c.mu.Lock()
 	*c.left--
 	dead, now := *c.left < 0, *c.left == -1
 	c.mu.Unlock()
 	if dead && (!c.after || !now) {
-		return errCrash
+		return nil, errCrash
 	}
-	if err := c.MemoryJournal.Append(ctx, e); err != nil || !dead {
-		return err
+	if stands, err := c.MemoryJournal.Append(ctx, e, writes...); err != nil || !dead {
+		return stands, err
 	}
-	return errCrash
+	return nil, errCrash
 }
 
 func newRun(items []map[string]any, w *world, passes ...Pass) (*Run, *Memory) {
 	m := &Memory{Items: items}
-	return &Run{Facts: workflow.RunFacts{ID: "r1", Started: time.Unix(1_800_000_000, 0).UTC()}, Passes: passes, Source: MemorySource{m}, Journal: MemoryJournal{m}, Caller: w, Clock: &tick{now: time.Unix(1_800_000_000, 0)}, Lattice: m}, m
+	return &Run{Facts: workflow.RunFacts{ID: "r1", Started: time.Unix(1_800_000_000, 0).UTC()}, Passes: passes, Source: MemorySource{m}, Journal: MemoryJournal{m}, Connections: w, Clock: &tick{now: time.Unix(1_800_000_000, 0)}, Lattice: m}, m
 }
 
-func numbered(n int) []map[string]any {
+func numberedItems(n int) []map[string]any {
 	out := make([]map[string]any, n)
 	for i := range out {
 		out[i] = map[string]any{"n": int64(i)}
@@ -234,8 +271,8 @@ func TestItemsPassInOrderAndHeldOnesSayWhy(t *testing.T) {
   - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, parallel: 3, output: under answer}
   - {name: last, type: shape, settings: {keep: none, set: {first: "(= steps.twice.was )", sent: "(= item.answer.n )"}}}
 `)
-	r, m := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	r, m := newRun(numberedItems(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State)
 	require.Equal(t, `0 held_back(0, needs 2) not_reached() not_reached() not_reached()
@@ -253,16 +290,16 @@ func TestSetAsideItemsAreKeptAndRetriedAlone(t *testing.T) {
 	w := newWorld()
 	w.refuses[`{"n":1}`], w.refuses[`{"n":3}`] = "one is refused", "three is refused"
 	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, on_error: set_aside}`)
-	r, m := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	r, m := newRun(numberedItems(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Partial, res.State)
 	require.Equal(t, 2, res.Counts.SetAside)
 	require.Contains(t, picture(m.Seen), "1 set_aside(one is refused)")
 
 	delete(w.refuses, `{"n":1}`)
-	again := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: p, Only: func(a item.Address) bool { return a == item.Root(1) }}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: &Memory{}}
-	res, err = again.Execute(context.Background())
+	again := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: p, Only: func(a item.Address) bool { return a == item.Root(1) }}), Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock, Lattice: &Memory{}}
+	res, err = again.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Partial, res.State, "three is still set aside")
 	require.Equal(t, []string{`{"n":0}`, `{"n":2}`, `{"n":4}`, `{"n":1}`}, w.order, "only the chosen one was sent")
@@ -277,15 +314,15 @@ func TestStopEndsTheRunAndResumeGoesOnWithTheRest(t *testing.T) {
   - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}
   - {name: note, type: shape, settings: {set: {x: 1}}}`
 	p := plan(t, steps)
-	r, _ := newRun(numbered(5), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	r, _ := newRun(numberedItems(5), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, FailedRun, res.State)
 	require.Equal(t, "sent: two is refused", res.Reason)
 	require.Len(t, w.done, 2)
 
 	var open []string
-	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock}
+	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock}
 	require.NoError(t, look.Frontier(context.Background(), func(o Open) error {
 		open = append(open, o.Address.String()+" "+o.Step+" "+string(o.Outcome))
 		return nil
@@ -301,8 +338,8 @@ func TestStopEndsTheRunAndResumeGoesOnWithTheRest(t *testing.T) {
 		s.Number += 10
 	}
 	m := &Memory{}
-	next := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: renamed}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: m}
-	res, err = next.Execute(context.Background())
+	next := &Run{Facts: r.Facts, Passes: append(r.Passes, Pass{Number: 2, Plan: renamed}), Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock, Lattice: m}
+	res, err = next.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State)
 	require.Equal(t, []string{`{"n":0}`, `{"n":1}`, `{"n":20}`, `{"n":30}`, `{"n":40}`}, w.order)
@@ -315,12 +352,12 @@ func TestAListGoesOnAtThePageWhereItStopped(t *testing.T) {
   - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
 	w.faults = func(_ int, path string) error {
 		if path == "/pieces" && len(w.done) == 6 {
-			return &Failure{Class: NotSent, Message: "nobody answers"}
+			return &call.Failure{Class: call.NotSent, Message: "nobody answers"}
 		}
 		return nil
 	}
 	r, m := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, FailedRun, res.State)
 	require.Len(t, w.done, 6)
@@ -328,8 +365,8 @@ func TestAListGoesOnAtThePageWhereItStopped(t *testing.T) {
 	w.faults = nil
 	for range 2 { // the second execution replays the first
 		lattice := &Memory{}
-		next := &Run{Facts: r.Facts, Passes: append(r.Passes[:1:1], Pass{Number: 2, Plan: p}), Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: lattice}
-		res, err = next.Execute(context.Background())
+		next := &Run{Facts: r.Facts, Passes: append(r.Passes[:1:1], Pass{Number: 2, Plan: p}), Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock, Lattice: lattice}
+		res, err = next.Execute(context.Background(), nil)
 		require.NoError(t, err)
 		require.Equal(t, Succeeded, res.State)
 		require.Len(t, w.done, 12)
@@ -340,10 +377,10 @@ func TestAListGoesOnAtThePageWhereItStopped(t *testing.T) {
 
 func TestAnUnsafeCallIsNeverRepeatedByItself(t *testing.T) {
 	w := newWorld()
-	w.cuts = func(call int) bool { return call == 2 }
+	w.cuts = func(n int) bool { return n == 2 }
 	p := plan(t, `  - {name: poked, type: hall.poke, connection: hall, input: {n: (= item.n )}}`)
-	r, m := newRun(numbered(3), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	r, m := newRun(numberedItems(3), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Partial, res.State)
 	require.Equal(t, 1, res.Counts.InDoubt)
@@ -352,13 +389,13 @@ func TestAnUnsafeCallIsNeverRepeatedByItself(t *testing.T) {
 
 	left := 1 // the announcement of the first call is durable, its entry is not
 	w2 := newWorld()
-	c, _ := newRun(numbered(1), w2, Pass{Number: 1, Plan: p})
+	c, _ := newRun(numberedItems(1), w2, Pass{Number: 1, Plan: p})
 	sure := c.Journal.(MemoryJournal)
 	c.Journal = crashing{sure, &left, false, &sync.Mutex{}}
-	_, err = c.Execute(context.Background())
+	_, err = c.Execute(context.Background(), nil)
 	require.ErrorIs(t, err, errCrash)
-	c2 := &Run{Facts: c.Facts, Passes: c.Passes, Source: c.Source, Journal: sure, Caller: w2, Clock: c.Clock, Lattice: &Memory{}}
-	res, err = c2.Execute(context.Background())
+	c2 := &Run{Facts: c.Facts, Passes: c.Passes, Source: c.Source, Journal: sure, Connections: w2, Clock: c.Clock, Lattice: &Memory{}}
+	res, err = c2.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, 1, res.Counts.InDoubt)
 	require.Len(t, w2.order, 1, "it was not sent again")
@@ -366,21 +403,21 @@ func TestAnUnsafeCallIsNeverRepeatedByItself(t *testing.T) {
 
 func TestWaitsOfTheOtherSideAreObeyed(t *testing.T) {
 	w := newWorld()
-	w.faults = func(call int, _ string) error {
-		if call == 1 {
-			return &Failure{Class: Refused, Status: 429, Message: "slow down", Retryable: true, RetryAfter: 11 * time.Minute}
+	w.faults = func(n int, _ string) error {
+		if n == 1 {
+			return &call.Failure{Class: call.Refused, Status: 429, Message: "slow down", Retryable: true, RetryAfter: 11 * time.Minute}
 		}
 		return nil
 	}
 	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
-	r, _ := newRun(numbered(2), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background())
+	r, _ := newRun(numberedItems(2), w, Pass{Number: 1, Plan: p})
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, WaitingOn, res.State)
-	require.Equal(t, ReasonToldToWait, res.Parked.Reason)
+	require.Equal(t, call.ReasonToldToWait, res.Parked.Reason)
 	require.Equal(t, 1, w.calls, "a long wait keeps no worker")
-	r2 := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock, Lattice: &Memory{}}
-	res, err = r2.Execute(context.Background())
+	r2 := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock, Lattice: &Memory{}}
+	res, err = r2.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State)
 }
@@ -392,7 +429,7 @@ func TestARehearsalSendsNothing(t *testing.T) {
   - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}}`)
 	r, m := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
 	r.Rehearse = true
-	_, err := r.Execute(context.Background())
+	_, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Empty(t, w.done)
 	require.Equal(t, "0-1.0 read() prepared(0)\n0-1.1 read() prepared(1)\n", picture(m.Seen))
@@ -410,9 +447,9 @@ func TestAnOpenedCellShowsTheItemThenAndNow(t *testing.T) {
   - {name: pieces, type: hall.pieces, connection: hall, input: {n: 3, pages: 2}}
   - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, output: under answer}`)
 	r, _ := newRun([]map[string]any{{}}, w, Pass{Number: 1, Plan: p})
-	_, err := r.Execute(context.Background())
+	_, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
-	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Caller: w, Clock: r.Clock}
+	look := &Run{Facts: r.Facts, Passes: r.Passes, Source: r.Source, Journal: r.Journal, Connections: w, Clock: r.Clock}
 	address := item.Root(0).Child(1, 4)
 	o, err := look.Inspect(context.Background(), address, 1)
 	require.NoError(t, err)
@@ -455,7 +492,7 @@ func sortedDone(w *world) []string {
 func TestChunkSizeChangesNothing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		steps := strings.ReplaceAll(randomSteps(t), "on_error: stop", "on_error: set_aside")
-		items := numbered(rapid.IntRange(0, 40).Draw(t, "items"))
+		items := numberedItems(rapid.IntRange(0, 40).Draw(t, "items"))
 		refused := rapid.IntRange(0, 40).Draw(t, "refused")
 		var want, rows string
 		var counts Counts
@@ -466,7 +503,7 @@ func TestChunkSizeChangesNothing(t *testing.T) {
 				r, m := newRun(items, w, Pass{Number: 1, Plan: plan(t, parallels(steps, parallel))})
 				r.Chunk = chunk
 				r.Clock = frozen{}
-				res, err := r.Execute(context.Background())
+				res, err := r.Execute(context.Background(), nil)
 				require.NoError(t, err)
 				got := strings.Join(sortedDone(w), "\n")
 				if i == 0 && parallel == 1 {
@@ -515,12 +552,12 @@ func ordered(t require.TestingT, rows []Row) {
 func TestACrashAnywhereLosesAndDoublesNothing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		steps := strings.ReplaceAll(randomSteps(t), "on_error: stop", "on_error: set_aside")
-		items := numbered(rapid.IntRange(1, 30).Draw(t, "items"))
+		items := numberedItems(rapid.IntRange(1, 30).Draw(t, "items"))
 		p := plan(t, steps)
 		calm := newWorld()
 		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
 		r.Clock = frozen{}
-		calmResult, err := r.Execute(context.Background())
+		calmResult, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 
 		w := newWorld()
@@ -532,8 +569,8 @@ func TestACrashAnywhereLosesAndDoublesNothing(t *testing.T) {
 				left = 100_000
 			}
 			rows := &Memory{}
-			r := &Run{Facts: r.Facts, Passes: r.Passes, Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Caller: w, Clock: frozen{}, Lattice: rows}
-			res, err := r.Execute(context.Background())
+			r := &Run{Facts: r.Facts, Passes: r.Passes, Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Connections: w, Clock: frozen{}, Lattice: rows}
+			res, err := r.Execute(context.Background(), nil)
 			if errors.Is(err, errCrash) {
 				continue
 			}
@@ -549,30 +586,30 @@ func TestACrashAnywhereLosesAndDoublesNothing(t *testing.T) {
 func TestFaultsAndResumesEndWhereACalmRunEnds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		steps := randomSteps(t)
-		items := numbered(rapid.IntRange(1, 20).Draw(t, "items"))
+		items := numberedItems(rapid.IntRange(1, 20).Draw(t, "items"))
 		p := plan(t, steps)
 		calm := newWorld()
 		r, _ := newRun(items, calm, Pass{Number: 1, Plan: p})
-		_, err := r.Execute(context.Background())
+		_, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 
 		w := newWorld()
 		failing := rapid.SliceOfNDistinct(rapid.IntRange(1, 60), 0, 12, rapid.ID).Draw(t, "failing calls")
-		w.faults = func(call int, _ string) error {
+		w.faults = func(n int, _ string) error {
 			for _, f := range failing {
-				if f == call {
-					return &Failure{Class: Refused, Status: 409, Message: "not now"}
+				if f == n {
+					return &call.Failure{Class: call.Refused, Status: 409, Message: "not now"}
 				}
 			}
 			return nil
 		}
-		w.cuts = func(call int) bool { return call%7 == 3 }
+		w.cuts = func(n int) bool { return n%7 == 3 }
 		journal := &Memory{}
 		passes := []Pass{{Number: 1, Plan: p}}
 		for {
 			require.Less(t, len(passes), 40)
-			last := &Run{Facts: r.Facts, Passes: passes, Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Caller: w, Clock: &tick{}, Lattice: &Memory{}}
-			res, err := last.Execute(context.Background())
+			last := &Run{Facts: r.Facts, Passes: passes, Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Connections: w, Clock: &tick{}, Lattice: &Memory{}}
+			res, err := last.Execute(context.Background(), nil)
 			require.NoError(t, err)
 			if res.State == Succeeded {
 				break

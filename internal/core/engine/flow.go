@@ -5,6 +5,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
@@ -68,7 +69,8 @@ type flow struct {
 	through bool // it had passed every step before this pass
 
 	source     *paging // where a list goes on
-	generation int     // of its Idempotency-Key
+	generation int     // of its Idempotency-Key at the step where it stands
+	former     []byte  // hash of what was sent there in an earlier pass
 	entries    map[int]*Entry
 }
 
@@ -82,17 +84,10 @@ type paging struct {
 func (f *flow) moving(step int) bool { return !f.ended && !f.isOpen && f.at <= step }
 
 func (f *flow) set(step int, c Cell) {
-	c.Text = Line(c.Text)
 	for len(f.cells) <= step {
 		f.cells = append(f.cells, Cell{Fate: NotReached})
 	}
 	f.cells[step] = c
-}
-
-// stop leaves the flow open at a step.
-func (f *flow) stop(step int, o Outcome, c Cell) {
-	f.isOpen, f.open, f.at = true, o, step
-	f.set(step, c)
 }
 
 // child is a flow for an item that came from this one.
@@ -133,8 +128,9 @@ func Visible(s string) string {
 var labelFields = []string{"title", "name", "subject", "email", "phone", "key"}
 
 // Label is what a row is called: the workflow's label for the newest item on
-// the lineage for which it gives something, else the first usual field.
-func Label(p *workflow.Plan, it *item.Item) string {
+// the lineage for which it gives something, else the first usual field. Secrets
+// are masked in it.
+func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
 	for a := it; a != nil; a = a.Parent {
 		if p.Label != nil {
 			if !filled(p.Label, a) {
@@ -142,13 +138,13 @@ func Label(p *workflow.Plan, it *item.Item) string {
 			}
 			v, err := p.Label.Eval(p.Scope(a, nil, workflow.RunFacts{}))
 			if s := expr.Text(v); err == nil && s != "" {
-				return Line(s)
+				return Line(secrets.Mask(s))
 			}
 			continue
 		}
 		for _, f := range labelFields {
 			if s, ok := a.Fields[f].(string); ok && s != "" {
-				return Line(s)
+				return Line(secrets.Mask(s))
 			}
 		}
 	}

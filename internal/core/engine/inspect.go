@@ -10,7 +10,8 @@ import (
 	"youngtrellis/internal/core/workflow"
 )
 
-// Opened is everything about one item at one step.
+// Opened is everything about one item at one step, as it may be seen: secrets
+// that an answer held are masked.
 type Opened struct {
 	Address item.Address
 	Label   string
@@ -33,8 +34,8 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step int) (*Ope
 	if step < -1 || step >= len(plan.Steps) {
 		return nil, fmt.Errorf("%w: there is no step %d", ErrNoItem, step)
 	}
-	r.counts = newTally(plan)
-	stream := r.pipeline(false, &address)
+	x := newExecution(r, &Stop{})
+	stream := x.pipeline(&address)
 	for {
 		flows, err := stream.next(ctx)
 		if errors.Is(err, io.EOF) {
@@ -45,26 +46,48 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step int) (*Ope
 		}
 		for _, f := range flows {
 			if f.it.Address == address || f.it.Address.Within(address) {
-				return r.opened(f, plan, address, step), nil
+				o := x.opened(f, plan, address, step)
+				return o, x.withSent(ctx, o)
 			}
 		}
 	}
 }
 
-func (r *Run) opened(f *flow, plan *workflow.Plan, address item.Address, step int) *Opened {
+func (x *execution) opened(f *flow, plan *workflow.Plan, address item.Address, step int) *Opened {
 	for len(f.cells) < len(plan.Steps) {
 		f.cells = append(f.cells, Cell{Fate: NotReached})
 	}
-	o := &Opened{Address: address, Label: Label(plan, f.it), Way: f.cells, Plan: plan, Before: f.it.AsOf(max(step-1, -1)).Fields}
+	o := &Opened{Address: address, Label: Label(plan, f.it, x.secrets()), Way: f.cells, Plan: plan, Before: x.shown(f.it.AsOf(max(step-1, -1)))}
 	if step < 0 {
 		o.Cell = Cell{Fate: Passed}
-		o.After = f.it.Trigger().Fields
+		o.After = x.shown(f.it.Trigger())
 		return o
 	}
 	o.Step, o.Cell, o.Entry = plan.Steps[step], f.cells[step], f.entries[step]
 	switch o.Cell.Fate {
 	case Passed, ReadOutside, Written, Prepared, Off:
-		o.After = f.it.AsOf(step).Fields
+		o.After = x.shown(f.it.AsOf(step))
 	}
 	return o
+}
+
+// withSent adds what was sent to an opened entry that came without it.
+func (x *execution) withSent(ctx context.Context, o *Opened) error {
+	if o.Entry == nil || o.Entry.Request != nil {
+		return nil
+	}
+	whole, err := x.Journal.Page(ctx, o.Entry.Key)
+	if err != nil || whole == nil {
+		return err
+	}
+	e := *o.Entry
+	e.Request = whole.Request
+	o.Entry = &e
+	return nil
+}
+
+// shown are an item's fields as they may be seen.
+func (x *execution) shown(it *item.Item) map[string]any {
+	fields, _ := x.secrets().MaskValue(it.Fields).(map[string]any)
+	return fields
 }

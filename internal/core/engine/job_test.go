@@ -12,7 +12,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
 
@@ -29,6 +31,7 @@ actions:
     title: Test
     sentence: Test {glaze}
     effect: write
+    repeat: keyed
     fields: {type: object, properties: {glaze: {type: string}}}
     request: {method: POST, path: /tests, json: {glaze: (= input.glaze ), callback: (= input.callback )}}
     job:
@@ -70,24 +73,20 @@ func (b *bench) Sleep(_ context.Context, d time.Duration) error {
 	return nil
 }
 
-func (b *bench) Account(context.Context, string) (map[string]any, error) {
-	return map[string]any{}, nil
-}
-func (b *bench) Hold(context.Context, string, time.Duration, string) {}
-func (b *bench) Callback(context.Context, string) (string, error) {
-	return "https://trellis.example/callbacks/x", nil
+func (b *bench) Open(context.Context, string) (Connection, error)  { return b, nil }
+func (b *bench) Account() Account                                  { return Account{Parameters: map[string]any{}} }
+func (b *bench) Hold(context.Context, time.Duration, string) error { return nil }
+
+func (b *bench) Callback(_ context.Context, step uint16, _ string, a item.Address) (string, error) {
+	return fmt.Sprintf("https://trellis.example/callbacks/%d-%s", step, a), nil
 }
 
-func (b *bench) Show(_ string, c *connector.Call) *Sent {
-	return &Sent{Method: c.Method, URL: c.URL.String(), Body: string(c.Body)}
-}
-
-func (b *bench) Call(_ context.Context, _ string, c *connector.Call, key string) (*connector.Answer, *Sent, error) {
+func (b *bench) Send(_ context.Context, c *call.Call, key string) (*call.Answer, *call.Sent, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	json200 := func(v any) (*connector.Answer, *Sent, error) {
+	json200 := func(v any) (*call.Answer, *call.Sent, error) {
 		body, _ := json.Marshal(v)
-		return &connector.Answer{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}, b.Show("", c), nil
+		return &call.Answer{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}, c.Show(nil), nil
 	}
 	if c.Method == "POST" {
 		var in struct{ Glaze, Callback string }
@@ -132,7 +131,7 @@ func glazes(names ...string) []map[string]any {
 }
 
 func jobRun(p *workflow.Plan, m *Memory, b *bench) *Run {
-	return &Run{Facts: workflow.RunFacts{ID: "7d444840-9dc0-4c3e-8f2d-1b1f0a1c2d3e", Started: b.Now(), Workflow: "test"}, Passes: []Pass{{Number: 1, Plan: p}}, Source: MemorySource{Memory: m}, Journal: MemoryJournal{Memory: m}, Caller: b, Clock: b, Lattice: m}
+	return &Run{Facts: workflow.RunFacts{ID: "7d444840-9dc0-4c3e-8f2d-1b1f0a1c2d3e", Started: b.Now(), Workflow: "test"}, Passes: []Pass{{Number: 1, Plan: p}}, Source: MemorySource{Memory: m}, Journal: MemoryJournal{Memory: m}, Connections: b, Callbacks: b, Clock: b, Lattice: m}
 }
 
 // Items go on in the order in which their tests are done; one that failed is
@@ -142,7 +141,7 @@ func TestJobsGoOnAsTheyAreDone(t *testing.T) {
 	b := newBench()
 	b.takes = map[string]time.Duration{"slow": 20 * time.Second, "quick": 2 * time.Second, "bad": 9 * time.Second}
 	m := &Memory{Items: glazes("slow", "quick", "bad")}
-	res, err := jobRun(tests(t, "1s"), m, b).Execute(context.Background())
+	res, err := jobRun(tests(t, "1s"), m, b).Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Partial, res.State)
 	require.Equal(t, 3, b.submits)
@@ -152,7 +151,7 @@ func TestJobsGoOnAsTheyAreDone(t *testing.T) {
 	}
 	require.Equal(t, []string{"quick passed", "bad bad releases lead", "slow passed"}, ends)
 	require.Less(t, b.slept, 40*time.Second)
-	require.Equal(t, "https://trellis.example/callbacks/x", b.callback)
+	require.Regexp(t, "^https://trellis.example/callbacks/1-[012]$", b.callback)
 }
 
 // A job that takes hours occupies nobody: the run parks, and when it wakes it
@@ -165,13 +164,13 @@ func TestALongJobParksTheRun(t *testing.T) {
 	p := tests(t, "1m")
 	parks := 0
 	for {
-		res, err := jobRun(p, m, b).Execute(context.Background())
+		res, err := jobRun(p, m, b).Execute(context.Background(), nil)
 		require.NoError(t, err)
 		if res.Parked == nil {
 			require.Equal(t, Succeeded, res.State)
 			break
 		}
-		require.Equal(t, ReasonJob, res.Parked.Reason)
+		require.Equal(t, call.ReasonJob, res.Parked.Reason)
 		require.True(t, res.Parked.Until.After(b.Now()))
 		parks++
 		require.Less(t, parks, 40)
@@ -193,7 +192,7 @@ func TestAJobThatNeverEndsFailsInWords(t *testing.T) {
 	m := &Memory{Items: glazes("a")}
 	p := tests(t, "5m")
 	for range 100 {
-		res, err := jobRun(p, m, b).Execute(context.Background())
+		res, err := jobRun(p, m, b).Execute(context.Background(), nil)
 		require.NoError(t, err)
 		if res.Parked == nil {
 			require.Equal(t, Partial, res.State)
@@ -212,7 +211,7 @@ func TestARehearsedJobIsAnsweredAtOnce(t *testing.T) {
 	m := &Memory{Items: glazes("a", "b")}
 	r := jobRun(tests(t, "1m"), m, b)
 	r.Rehearse = true
-	res, err := r.Execute(context.Background())
+	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State)
 	require.Zero(t, b.submits)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"sync"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
 )
 
@@ -15,6 +16,13 @@ type Memory struct {
 
 	mu      sync.Mutex
 	entries map[Key]*Entry
+	at      map[place][]*Entry
+}
+
+type place struct {
+	pass    int
+	step    uint16
+	address item.Address
 }
 
 // Page of the journal; part of Journal.
@@ -45,11 +53,7 @@ type MemorySource struct{ *Memory }
 func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, addresses []item.Address) ([]*Entry, error) {
 	var out []*Entry
 	for _, a := range addresses {
-		for _, part := range []int{PartSubmit, PartAnnounce, 0} {
-			if e := m.entry(Key{Pass: pass, Step: step, Address: a, Part: part}); e != nil {
-				out = append(out, e)
-			}
-		}
+		out = append(out, m.parts(pass, step, a)...)
 	}
 	return out, nil
 }
@@ -57,17 +61,34 @@ func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, address
 // Page implements Journal.
 func (m MemoryJournal) Page(_ context.Context, k Key) (*Entry, error) { return m.entry(k), nil }
 
-// Append implements Journal.
-func (m MemoryJournal) Append(_ context.Context, e *Entry) error {
+// parts finds the entries of an item at a step that are not further pages.
+func (m *Memory) parts(pass int, step uint16, a item.Address) []*Entry {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var out []*Entry
+	for _, e := range m.at[place{pass, step, a}] {
+		if e.Part <= 0 {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Append implements Journal. There is no state of ours beside it, so there are
+// no writes.
+func (m MemoryJournal) Append(_ context.Context, e *Entry, _ ...Write) (*Entry, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.entries == nil {
-		m.entries = map[Key]*Entry{}
+		m.entries, m.at = map[Key]*Entry{}, map[place][]*Entry{}
 	}
-	if _, ok := m.entries[e.Key]; !ok {
-		m.entries[e.Key] = e
+	if stands, ok := m.entries[e.Key]; ok {
+		return stands, nil
 	}
-	return nil
+	m.entries[e.Key] = e
+	p := place{e.Pass, e.Step, e.Address}
+	m.at[p] = append(m.at[p], e)
+	return e, nil
 }
 
 // Page implements Source: 100 items a page.
@@ -85,4 +106,30 @@ func (m *Memory) Rows(_ context.Context, _ int, rows []Row) error {
 	defer m.mu.Unlock()
 	m.Seen = append(m.Seen, rows...)
 	return nil
+}
+
+// Hide masks secrets in everything that was seen.
+func (m *Memory) Hide(secrets *call.Secrets) {
+	if secrets == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i, r := range m.Seen {
+		m.Seen[i].Item = hidden(r.Item, secrets)
+	}
+	for _, e := range m.entries {
+		e.Sealed = nil
+	}
+}
+
+// hidden copies an item and its lineage with the secrets masked.
+func hidden(it *item.Item, secrets *call.Secrets) *item.Item {
+	if it == nil {
+		return nil
+	}
+	c := *it
+	c.Parent = hidden(it.Parent, secrets)
+	c.Fields, _ = secrets.MaskValue(it.Fields).(map[string]any)
+	return &c
 }

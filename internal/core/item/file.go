@@ -1,6 +1,10 @@
 package item
 
-import "regexp"
+import (
+	"errors"
+	"fmt"
+	"regexp"
+)
 
 // File is a reference to content that is kept apart from the item's fields. In
 // fields it is an object with exactly the keys file, name, type and size.
@@ -39,4 +43,20 @@ func AsFile(v any) (*File, bool) {
 	}
 	f.Size, ok = m["size"].(int64)
 	return f, ok
+}
+
+// ErrFileGone says that a file's content is not kept any more.
+var ErrFileGone = errors.New("its content is not kept any more")
+
+// Bytes words a size.
+func Bytes(n int64) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 1_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1_000_000_000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
 }

@@ -15,7 +15,7 @@ func TestNumbersArriveAsTheyCame(t *testing.T) {
 	t.Parallel()
 	for source, want := range map[string]any{
 		`1`: int64(1), `-0`: int64(0), `9223372036854775807`: int64(math.MaxInt64), `9223372036854775808`: "9223372036854775808",
-		`1234567890123456789`: int64(1234567890123456789), `0.1`: 0.1, `1e3`: 1000.0, `2.50`: 2.5, `0.12345678901234567890123`: "0.12345678901234567890123", `1e400`: "1e400",
+		`1234567890123456789`: int64(1234567890123456789), `0.1`: 0.1, `1e3`: int64(1000), `2.50`: 2.5, `0.12345678901234567890123`: "0.12345678901234567890123", `1e400`: "1e400",
 	} {
 		v, err := Decode([]byte(source))
 		require.NoError(t, err, source)
@@ -85,5 +85,30 @@ func FuzzDecode(f *testing.F) {
 			_, _ = Encode(v)
 			_ = Size(v)
 		}
+	})
+}
+
+// Whatever number comes, it is the same value once it was stored and read.
+func TestNumbersAreTheSameAfterTheyWereStored(t *testing.T) {
+	t.Parallel()
+	same := func(t require.TestingT, literal string) any {
+		first, err := Decode([]byte(literal))
+		require.NoError(t, err, literal)
+		text, err := Encode(first)
+		require.NoError(t, err)
+		second, err := Decode(text)
+		require.NoError(t, err)
+		require.Equal(t, first, second, literal)
+		return first
+	}
+	for literal, want := range map[string]any{
+		"2.0": int64(2), "-0.0": int64(0), "-0": int64(0), "1e3": int64(1000), "2.50": 2.5, "9007199254740991.0": int64(1)<<53 - 1, "9007199254740992.0": "9007199254740992.0", "9007199254740993.0": "9007199254740993.0",
+		"1e20": "1e20", "1e21": 1e21, "1e400": "1e400", "1e-400": "1e-400", "0.0325": 0.0325, "100.00": int64(100), "0.1000000000000000055": "0.1000000000000000055", "0e999": int64(0),
+	} {
+		require.Equal(t, want, same(t, literal), literal)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		literal := rapid.StringMatching(`-?(0|[1-9][0-9]{0,22})(\.[0-9]{1,22})?([eE][+-]?[0-9]{1,3})?`).Draw(t, "literal")
+		same(t, literal)
 	})
 }

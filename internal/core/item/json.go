@@ -9,6 +9,9 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // MaxBytes is the most JSON that one item may hold.
@@ -20,19 +23,109 @@ const maxDepth = 512
 
 // Decode reads one JSON value (RFC 8259). Whole numbers that fit 64 bits
 // become int64 and stay exact; numbers that neither int64 nor float64 can hold
-// digit for digit stay text, so that a long identifier arrives as it came.
+// digit for digit stay text, so that a long identifier arrives as it came. Of
+// fields of the same name the last counts.
 func Decode(data []byte) (any, error) {
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
+	var few [16]string
+	d := decoder{Decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: few[:0]}
+	v, err := d.value(0)
+	if err != nil {
 		return nil, explain(data, d.InputOffset(), err)
 	}
-	if _, err := d.Token(); err != io.EOF {
+	if rest := bytes.TrimLeft(data[d.InputOffset():], " \t\r\n"); len(rest) > 0 {
 		line, col := place(data, d.InputOffset())
 		return nil, fmt.Errorf("line %d, column %d: more text follows after the end of the JSON value", line, col)
 	}
-	return normal(v, 0)
+	return v, nil
+}
+
+// decoder makes values of JSON's tokens, as Normal would leave them.
+type decoder struct {
+	*jsontext.Decoder
+	// The items of a list have the same names in the same order, again and again.
+	// Those that were read are kept, up to a bound, with the place of the next.
+	names []string
+	next  int
+}
+
+const mostNames = 1000
+
+// name reads the name of a field.
+func (d *decoder) name() (string, error) {
+	raw, err := d.ReadValue()
+	if err != nil {
+		return "", err
+	}
+	if bytes.IndexByte(raw, '\\') >= 0 || !utf8.Valid(raw) {
+		text, err := jsontext.AppendUnquote(nil, raw)
+		if err != nil && len(text) == 0 {
+			return "", err
+		}
+		return string(text), nil
+	}
+	raw = raw[1 : len(raw)-1]
+	if d.next == len(d.names) {
+		d.next = 0
+	}
+	if d.next < len(d.names) && d.names[d.next] == string(raw) {
+		d.next++
+		return d.names[d.next-1], nil
+	}
+	name := string(raw)
+	if len(d.names) < mostNames {
+		d.names = append(d.names, name)
+		d.next = len(d.names)
+	}
+	return name, nil
+}
+
+var errTooDeep = fmt.Errorf("the value is nested deeper than %d levels", maxDepth)
+
+func (d *decoder) value(depth int) (any, error) {
+	if depth > maxDepth {
+		return nil, errTooDeep
+	}
+	t, err := d.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch t.Kind() {
+	case '{':
+		return d.object(depth)
+	case '[':
+		list := []any{}
+		for d.PeekKind() != ']' {
+			v, err := d.value(depth + 1)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, v)
+		}
+		_, err := d.ReadToken()
+		return list, err
+	case '"':
+		return t.String(), nil
+	case '0':
+		return Number(t.String()), nil
+	case 't', 'f':
+		return t.Bool(), nil
+	}
+	return nil, nil
+}
+
+func (d *decoder) object(depth int) (any, error) {
+	fields := map[string]any{}
+	for d.PeekKind() != '}' {
+		name, err := d.name()
+		if err != nil {
+			return nil, err
+		}
+		if fields[name], err = d.value(depth + 1); err != nil {
+			return nil, err
+		}
+	}
+	_, err := d.ReadToken()
+	return fields, err
 }
 
 // DecodeObject reads a JSON object as the fields of an item.
@@ -49,18 +142,21 @@ func DecodeObject(data []byte) (map[string]any, error) {
 }
 
 func explain(data []byte, offset int64, err error) error {
-	var syntax *json.SyntaxError
+	if errors.Is(err, errTooDeep) {
+		return err
+	}
+	var syntax *jsontext.SyntacticError
 	if errors.As(err, &syntax) {
-		offset = syntax.Offset
+		offset, err = syntax.ByteOffset+1, syntax.Err
 	}
 	line, col := place(data, offset)
-	if errors.Is(err, io.EOF) {
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF) && len(bytes.TrimSpace(data)) == 0:
 		return errors.New("there is no JSON here: the text is empty")
-	}
-	if errors.Is(err, io.ErrUnexpectedEOF) {
+	case errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("line %d, column %d: the JSON ends in the middle of a value", line, col)
 	}
-	return fmt.Errorf("line %d, column %d: this is not JSON: %s", line, col, strings.TrimPrefix(err.Error(), "json: "))
+	return fmt.Errorf("line %d, column %d: this is not JSON: %w", line, col, err)
 }
 
 func place(data []byte, offset int64) (line, col int) {
@@ -75,7 +171,7 @@ func Normal(v any) (any, error) { return normal(v, 0) }
 
 func normal(v any, depth int) (any, error) {
 	if depth > maxDepth {
-		return nil, fmt.Errorf("the value is nested deeper than %d levels", maxDepth)
+		return nil, errTooDeep
 	}
 	switch v := v.(type) {
 	case map[string]any:
@@ -110,7 +206,8 @@ func normal(v any, depth int) (any, error) {
 }
 
 // Number reads a JSON number literal: int64 where it is whole and fits,
-// float64 where that keeps every digit, else the text itself.
+// float64 where that keeps every digit, else the text itself. What it gives is
+// the same after Encode and Decode, so that a stored value is the one at hand.
 func Number(s string) any {
 	if !strings.ContainsAny(s, ".eE") {
 		if n, err := strconv.ParseInt(s, 10, 64); err == nil {
@@ -122,13 +219,32 @@ func Number(s string) any {
 	if err != nil || significant(s) > 17 || (f == 0 && significant(s) > 0) {
 		return s
 	}
+	if f == math.Trunc(f) && math.Abs(f) < 1e21 { // Encode writes it without a point
+		if math.Abs(f) < 1<<53 {
+			return int64(f)
+		}
+		return s
+	}
 	return f
 }
 
+// significant counts the digits of a literal without the zeros around them.
 func significant(s string) int {
-	mantissa, _, _ := strings.Cut(strings.ToLower(s), "e")
-	digits := strings.Trim(strings.NewReplacer("-", "", ".", "").Replace(mantissa), "0")
-	return len(digits)
+	n, zeros := 0, 0
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c == 'e' || c == 'E':
+			return n
+		case c == '0':
+			zeros++
+		case c > '0' && c <= '9':
+			if n == 0 {
+				zeros = 0 // they led
+			}
+			n, zeros = n+zeros+1, 0
+		}
+	}
+	return n
 }
 
 // Encode writes a value as JSON with sorted keys, without escaping HTML.

@@ -36,7 +36,9 @@ var httpProperties = []connector.Property{
 	property("wait", false, map[string]any{"type": "object", "title": "Where it says how long to wait", "hint": "json", "additionalProperties": false, "properties": map[string]any{
 		"header": map[string]any{"type": "string"}, "field": map[string]any{"type": "string"}, "text": map[string]any{"type": "string"}, "unit": map[string]any{"enum": []any{"ms", "s", "m", "h", "at"}},
 	}}),
-	property("repeat", false, map[string]any{"enum": []any{"safe", "keyed", "unsafe"}, "title": "If its outcome is unknown", "description": "safe: it may be made again. keyed: the other side knows repeats by the Idempotency-Key. unsafe: it would happen twice."}),
+	property("repeat", false, map[string]any{"enum": []any{"safe", "keyed", "unsafe"}, "title": "If its outcome is unknown",
+		"words":       map[string]any{"safe": "make it again, a second time changes nothing", "keyed": "make it again, the other side knows repeats by the Idempotency-Key", "unsafe": "ask me, it would happen twice"},
+		"description": "A call can be cut after it was sent. Nobody knows then whether it happened. Reading, PUT and DELETE are safe unless you say otherwise; everything else is unsafe, since only the other side's documentation can tell that it knows repeats."}),
 	property("sample", false, map[string]any{"title": "Sample answer", "hint": "json", "description": "What a rehearsal answers with in place of a write."}),
 }
 

@@ -1,7 +1,10 @@
 package workflow
 
 import (
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,6 +17,17 @@ import (
 type Catalog struct {
 	Connectors  map[string]*connector.Connector
 	Connections []Connection
+}
+
+// Digest tells catalogs apart: two of the same digest let Check find the same.
+func (c *Catalog) Digest() [32]byte {
+	h := sha256.New()
+	e := json.NewEncoder(h)
+	for _, name := range slices.Sorted(maps.Keys(c.Connectors)) {
+		_ = e.Encode([2]string{name, c.Connectors[name].Text})
+	}
+	_ = e.Encode(c.Connections)
+	return [32]byte(h.Sum(nil))
 }
 
 // Connection is what the checker knows of a stored account.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
@@ -196,7 +197,7 @@ func (c *checker) words(path string, s *Step) {
 	}
 	oneOf("on_error", s.OnError, OnErrorStop, OnErrorSetAside)
 	oneOf("when_none", s.WhenNone, WhenNoneEnd, WhenNonePass, WhenNoneFail)
-	oneOf("repeat", s.Repeat, connector.Safe, connector.Keyed, connector.Unsafe)
+	oneOf("repeat", s.Repeat, call.Safe, call.Keyed, call.Unsafe)
 	oneOf("when_unknown", s.WhenUnknown, UnknownAsk, UnknownResend, UnknownDone)
 	if s.Output != "" && !outputForm.MatchString(s.Output) {
 		c.add(document.SeverityError, path+".output", fmt.Sprintf("output is %q.", s.Output), "It can be replace, keep, or under and a name, as in under slot.")

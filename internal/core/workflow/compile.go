@@ -21,6 +21,8 @@ type Plan struct {
 	Label    *expr.Program
 	Catalog  *Catalog // of which it was made
 	FindBy   []*expr.Program
+	StartKey *expr.Program // over item: the same key starts nothing again; nil for none
+	KeyLasts time.Duration // for how long
 	index    map[string]int
 }
 
@@ -63,17 +65,44 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 		}
 		p.FindBy = append(p.FindBy, e)
 	}
+	if err := p.startKey(w.Trigger); err != nil {
+		errs = append(errs, fmt.Errorf("trigger: %w", err))
+	}
 	return p, errors.Join(errs...)
 }
 
-// Numbered gives the plan's steps their lasting numbers.
-func (p *Plan) Numbered(numbers map[string]uint16) *Plan {
+// startKeyLasts is how long a start key is remembered unless said otherwise.
+const startKeyLasts = 7 * 24 * time.Hour
+
+func (p *Plan) startKey(t Trigger) (err error) {
+	source, _ := t.Settings["key"].(string)
+	if source == "" {
+		return nil
+	}
+	p.KeyLasts = startKeyLasts
+	if text, ok := t.Settings["for"].(string); ok {
+		if p.KeyLasts, err = expr.ParseDuration(text); err != nil {
+			return err
+		}
+	}
+	p.StartKey, err = expr.Compile(source)
+	return err
+}
+
+// Numbered gives the plan's steps their lasting numbers. Two steps never have
+// the same one: the journal of the one would answer for the other.
+func (p *Plan) Numbered(numbers map[string]uint16) (*Plan, error) {
+	taken := map[uint16]string{}
 	for _, s := range p.Steps {
 		if n, ok := numbers[s.Name]; ok {
 			s.Number = n
 		}
+		if other, ok := taken[s.Number]; ok {
+			return nil, fmt.Errorf("the steps %s and %s have the same lasting number %d", other, s.Name, s.Number)
+		}
+		taken[s.Number] = s.Name
 	}
-	return p
+	return p, nil
 }
 
 func (c *CompiledStep) compile(catalog *Catalog) error {

@@ -50,9 +50,10 @@ func Schema(catalog *Catalog) map[string]any {
 			"on_error":     oneOf("What becomes of an item whose call failed.", OnErrorStop, OnErrorSetAside),
 			"retry": map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
 				"attempts": map[string]any{"type": "integer", "minimum": 1, "maximum": 20},
-				"first":    text("Wait before the second attempt, as 1s."),
+				"first":    text("Pause before the second attempt, as 1s."),
 				"factor":   map[string]any{"type": "number", "minimum": 1, "maximum": 10},
-				"max":      text("The longest wait, as 1m."),
+				"max":      text("The longest pause between two attempts, as 1m."),
+				"wait":     text("How long the other side may ask to wait, in all, as 24h. Such waits count no attempt."),
 			}},
 		},
 	}

@@ -63,6 +63,8 @@ type Retry struct {
 	First    string  `doc:"first"`
 	Factor   float64 `doc:"factor"`
 	Max      string  `doc:"max"`
+	// Wait is the longest that the other side may ask to wait, in all.
+	Wait string `doc:"wait"`
 }
 
 // Values of the keys of a step.
@@ -146,27 +148,31 @@ func (w *Workflow) TitleOrName() string {
 }
 
 // Numbers gives every step its lasting number: a name keeps the number that it
-// had, a renamed step that of its earlier name, a new one the next after the
-// highest ever given. Numbers are never reused.
+// had; a new name takes over that of the name it was called by before, which
+// loses it; any other gets the next after the highest ever given. Numbers are
+// never reused, and no two names have the same.
 func (w *Workflow) Numbers(known map[string]uint16) map[string]uint16 {
 	highest := uint16(0)
-	for _, n := range known {
-		highest = max(highest, n)
-	}
 	out := make(map[string]uint16, len(known)+len(w.Steps))
 	for name, n := range known {
 		out[name] = n
+		highest = max(highest, n)
 	}
 	for _, s := range w.Steps {
-		if _, ok := out[s.Name]; ok {
+		if _, ok := known[s.Name]; ok || s.Was == "" {
 			continue
 		}
-		if n, ok := known[s.Was]; ok && s.Was != "" {
+		// Only a name of before has a number to give, and only once.
+		if n, ok := known[s.Was]; ok && out[s.Was] == n && out[s.Name] == 0 {
 			out[s.Name] = n
-			continue
+			delete(out, s.Was)
 		}
-		highest++
-		out[s.Name] = highest
+	}
+	for _, s := range w.Steps {
+		if _, ok := out[s.Name]; !ok {
+			highest++
+			out[s.Name] = highest
+		}
 	}
 	return out
 }
@@ -176,12 +182,14 @@ type Patience struct {
 	Attempts   int
 	First, Max time.Duration
 	Factor     float64
+	// Wait bounds the waits that the other side asks for; they count no attempt.
+	Wait time.Duration
 }
 
-// Patience gives the step's retry: three attempts, 1 s, doubling, unless said
-// otherwise.
+// Patience gives the step's retry: three attempts, 1 s, doubling, and a day for
+// what the other side asks to wait, unless said otherwise.
 func (s *Step) Patience() (Patience, error) {
-	p := Patience{Attempts: 3, First: time.Second, Factor: 2, Max: time.Minute}
+	p := Patience{Attempts: 3, First: time.Second, Factor: 2, Max: time.Minute, Wait: 24 * time.Hour}
 	if s.Retry == nil {
 		return p, nil
 	}
@@ -194,7 +202,7 @@ func (s *Step) Patience() (Patience, error) {
 	for _, d := range []struct {
 		text string
 		to   *time.Duration
-	}{{s.Retry.First, &p.First}, {s.Retry.Max, &p.Max}} {
+	}{{s.Retry.First, &p.First}, {s.Retry.Max, &p.Max}, {s.Retry.Wait, &p.Wait}} {
 		if d.text == "" {
 			continue
 		}
@@ -204,8 +212,8 @@ func (s *Step) Patience() (Patience, error) {
 		}
 		*d.to = v
 	}
-	if p.Attempts < 1 || p.Attempts > 20 || p.Factor < 1 || p.Factor > 10 || p.First < 0 || p.Max > time.Hour {
-		return p, fmt.Errorf("retry takes 1 to 20 attempts, a factor of 1 to 10 and at most 1h between two")
+	if p.Attempts < 1 || p.Attempts > 20 || p.Factor < 1 || p.Factor > 10 || p.First < 0 || p.Max > time.Hour || p.Wait < 0 || p.Wait > 30*24*time.Hour {
+		return p, fmt.Errorf("retry takes 1 to 20 attempts, a factor of 1 to 10, at most 1h between two, and a wait of at most 30d")
 	}
 	return p, nil
 }

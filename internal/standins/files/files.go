@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -26,7 +27,7 @@ type Files struct {
 
 // New makes it with the memos and cards of the kiln hall.
 func New(o standins.Setup) *Files {
-	f := &Files{fs: webdav.NewMemFS()}
+	f := &Files{fs: ordered{webdav.NewMemFS()}}
 	ctx := context.Background()
 	for _, dir := range []string{"/memos", "/cards", "/uploads"} {
 		_ = f.fs.Mkdir(ctx, dir, 0o755)
@@ -93,4 +94,25 @@ func (f *Files) page() template.HTML {
 	}
 	walk("/")
 	return "<h2>Files</h2>" + standins.Table([]string{"path", "bytes"}, rows)
+}
+
+// ordered lists folders by name: a file system in memory lists them as they come.
+type ordered struct{ webdav.FileSystem }
+
+// OpenFile implements webdav.FileSystem.
+func (o ordered) OpenFile(ctx context.Context, name string, flag int, perm os.FileMode) (webdav.File, error) {
+	f, err := o.FileSystem.OpenFile(ctx, name, flag, perm)
+	if err != nil {
+		return nil, err
+	}
+	return orderedFile{f}, nil
+}
+
+type orderedFile struct{ webdav.File }
+
+// Readdir implements http.File.
+func (f orderedFile) Readdir(n int) ([]os.FileInfo, error) {
+	list, err := f.File.Readdir(n)
+	slices.SortFunc(list, func(a, b os.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
+	return list, err
 }

@@ -74,24 +74,37 @@ CREATE TABLE vault (
 
 CREATE TABLE data_key (
   workspace_id uuid PRIMARY KEY REFERENCES workspace ON DELETE CASCADE,
-  sealed       bytea NOT NULL
+  sealed       bytea NOT NULL,
+  mac          bytea -- a key for codes and digests, sealed; it outlives every rotation
 );
 
 CREATE TABLE connection (
-  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
-  id           uuid NOT NULL,
-  name         text NOT NULL,
-  connector    text NOT NULL,
-  version      integer NOT NULL,
-  account      jsonb NOT NULL,
-  method       text NOT NULL,
-  secret       bytea NOT NULL, -- sealed for this row and column
-  hint         text NOT NULL,  -- the last four characters at most
-  pin          text NOT NULL,  -- scheme, host and port to which the secret may go
-  state        text NOT NULL DEFAULT 'unchecked' CHECK (state IN ('unchecked', 'ok', 'broken')),
-  said         text NOT NULL DEFAULT '',
-  checked      timestamptz,
-  created      timestamptz NOT NULL DEFAULT now(),
+  workspace_id  uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  id            uuid NOT NULL,
+  name          text NOT NULL,
+  connector     text NOT NULL,
+  version       integer NOT NULL,
+  account       jsonb NOT NULL,
+  method        text NOT NULL,
+  secret        bytea NOT NULL, -- sealed for this row and column
+  hint          text NOT NULL,  -- the last four characters at most
+  pin           text NOT NULL,  -- scheme, host and port to which the secret may go
+  state         text NOT NULL DEFAULT 'unchecked' CHECK (state IN ('unchecked', 'ok', 'broken', 'consent', 'confirm')),
+  said          text NOT NULL DEFAULT '',
+  checked       timestamptz,
+  took_ms       integer,
+  created       timestamptz NOT NULL DEFAULT now(),
+  token         bytea,                        -- OAuth 2 tokens, sealed for this row and column
+  token_version integer NOT NULL DEFAULT 0,   -- rises with every refresh
+  token_expires timestamptz,
+  token_pin     text NOT NULL DEFAULT '',     -- where the client secret may go
+  redirect      text NOT NULL DEFAULT '',
+  scopes        text[],                       -- granted; null if they are not known
+  wanted        text[],                       -- scopes asked for
+  missing       text[] NOT NULL DEFAULT '{}', -- what the plan lacks, in words
+  plan_left     text NOT NULL DEFAULT '',
+  limits        jsonb,                        -- instead of the connector's own
+  everyone      boolean NOT NULL DEFAULT true, -- every builder may use it
   PRIMARY KEY (workspace_id, id),
   UNIQUE (workspace_id, name)
 );
@@ -103,6 +116,77 @@ CREATE TABLE allowance (
   PRIMARY KEY (workspace_id, address)
 );
 
+-- Who may build with a connection, where not everyone may, and for which actions.
+CREATE TABLE connection_grant (
+  workspace_id  uuid NOT NULL,
+  connection_id uuid NOT NULL,
+  person_id     uuid NOT NULL,
+  actions       text[], -- null: all
+  PRIMARY KEY (workspace_id, connection_id, person_id),
+  FOREIGN KEY (workspace_id, connection_id) REFERENCES connection ON DELETE CASCADE,
+  FOREIGN KEY (workspace_id, person_id) REFERENCES member ON DELETE CASCADE
+);
+
+-- The gate through which every call of a limited connection goes, on all nodes.
+CREATE TABLE connection_gate (
+  workspace_id  uuid NOT NULL,
+  connection_id uuid NOT NULL,
+  due           timestamptz NOT NULL DEFAULT '-infinity', -- when the next call may begin
+  held          timestamptz NOT NULL DEFAULT '-infinity', -- told to wait until then
+  why           text NOT NULL DEFAULT '',
+  PRIMARY KEY (workspace_id, connection_id),
+  FOREIGN KEY (workspace_id, connection_id) REFERENCES connection ON DELETE CASCADE
+);
+CREATE TABLE connection_permit (
+  workspace_id  uuid NOT NULL,
+  connection_id uuid NOT NULL,
+  id            uuid NOT NULL,
+  session_id    uuid, -- of the node that has it; null outside of runs
+  until         timestamptz NOT NULL, -- it counts no longer, whatever became of its node
+  PRIMARY KEY (workspace_id, connection_id, id),
+  FOREIGN KEY (workspace_id, connection_id) REFERENCES connection ON DELETE CASCADE
+);
+
+-- The last calls of each connection, kept short by the writer.
+CREATE TABLE connection_call (
+  workspace_id  uuid NOT NULL,
+  connection_id uuid NOT NULL,
+  id            uuid NOT NULL,
+  method        text NOT NULL,
+  address       text NOT NULL, -- secrets masked
+  status        integer NOT NULL,
+  failure       text NOT NULL DEFAULT '',
+  took_ms       integer NOT NULL,
+  run_id        uuid,
+  PRIMARY KEY (workspace_id, connection_id, id),
+  FOREIGN KEY (workspace_id, connection_id) REFERENCES connection ON DELETE CASCADE
+);
+
+-- An authorization under way: single use, ten minutes, for one person.
+CREATE TABLE consent (
+  state         bytea PRIMARY KEY, -- SHA-256
+  workspace_id  uuid NOT NULL,
+  connection_id uuid NOT NULL,
+  person_id     uuid NOT NULL,
+  session       bytea, -- hash of the browser's cookie; null from the command line
+  verifier      bytea NOT NULL, -- sealed
+  id            uuid NOT NULL,
+  redirect      text NOT NULL,
+  expires       timestamptz NOT NULL,
+  FOREIGN KEY (workspace_id, connection_id) REFERENCES connection ON DELETE CASCADE
+);
+
+-- Connector documents of a workspace, and those that a revision was made with.
+CREATE TABLE connector_version (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  name         text NOT NULL,
+  version      integer NOT NULL,
+  document     text NOT NULL,
+  own          boolean NOT NULL, -- made here; else a copy of a shipped one
+  made         timestamptz NOT NULL DEFAULT now(),
+  made_by      text NOT NULL,
+  PRIMARY KEY (workspace_id, name, version)
+);
 CREATE TABLE workflow (
   workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
   id           uuid NOT NULL,
@@ -128,6 +212,7 @@ CREATE TABLE revision (
   number       integer NOT NULL,
   document     text NOT NULL,
   numbers      jsonb NOT NULL,
+  connectors   jsonb NOT NULL DEFAULT '{}', -- name to version
   made         timestamptz NOT NULL DEFAULT now(),
   made_by      text NOT NULL,
   PRIMARY KEY (workspace_id, workflow_id, number),
@@ -177,8 +262,10 @@ CREATE TABLE node_session (
   node    text NOT NULL,
   beat    bigint NOT NULL DEFAULT 0,
   started timestamptz NOT NULL DEFAULT now(),
+  seen    timestamptz NOT NULL DEFAULT now(), -- of the last beat
   ended   timestamptz
 );
+CREATE INDEX node_session_open ON node_session (node) WHERE ended IS NULL;
 
 -- Begins every transaction of a node: an ended session writes nothing more.
 -- +goose StatementBegin
@@ -191,13 +278,38 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
+-- Ends the database sessions of a dead node that keep its takeover waiting: a
+-- node that lost power in the middle of a batch says no goodbye, and its server
+-- process would hold the row for hours. Only those that block the waiting
+-- process, and only those of that node.
+-- +goose StatementBegin
+CREATE FUNCTION end_blockers(waiting integer, session uuid) RETURNS integer LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public AS $$
+DECLARE
+  blocker integer;
+  n integer := 0;
+BEGIN
+  FOR blocker IN
+    SELECT a.pid FROM unnest(pg_blocking_pids(waiting)) AS b(pid) JOIN pg_stat_activity a USING (pid)
+    JOIN node_session s ON s.id = session AND s.ended IS NULL AND a.application_name = 'trellis ' || s.node
+  LOOP
+    PERFORM pg_terminate_backend(blocker);
+    n := n + 1;
+  END LOOP;
+  RETURN n;
+END $$;
+-- +goose StatementEnd
+REVOKE ALL ON FUNCTION end_blockers(integer, uuid) FROM PUBLIC;
+GRANT EXECUTE ON FUNCTION end_blockers(integer, uuid) TO trellis_node;
+
 -- Every run that is queued, running, waiting or in a further pass.
 CREATE TABLE live (
   workspace_id uuid NOT NULL,
   run_id       uuid NOT NULL,
   workflow_id  uuid NOT NULL,
   state        text NOT NULL CHECK (state IN ('queued', 'running', 'waiting')),
-  session_id   uuid REFERENCES node_session,
+  session_id   uuid, -- of a node; held by every transaction that sets it
+  claim        integer NOT NULL DEFAULT 0,     -- rises with every owner; ends, parks and hand-backs name it
+  begun        boolean NOT NULL DEFAULT false, -- it was not only taken
   pass         integer NOT NULL DEFAULT 1,
   trigger      text NOT NULL,
   label        text NOT NULL DEFAULT '',
@@ -207,15 +319,21 @@ CREATE TABLE live (
   reason       text NOT NULL DEFAULT '',
   connection   text NOT NULL DEFAULT '',
   message      text NOT NULL DEFAULT '',
-  cancel       boolean NOT NULL DEFAULT false,
-  takeovers    integer NOT NULL DEFAULT 0,
-  counts       jsonb,
+  called       boolean NOT NULL DEFAULT false, -- a callback came while it was on its way
+  cancel       smallint NOT NULL DEFAULT 0,    -- 1: asked to end; 2: asked again, calls are cut
+  cancelled_by text NOT NULL DEFAULT '',
+  takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
+  interrupted  timestamptz,                    -- when an owner died since it last got further
+  counts       bytea, -- JSON
   PRIMARY KEY (workspace_id, run_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
--- Claiming: the queued ones in order, and those whose owner died.
-CREATE INDEX live_queued ON live (run_id) WHERE state = 'queued';
+-- Claiming: the oldest queued run of each workspace.
+CREATE INDEX live_queued ON live (workspace_id, run_id) WHERE state = 'queued';
+-- What a node owns: to compare with its register, and to give it back when it dies.
 CREATE INDEX live_session ON live (session_id) WHERE session_id IS NOT NULL;
+-- What was cancelled of what a node carries out; asked with every batch.
+CREATE INDEX live_cancel ON live (session_id) WHERE cancel > 0;
 CREATE INDEX live_wake ON live (wake) WHERE state = 'waiting';
 -- The list of runs of a workspace is read from the primary key, backwards.
 
@@ -231,13 +349,14 @@ CREATE TABLE run (
   accepted     timestamptz NOT NULL,
   ended        timestamptz NOT NULL,
   message      text NOT NULL,
-  counts       jsonb,
+  counts       bytea, -- JSON
   PRIMARY KEY (workspace_id, run_id)
 ) PARTITION BY RANGE (run_id);
 -- A workspace's list is read from the primary key, backwards; these are for the
--- lists by workflow and by state.
+-- lists by workflow, by state, and by both.
 CREATE INDEX run_by_workflow ON run (workspace_id, workflow_id, run_id DESC);
 CREATE INDEX run_by_state ON run (workspace_id, state, run_id DESC);
+CREATE INDEX run_by_workflow_and_state ON run (workspace_id, workflow_id, state, run_id DESC);
 
 CREATE TABLE pass (
   workspace_id uuid NOT NULL,
@@ -261,20 +380,26 @@ CREATE TABLE journal (
   address      bytea NOT NULL,
   part         integer NOT NULL,
   outcome      text NOT NULL,
+  generation   integer NOT NULL DEFAULT 0, -- of the Idempotency-Key
   input_hash   bytea,
   attempts     integer NOT NULL,
   started      timestamptz NOT NULL,
   ended        timestamptz NOT NULL,
   units        double precision NOT NULL,
-  result       bytea,
+  result       bytea, -- secrets masked
+  sealed       bytea, -- the result as it came, where it held secrets
   request      bytea,
   failure      bytea,
   PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part)
 ) PARTITION BY RANGE (run_id);
 
--- Results that a node still held when it lost its session. Whoever takes the run
--- over makes them entries before it repeats a call.
-CREATE TABLE stray (LIKE journal INCLUDING DEFAULTS, PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part));
+-- Sealed results are sealed anew when keys are rotated.
+CREATE INDEX journal_sealed ON journal (workspace_id) WHERE sealed IS NOT NULL;
+
+-- Results that a node still held when it lost its session. The run's owner makes
+-- them entries, whenever they come.
+CREATE TABLE stray (LIKE journal INCLUDING DEFAULTS, came timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part));
 
 CREATE TABLE lattice (
   workspace_id uuid NOT NULL,
@@ -283,10 +408,42 @@ CREATE TABLE lattice (
   page         integer NOT NULL,
   first_row    integer NOT NULL,
   row_count    integer NOT NULL,
-  fates        jsonb NOT NULL, -- how many rows of the page end in each fate
+  fates        bytea NOT NULL, -- JSON: how many rows of the page end in each fate
   body         bytea NOT NULL, -- zstd of JSON rows
   PRIMARY KEY (workspace_id, run_id, pass, page)
 ) PARTITION BY RANGE (run_id);
+
+-- Addresses that wake a run when they are called. The token is made of the
+-- place, so that it is the same at every attempt.
+CREATE TABLE callback (
+  hash         bytea PRIMARY KEY, -- SHA-256 of the address's token
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  step         integer NOT NULL,
+  rounds       bytea NOT NULL,
+  address      bytea NOT NULL,
+  expires      timestamptz NOT NULL
+);
+CREATE INDEX callback_expires ON callback (expires);
+
+-- Files by their content. Chunks have an id of their own, so that a file can be
+-- written before its hash is known.
+CREATE TABLE file (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  hash         bytea NOT NULL,
+  id           uuid NOT NULL,
+  size         bigint NOT NULL,
+  used         timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (workspace_id, hash)
+);
+CREATE TABLE file_chunk (
+  workspace_id uuid NOT NULL,
+  id           uuid NOT NULL,
+  number       integer NOT NULL,
+  body         bytea NOT NULL,
+  PRIMARY KEY (workspace_id, id, number)
+);
+ALTER TABLE file_chunk ALTER COLUMN body SET STORAGE EXTERNAL; -- sound and pictures do not shrink
 
 CREATE TABLE rehearsal (
   workspace_id uuid NOT NULL,
@@ -325,7 +482,9 @@ DO $$
 DECLARE t text;
 BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
-                           'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal'] LOOP
+                           'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
+                           'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
+                           'callback', 'file', 'file_chunk'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -340,5 +499,7 @@ GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
 -- +goose Down
 DROP FUNCTION ensure_partitions(date);
 DROP FUNCTION hold_session(uuid);
-DROP TABLE rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow, allowance,
-  connection, data_key, vault, api_token, browser_session, member, person, workspace CASCADE;
+DROP FUNCTION end_blockers(integer, uuid);
+DROP TABLE file_chunk, file, callback, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
+  connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
+  browser_session, member, person, workspace CASCADE;

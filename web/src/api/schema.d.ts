@@ -510,8 +510,31 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let nothing further begin */
+        /**
+         * Let nothing further begin
+         * @description Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
+         */
         post: operations["cancelRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/node": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the node that answers has in hand of this workspace's runs
+         * @description Every run that the database says is running stands in the list of exactly one node, but for the moments in which it is claimed, ended or taken over.
+         */
+        get: operations["showNode"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1225,12 +1248,34 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             message: string;
-            /** @description Why it waits: connection_broken, told_to_wait, job_running */
+            /** @description Why it waits: connection_broken, told_to_wait, job_running, fault_of_ours */
             reason: string;
+            /** @description It was cancelled, and ends once the calls that are under way have been answered */
+            cancelling?: boolean;
             connection?: string;
             /** Format: date-time */
             wake?: string;
             counts?: components["schemas"]["Counts"];
+        };
+        Node: {
+            name: string;
+            /**
+             * Format: uuid
+             * @description Under which it owns what it carries out
+             */
+            session: string;
+            runs: components["schemas"]["InHand"][];
+        };
+        InHand: {
+            /** Format: uuid */
+            run: string;
+            /** @description Rises with every owner; it tells which of them this is */
+            claim: number;
+            /**
+             * @description starting and ending: it is on its way to the database; taken: it waits for a place
+             * @enum {string}
+             */
+            stage: "starting" | "taken" | "executing" | "ending";
         };
         RunPage: {
             runs: components["schemas"]["RunSummary"][];
@@ -1501,6 +1546,10 @@ export interface components {
             document?: string;
             /** @description Connections */
             used_by?: string[];
+        };
+        ConnectorDocument: {
+            /** @description YAML or JSON */
+            document: string;
         };
         ImportConnector: {
             /** @description OpenAPI 3.0 or 3.1, as JSON or YAML */
@@ -2529,6 +2578,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    showNode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The node */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Node"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listConnections: {
         parameters: {
             query?: never;
@@ -2870,7 +2940,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Document"];
+                "application/json": components["schemas"]["ConnectorDocument"];
             };
         };
         responses: {
@@ -2895,7 +2965,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Document"];
+                "application/json": components["schemas"]["ConnectorDocument"];
             };
         };
         responses: {

@@ -9,7 +9,7 @@ import { Lattice, Legend, type Spot } from "../lattice/Lattice";
 import { Mark } from "../lattice/marks";
 import { fateWords, ownerAt } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
-import { plural, stateWords, took, when } from "../ui/words";
+import { plural, stateWords, took, triedWords, when } from "../ui/words";
 
 export function RunPage() {
   const { run: id } = useParams({ from: "/runs/$run" });
@@ -82,13 +82,14 @@ function Head({ run: { run, passes } }: { run: Run }) {
         <Badge tone={state.tone}>{state.words}</Badge>
         <span className="truncate text-second">{when(run.accepted)} · revision {run.revision} · {run.trigger === "webhook" ? "by a call" : `by ${passes[0]?.started_by ?? "hand"}`}{passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}</span>
         <div className="ml-auto flex gap-2">
-          {open && <button className="btn" disabled={cancel.isPending} onClick={() => { cancel.mutate(); }}>Cancel</button>}
+          {open && <button className="btn" disabled={cancel.isPending} onClick={() => { cancel.mutate(); }}>{run.cancelling ? "Cut its calls" : "Cancel"}</button>}
           {!open && run.trigger === "manual" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start again</button>}
           {run.state === "failed" && <button className="btn btn-main" disabled={resume.isPending} onClick={() => { resume.mutate(); }}>Go on where it stopped</button>}
           {!open && (run.counts?.set_aside ?? 0) > 0 && <button className="btn btn-main" disabled={retry.isPending} onClick={() => { retry.mutate(); }}>Retry {plural(run.counts?.set_aside ?? 0, "item")} set aside</button>}
         </div>
       </div>
       {run.message && run.state !== "succeeded" && <div className={run.state === "waiting" ? "mb-1 text-amber" : "mb-1 text-rust"}>{run.message}</div>}
+      {open && run.cancelling && <div className="mb-1 text-amber">Nothing further begins. Calls that are under way are awaited; if they are cut, nobody knows whether they had their effect.</div>}
       <Trouble error={retry.error ?? resume.error ?? cancel.error ?? start.error} />
     </>
   );
@@ -138,7 +139,7 @@ function OpenedCell({ run, address, step, label }: { run: Run; address: string; 
         {o.failure ? (
           <>
             <div className="mb-1 font-semibold text-rust">{o.failure.message}</div>
-            <div className="mb-2 text-second">{(o.failure.tried ?? 0) > 1 ? `Tried ${String(o.failure.tried)} times over ${((o.failure.over_ms ?? 0) / 1000).toFixed(1)} s.` : "Tried once: a refusal of this kind is not worth repeating."}</div>
+            <div className="mb-2 text-second">{triedWords(o.failure)}</div>
           </>
         ) : (
           <div className="mb-2 flex items-center gap-1.5"><Mark fate={o.cell.fate} /> <span className="font-medium">{fateWords[o.cell.fate]}</span> <span className="text-second">{o.cell.text}</span></div>
@@ -151,7 +152,7 @@ function OpenedCell({ run, address, step, label }: { run: Run; address: string; 
           {o.link && <a className="btn" href={o.link} target="_blank" rel="noreferrer noopener">Open the record</a>}
           <button className="btn" disabled={keep.isPending} onClick={() => { keep.mutate(); }}>Make it a sample</button>
         </div>
-        <Trouble error={retry.error ?? keep.error} />
+      <Trouble error={retry.error ?? keep.error} />
       </div>
       <div className="overflow-auto p-3.5">
         <h2 className="mb-1.5 text-xs font-semibold text-second">Its way here</h2>

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { RunSummary } from "../api/client";
-import { brief, plural, stateWords, took } from "./words";
+import { brief, plural, stateWords, took, triedWords } from "./words";
 
 describe("values in one line", () => {
   it("keep nothing, empty text, 0 and false apart", () => { expect([null, "", 0, false].map(brief)).toEqual(["nothing", "empty text", "0", "false"]); });
@@ -18,7 +18,22 @@ describe("counts and times", () => {
 
 describe("states in words", () => {
   const run = (r: Partial<RunSummary>): RunSummary => ({ id: "", workflow: "", title: "", state: "succeeded", trigger: "", label: "", revision: 1, pass: 1, accepted: "", message: "", reason: "", ...r });
+  it("say that a run is being cancelled", () => {
+    expect(stateWords(run({ state: "running", cancelling: true })).words).toBe("Being cancelled");
+    expect(stateWords(run({ state: "running" })).words).toBe("Running");
+  });
+  it("say whose fault keeps a run waiting", () => {
+    expect(stateWords(run({ state: "waiting", reason: "fault_of_ours" })).words).toContain("something here");
+    expect(stateWords(run({ state: "waiting", reason: "job_running" })).words).toContain("a job of the other side");
+  });
   it("say what a run waits for", () => { expect(stateWords(run({ state: "waiting", reason: "connection_broken", connection: "tables" })).words).toBe("Waiting for tables to be mended"); });
+  it("say how often a call was made, and only what is true of it", () => {
+    expect(triedWords({ tried: 3, over_ms: 3210, class: "refused", status: 503 })).toBe("Tried 3 times over 3.2 s.");
+    expect(triedWords({ tried: 1, class: "unknown" })).toContain("may have had its effect");
+    expect(triedWords({ tried: 1, class: "refused", status: 422 })).toContain("not worth repeating");
+    for (const status of [408, 429, 503]) expect(triedWords({ tried: 1, class: "refused", status })).toBe("Tried once.");
+    expect(triedWords({ class: "input" })).toBe("Not tried.");
+  });
   it("say what is partial", () => {
     const counts = { in: 3, through: 1, held_back: 0, gave_nothing: 0, set_aside: 2, stopped: 0, may_have_been_sent: 1, not_done: 0, calls: 3, units: 0 };
     expect(stateWords(run({ state: "partial", counts }))).toEqual({ words: "Partial: 2 set aside, 1 may have been sent", tone: "amber" });

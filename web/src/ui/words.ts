@@ -43,9 +43,23 @@ export function stateWords(r: RunSummary): { words: string; tone: "plain" | "lea
     case "failed": return { words: "Failed", tone: "rust" };
     case "waiting":
       if (r.reason === "connection_broken") return { words: `Waiting for ${r.connection ?? "a connection"} to be mended`, tone: "amber" };
+      if (r.reason === "job_running") return { words: "Waiting for a job of the other side", tone: "amber" };
+      if (r.reason === "fault_of_ours") return { words: "Waiting: something here does not work", tone: "amber" };
       return { words: r.wake ? `Waiting until ${when(r.wake)}` : "Waiting", tone: "amber" };
-    case "running": return { words: "Running", tone: "plain" };
+    case "running":
+      if (r.cancelling) return { words: "Being cancelled", tone: "amber" };
+      return { words: "Running", tone: "plain" };
     case "queued": return { words: "Queued", tone: "plain" };
     default: return { words: "Cancelled", tone: "plain" };
   }
+}
+
+/** How often a call was made, and why no more often. */
+export function triedWords(f: { tried?: number; over_ms?: number; class?: string; status?: number }): string {
+  const tried = f.tried ?? 0;
+  if (tried > 1) return `Tried ${String(tried)} times over ${((f.over_ms ?? 0) / 1000).toFixed(1)} s.`;
+  if (f.class === "unknown") return "Tried once: it may have had its effect, and a repeat would be a second one.";
+  const status = f.status ?? 0;
+  if (tried === 1 && status >= 400 && status < 500 && status !== 429 && status !== 408) return "Tried once: a refusal of this kind is not worth repeating.";
+  return tried === 1 ? "Tried once." : "Not tried.";
 }

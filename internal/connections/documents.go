@@ -1,4 +1,4 @@
-package node
+package connections
 
 import (
 	"context"
@@ -16,9 +16,9 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// Connectors finds connector documents: those that come with the program, and
+// Documents finds connector documents: those that come with the program, and
 // those that a workspace made, in any version that a revision names.
-type Connectors struct {
+type Documents struct {
 	Shipped map[string]*connector.Connector
 	Store   *store.Store
 
@@ -33,7 +33,7 @@ type ownConnectors struct {
 }
 
 // Of lists the newest version of everything that a workspace can connect.
-func (c *Connectors) Of(ctx context.Context, workspace uuid.UUID) (map[string]*connector.Connector, error) {
+func (c *Documents) Of(ctx context.Context, workspace uuid.UUID) (map[string]*connector.Connector, error) {
 	c.mu.Lock()
 	kept, ok := c.own[workspace]
 	c.mu.Unlock()
@@ -64,13 +64,13 @@ func (c *Connectors) Of(ctx context.Context, workspace uuid.UUID) (map[string]*c
 }
 
 // Forget lets a workspace's connectors be read anew.
-func (c *Connectors) Forget(workspace uuid.UUID) {
+func (c *Documents) Forget(workspace uuid.UUID) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	delete(c.own, workspace)
 }
 
-func (c *Connectors) parse(text string) (*connector.Connector, error) {
+func (c *Documents) parse(text string) (*connector.Connector, error) {
 	c.mu.Lock()
 	con, ok := c.parsed[text]
 	c.mu.Unlock()
@@ -91,7 +91,7 @@ func (c *Connectors) parse(text string) (*connector.Connector, error) {
 }
 
 // At finds connectors as a revision was made with them: name to version.
-func (c *Connectors) At(ctx context.Context, workspace uuid.UUID, versions map[string]int) (map[string]*connector.Connector, error) {
+func (c *Documents) At(ctx context.Context, workspace uuid.UUID, versions map[string]int) (map[string]*connector.Connector, error) {
 	all, err := c.Of(ctx, workspace)
 	if err != nil {
 		return nil, err
@@ -116,7 +116,7 @@ func (c *Connectors) At(ctx context.Context, workspace uuid.UUID, versions map[s
 }
 
 // Find finds the newest version of one connector.
-func (c *Connectors) Find(ctx context.Context, workspace uuid.UUID, name string) (*connector.Connector, error) {
+func (c *Documents) Find(ctx context.Context, workspace uuid.UUID, name string) (*connector.Connector, error) {
 	all, err := c.Of(ctx, workspace)
 	if err != nil {
 		return nil, err

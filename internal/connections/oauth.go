@@ -1,4 +1,4 @@
-package node
+package connections
 
 import (
 	"context"
@@ -16,8 +16,9 @@ import (
 	"golang.org/x/oauth2"
 	"golang.org/x/oauth2/clientcredentials"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
-	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
 )
@@ -40,7 +41,7 @@ func (t *token) good() bool {
 }
 
 // config makes the library's view of an authorization server.
-func (n *Node) config(c *store.Connection, way *connector.SignIn, values map[string]string) (*oauth2.Config, connector.Endpoints, error) {
+func (s *Service) config(c *store.Connection, way *connector.SignIn, values map[string]string) (*oauth2.Config, connector.Endpoints, error) {
 	e, err := way.OAuth.Endpoints(c.Account)
 	if err != nil {
 		return nil, e, err
@@ -61,8 +62,8 @@ func (n *Node) config(c *store.Connection, way *connector.SignIn, values map[str
 
 // access gives an access token that is good for a while, refreshing it where it
 // is not. Stale is the version that was found to be no good, or -1.
-func (n *Node) access(ctx context.Context, c *store.Connection, way *connector.SignIn, values map[string]string, stale int) (*token, int, error) {
-	known, err := n.openToken(ctx, c)
+func (s *Service) access(ctx context.Context, c *store.Connection, way *connector.SignIn, values map[string]string, stale int) (*token, int, error) {
+	known, err := s.openToken(ctx, c)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -73,13 +74,13 @@ func (n *Node) access(ctx context.Context, c *store.Connection, way *connector.S
 		t *token
 		v int
 	}
-	v, err, _ := n.refreshing.Do(c.ID.String(), func() (any, error) {
+	v, err, _ := s.refreshing.Do(c.ID.String(), func() (any, error) {
 		var r result
 		// Whoever waits for the answer may go; a rotated token must be kept all the same.
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 		defer cancel()
-		err := n.Store.Exclusively(ctx, c.Workspace, c.ID, func(now store.Connection) (*store.Connection, error) {
-			current, err := n.openToken(ctx, &now)
+		err := s.Store.Exclusively(ctx, c.Workspace, c.ID, func(now store.Connection) (*store.Connection, error) {
+			current, err := s.openToken(ctx, &now)
 			if err != nil {
 				return nil, err
 			}
@@ -87,12 +88,12 @@ func (n *Node) access(ctx context.Context, c *store.Connection, way *connector.S
 				r = result{current, now.TokenVersion} // another node was faster
 				return nil, nil
 			}
-			fresh, err := n.fetchToken(ctx, &now, way, values, current)
+			fresh, err := s.fetchToken(ctx, &now, way, values, current)
 			if err != nil {
 				return nil, err
 			}
 			r = result{fresh, now.TokenVersion + 1}
-			return &now, n.sealToken(ctx, &now, fresh)
+			return &now, s.sealToken(ctx, &now, fresh)
 		})
 		return r, err
 	})
@@ -103,11 +104,11 @@ func (n *Node) access(ctx context.Context, c *store.Connection, way *connector.S
 	return r.t, r.v, nil
 }
 
-func (n *Node) openToken(ctx context.Context, c *store.Connection) (*token, error) {
+func (s *Service) openToken(ctx context.Context, c *store.Connection) (*token, error) {
 	if c.Token == nil {
 		return nil, nil
 	}
-	b, err := n.Vault.Unseal(ctx, c.Workspace, "connection", "token", c.ID, c.Token)
+	b, err := s.Vault.Unseal(ctx, c.Workspace, "connection", "token", c.ID, c.Token)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,7 @@ func (n *Node) openToken(ctx context.Context, c *store.Connection) (*token, erro
 	return t, json.Unmarshal(b, t)
 }
 
-func (n *Node) sealToken(ctx context.Context, c *store.Connection, t *token) error {
+func (s *Service) sealToken(ctx context.Context, c *store.Connection, t *token) error {
 	b, err := json.Marshal(t)
 	if err != nil {
 		return err
@@ -127,7 +128,7 @@ func (n *Node) sealToken(ctx context.Context, c *store.Connection, t *token) err
 	if t.Scope != "" {
 		c.Scopes = strings.Fields(strings.ReplaceAll(t.Scope, ",", " "))
 	}
-	c.Token, err = n.Vault.Seal(ctx, c.Workspace, "connection", "token", c.ID, b)
+	c.Token, err = s.Vault.Seal(ctx, c.Workspace, "connection", "token", c.ID, b)
 	return err
 }
 
@@ -136,17 +137,17 @@ type broken struct{ why string }
 
 func (b *broken) Error() string { return b.why }
 
-func (n *Node) fetchToken(ctx context.Context, c *store.Connection, way *connector.SignIn, values map[string]string, known *token) (*token, error) {
-	cfg, e, err := n.config(c, way, values)
+func (s *Service) fetchToken(ctx context.Context, c *store.Connection, way *connector.SignIn, values map[string]string, known *token) (*token, error) {
+	cfg, e, err := s.config(c, way, values)
 	if err != nil {
 		return nil, &broken{err.Error()}
 	}
-	ctx = context.WithValue(ctx, oauth2.HTTPClient, n.Client.HTTP(c.Workspace, c.TokenPin))
+	ctx = context.WithValue(ctx, oauth2.HTTPClient, s.Client.HTTP(c.Workspace, c.TokenPin))
 	if way.OAuth.Grant == connector.ClientCredentials {
 		cc := &clientcredentials.Config{ClientID: cfg.ClientID, ClientSecret: cfg.ClientSecret, TokenURL: e.Token, Scopes: c.Wanted, AuthStyle: cfg.Endpoint.AuthStyle}
 		t, err := cc.Token(ctx)
 		if err != nil {
-			return nil, n.tokenFailure(err, c, "")
+			return nil, s.tokenFailure(err, c, "", secretsOf(values, known))
 		}
 		return newToken(t, "", ""), nil
 	}
@@ -158,7 +159,7 @@ func (n *Node) fetchToken(ctx context.Context, c *store.Connection, way *connect
 	}
 	t, err := cfg.TokenSource(ctx, &oauth2.Token{RefreshToken: known.Refresh}).Token()
 	if err != nil {
-		return nil, n.tokenFailure(err, c, "consent was withdrawn or has expired; sign in again")
+		return nil, s.tokenFailure(err, c, "consent was withdrawn or has expired; sign in again", secretsOf(values, known))
 	}
 	return newToken(t, known.Refresh, known.Scope), nil
 }
@@ -175,27 +176,37 @@ func newToken(t *oauth2.Token, refresh, scope string) *token {
 }
 
 // tokenFailure tells a sign-in that is over from a server that cannot be asked.
-func (n *Node) tokenFailure(err error, c *store.Connection, withdrawn string) error {
+func (s *Service) tokenFailure(err error, c *store.Connection, withdrawn string, secrets *call.Secrets) error {
 	var no *oauth2.RetrieveError
 	if !errors.As(err, &no) {
 		if errors.Is(err, outbound.ErrForbidden) {
-			return &engine.Failure{Class: engine.BadInput, Message: "the authorization server cannot be called: " + outbound.ErrForbidden.Error()}
+			return &call.Failure{Class: call.BadInput, Message: "the authorization server cannot be called: " + outbound.ErrForbidden.Error()}
 		}
-		return &engine.Failure{Class: engine.NotSent, Retryable: true, Message: fmt.Sprintf("the authorization server of %s cannot be reached at %s", c.Name, c.TokenPin)}
+		return &call.Failure{Class: call.NotSent, Retryable: true, Message: fmt.Sprintf("the authorization server of %s cannot be reached at %s", c.Name, c.TokenPin)}
 	}
 	said := no.ErrorDescription
 	if said == "" {
 		said = no.ErrorCode
 	}
+	said = secrets.Mask(item.StorableText(said))
 	switch {
 	case no.Response.StatusCode >= 500 || no.Response.StatusCode == 429:
-		return &engine.Failure{Class: engine.NotSent, Retryable: true, Status: no.Response.StatusCode, Message: fmt.Sprintf("the authorization server of %s answered %d", c.Name, no.Response.StatusCode)}
+		return &call.Failure{Class: call.NotSent, Retryable: true, Status: no.Response.StatusCode, Message: fmt.Sprintf("the authorization server of %s answered %d", c.Name, no.Response.StatusCode)}
 	case no.ErrorCode == "invalid_grant" && withdrawn != "":
 		return &broken{fmt.Sprintf("%s (it answered: %s)", withdrawn, said)}
 	case no.ErrorCode == "invalid_client", no.ErrorCode == "unauthorized_client", no.Response.StatusCode == 401:
 		return &broken{fmt.Sprintf("the client id or the client secret was refused (it answered: %s)", said)}
 	}
 	return &broken{fmt.Sprintf("the authorization server refused: %s", said)}
+}
+
+// secretsOf are what an authorization server may echo.
+func secretsOf(values map[string]string, t *token) *call.Secrets {
+	secrets := call.NewSecrets(values["secret"])
+	if t != nil {
+		secrets = secrets.With(t.Access, t.Refresh)
+	}
+	return secrets
 }
 
 func randomText(n int) string {
@@ -207,8 +218,8 @@ func randomText(n int) string {
 // BeginConsent prepares an authorization and gives the address of the consent
 // page. Session is the cookie of the browser that will come back, or empty for
 // the command line.
-func (n *Node) BeginConsent(ctx context.Context, sc store.Scope, c store.Connection, session, redirect string, scopes []string) (string, error) {
-	_, way, values, err := n.credentials(ctx, &c)
+func (s *Service) BeginConsent(ctx context.Context, sc store.Scope, c store.Connection, session, redirect string, scopes []string) (string, error) {
+	_, way, values, err := s.credentials(ctx, &c)
 	if err != nil {
 		return "", err
 	}
@@ -218,17 +229,17 @@ func (n *Node) BeginConsent(ctx context.Context, sc store.Scope, c store.Connect
 	if scopes != nil {
 		c.Wanted = scopes
 	}
-	cfg, _, err := n.config(&c, way, values)
+	cfg, _, err := s.config(&c, way, values)
 	if err != nil {
 		return "", err
 	}
 	cfg.RedirectURL = redirect
 	state, verifier := randomText(32), oauth2.GenerateVerifier()
 	consent := store.Consent{ID: store.NewID(), Connection: c.ID, Redirect: redirect}
-	if consent.Verifier, err = n.Vault.Seal(ctx, c.Workspace, "consent", "verifier", consent.ID, []byte(verifier)); err != nil {
+	if consent.Verifier, err = s.Vault.Seal(ctx, c.Workspace, "consent", "verifier", consent.ID, []byte(verifier)); err != nil {
 		return "", err
 	}
-	if err := n.Store.BeginConsent(ctx, sc, state, session, consent); err != nil {
+	if err := s.Store.BeginConsent(ctx, sc, state, session, consent); err != nil {
 		return "", err
 	}
 	options := []oauth2.AuthCodeOption{oauth2.S256ChallengeOption(verifier)}
@@ -251,48 +262,48 @@ var ErrState = errors.New("this sign-in was not begun here, was used already, or
 // FinishConsent takes what the consent page sent back, stores the tokens, and
 // asks whose account it is. The connection is active only once a person has
 // confirmed that.
-func (n *Node) FinishConsent(ctx context.Context, sc store.Scope, session string, r Returned) (name string, err error) {
-	consent, err := n.Store.TakeConsent(ctx, sc, r.State, session)
+func (s *Service) FinishConsent(ctx context.Context, sc store.Scope, session string, r Returned) (name string, err error) {
+	consent, err := s.Store.TakeConsent(ctx, sc, r.State, session)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", ErrState
 	}
 	if err != nil {
 		return "", err
 	}
-	c, err := n.Store.Connection(ctx, sc, consent.Name)
+	c, err := s.Store.Connection(ctx, sc, consent.Name)
 	if err != nil {
 		return "", err
 	}
-	err = n.exchange(ctx, &c, consent, r)
-	n.Forget(c.Workspace, c.Name)
+	err = s.exchange(ctx, &c, consent, r)
+	s.Forget(c.Workspace, c.Name)
 	var refused *broken
 	if errors.As(err, &refused) {
 		state := store.ConnectionBroken
 		if c.State == store.ConnectionConsent || c.State == store.ConnectionOK {
 			state = c.State // what it had is as good or bad as before
 		}
-		return c.Name, errors.Join(&engine.Failure{Class: engine.Refused, Message: refused.why}, n.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: state, Said: refused.why}))
+		return c.Name, errors.Join(&call.Failure{Class: call.Refused, Message: refused.why}, s.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: state, Said: refused.why}))
 	}
 	if err != nil {
 		return c.Name, err
 	}
-	if c, err = n.Store.Connection(ctx, sc, consent.Name); err != nil {
+	if c, err = s.Store.Connection(ctx, sc, consent.Name); err != nil {
 		return consent.Name, err
 	}
 	c.State = store.ConnectionConfirm
-	if err := n.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: store.ConnectionConfirm}); err != nil {
+	if err := s.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: store.ConnectionConfirm}); err != nil {
 		return c.Name, err
 	}
-	_, err = n.Check(ctx, c)
+	_, err = s.Check(ctx, c)
 	return c.Name, err
 }
 
-func (n *Node) exchange(ctx context.Context, c *store.Connection, consent store.Consent, r Returned) error {
-	_, way, values, err := n.credentials(ctx, c)
+func (s *Service) exchange(ctx context.Context, c *store.Connection, consent store.Consent, r Returned) error {
+	_, way, values, err := s.credentials(ctx, c)
 	if err != nil {
 		return err
 	}
-	cfg, e, err := n.config(c, way, values)
+	cfg, e, err := s.config(c, way, values)
 	if err != nil {
 		return &broken{err.Error()}
 	}
@@ -307,18 +318,18 @@ func (n *Node) exchange(ctx context.Context, c *store.Connection, consent store.
 	case r.Code == "":
 		return &broken{"the other side's page sent no code"}
 	}
-	verifier, err := n.Vault.Unseal(ctx, c.Workspace, "consent", "verifier", consent.ID, consent.Verifier)
+	verifier, err := s.Vault.Unseal(ctx, c.Workspace, "consent", "verifier", consent.ID, consent.Verifier)
 	if err != nil {
 		return err
 	}
 	cfg.RedirectURL = consent.Redirect
-	ctx = context.WithValue(ctx, oauth2.HTTPClient, n.Client.HTTP(c.Workspace, c.TokenPin))
+	ctx = context.WithValue(ctx, oauth2.HTTPClient, s.Client.HTTP(c.Workspace, c.TokenPin))
 	t, err := cfg.Exchange(ctx, r.Code, oauth2.VerifierOption(string(verifier)))
 	if err != nil {
-		return n.tokenFailure(err, c, "the code was refused: it was used already or is too old; sign in again")
+		return s.tokenFailure(err, c, "the code was refused: it was used already or is too old; sign in again", secretsOf(values, nil).With(r.Code))
 	}
-	return n.Store.Exclusively(ctx, c.Workspace, c.ID, func(now store.Connection) (*store.Connection, error) {
-		return &now, n.sealToken(ctx, &now, newToken(t, "", strings.Join(c.Wanted, " ")))
+	return s.Store.Exclusively(ctx, c.Workspace, c.ID, func(now store.Connection) (*store.Connection, error) {
+		return &now, s.sealToken(ctx, &now, newToken(t, "", strings.Join(c.Wanted, " ")))
 	})
 }
 
@@ -353,28 +364,28 @@ func Scopes(o *connector.OAuth, chosen []string) ([]string, error) {
 }
 
 // credentials opens what a person entered for a connection.
-func (n *Node) credentials(ctx context.Context, c *store.Connection) (*connector.Connector, *connector.SignIn, map[string]string, error) {
-	con, err := n.Connectors.Find(ctx, c.Workspace, c.Connector)
+func (s *Service) credentials(ctx context.Context, c *store.Connection) (*connector.Connector, *connector.SignIn, map[string]string, error) {
+	con, err := s.Documents.Find(ctx, c.Workspace, c.Connector)
 	if err != nil {
-		return nil, nil, nil, &engine.Parked{Reason: engine.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
+		return nil, nil, nil, &call.Parked{Reason: call.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
 	}
 	way, ok := con.Way(c.Method)
 	if !ok {
-		return nil, nil, nil, &engine.Parked{Reason: engine.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %s is not signed in to by %s any more; enter its secret again", c.Name, con.Title, c.Method)}
+		return nil, nil, nil, &call.Parked{Reason: call.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %s is not signed in to by %s any more; enter its secret again", c.Name, con.Title, c.Method)}
 	}
-	b, err := n.Vault.Unseal(ctx, c.Workspace, "connection", "secret", c.ID, c.Secret)
+	b, err := s.Vault.Unseal(ctx, c.Workspace, "connection", "secret", c.ID, c.Secret)
 	if err != nil {
-		return nil, nil, nil, &engine.Parked{Reason: engine.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
+		return nil, nil, nil, &call.Parked{Reason: call.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
 	}
 	values := map[string]string{}
 	return con, way, values, json.Unmarshal(b, &values)
 }
 
 // SealValues encrypts what a person entered, for a connection's row.
-func (n *Node) SealValues(ctx context.Context, workspace, id uuid.UUID, values map[string]string) ([]byte, error) {
+func (s *Service) SealValues(ctx context.Context, workspace, id uuid.UUID, values map[string]string) ([]byte, error) {
 	b, err := json.Marshal(values)
 	if err != nil {
 		return nil, err
 	}
-	return n.Vault.Seal(ctx, workspace, "connection", "secret", id, b)
+	return s.Vault.Seal(ctx, workspace, "connection", "secret", id, b)
 }

@@ -1,4 +1,4 @@
-package node
+package runs
 
 import (
 	"sync"
@@ -16,7 +16,8 @@ type Events struct {
 	last     map[uuid.UUID]engine.Counts
 }
 
-func newEvents() *Events {
+// NewEvents has no watchers yet.
+func NewEvents() *Events {
 	return &Events{watchers: map[uuid.UUID]map[chan engine.Counts]bool{}, last: map[uuid.UUID]engine.Counts{}}
 }
 
@@ -47,7 +48,8 @@ func (e *Events) Counts(run uuid.UUID) (engine.Counts, bool) {
 	return c, ok
 }
 
-func (e *Events) publish(run uuid.UUID, c engine.Counts) {
+// Publish tells the newest counts of a run.
+func (e *Events) Publish(run uuid.UUID, c engine.Counts) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.last[run] = c
@@ -64,7 +66,8 @@ func (e *Events) tell(run uuid.UUID, c engine.Counts) {
 	}
 }
 
-func (e *Events) ended(run uuid.UUID) {
+// Ended tells that a run is carried out here no more, however that came.
+func (e *Events) Ended(run uuid.UUID) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.tell(run, e.last[run])

@@ -1,0 +1,396 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/workflow"
+)
+
+// effect does one effect for an item: it makes the deed ready, announces it
+// where it must not happen twice, does it with its retries, and makes the entry
+// durable. A nil entry means that the item was left: nothing is known to be
+// final, and whoever takes the run up goes on with it.
+func (b *base) effect(ctx context.Context, f *flow, part int, known *known, p Performer, s Subject) (*Entry, error) {
+	e := b.begin(f, part)
+	gave, why, repeat, err := b.try(ctx, f, e, known, p, s)
+	if err != nil {
+		return nil, b.left(f, err)
+	}
+	return b.append(ctx, f, e, gave, why, repeat)
+}
+
+// begin is the entry of an effect that begins now.
+func (b *base) begin(f *flow, part int) *Entry {
+	return &Entry{Key: Key{Pass: b.pass, Step: b.step.Number, Address: f.it.Address, Part: part}, Started: b.now(), Generation: f.generation}
+}
+
+// try does a deed up to its end, which is not durable yet: what it gave, or why
+// it failed for good. The error is errLeft where nothing is final.
+func (b *base) try(ctx context.Context, f *flow, e *Entry, known *known, p Performer, s Subject) (gave *Gave, why *call.Failure, repeat string, err error) {
+	deed, err := b.ready(ctx, p, s)
+	var parked *call.Parked
+	switch {
+	case errors.As(err, &parked):
+		return nil, nil, "", leaving(b.waits(ctx, f, e, known, parked))
+	case err != nil && (errors.Is(err, errLeft) || errors.Is(err, ErrDropped) || ctx.Err() != nil):
+		return nil, nil, "", err
+	case err != nil:
+		return nil, failureOf(err), "", nil
+	}
+	about := deed.About()
+	if err := b.generation(ctx, f, e, about); err != nil {
+		return nil, nil, "", err
+	}
+	if b.Rehearse && about.Effect == call.Write {
+		own := *b.masked(about.Show())
+		own.Prepared = true
+		e.Request = &own
+		return &Gave{Output: about.Sample}, nil, about.Repeat, nil
+	}
+	a := &attempt{base: b, f: f, e: e, known: known, deed: deed, about: about}
+	gave, why, err = a.make(ctx)
+	return gave, why, about.Repeat, err
+}
+
+// left leaves an item where a stop or a fault of ours kept it from its end;
+// other errors are the execution's.
+func (b *base) left(f *flow, err error) error {
+	if !errors.Is(err, errLeft) {
+		return err
+	}
+	b.halt(f)
+	return nil
+}
+
+// ready makes the deed, holding out while it cannot be made through a fault of
+// ours, and trying again where the other side could not be reached for it: its
+// authorization server, say.
+func (b *base) ready(ctx context.Context, p Performer, s Subject) (Deed, error) {
+	wait := b.step.Patience.First
+	for tried := 1; ; tried++ {
+		deed, err := b.readyOnce(ctx, p, s)
+		var f *call.Failure
+		if !errors.As(err, &f) || f.Class != call.NotSent || !f.Retryable || tried >= b.step.Patience.Attempts {
+			return deed, err
+		}
+		if !b.pause(ctx, wait) {
+			return nil, errLeft
+		}
+		wait = min(time.Duration(float64(wait)*b.step.Patience.Factor), b.step.Patience.Max)
+	}
+}
+
+func (b *base) readyOnce(ctx context.Context, p Performer, s Subject) (deed Deed, err error) {
+	var items error // the item's own fault
+	err = b.held(ctx, "the connection cannot be opened", func(ctx context.Context) error {
+		var own ours
+		deed, items = p.Ready(ctx, s)
+		if errors.As(items, &own) {
+			items = nil
+			return own.error
+		}
+		return nil
+	})
+	if err == nil {
+		err = items
+	}
+	return deed, err
+}
+
+// generation settles which generation of its key an effect has: a key never
+// carries two contents.
+func (b *base) generation(ctx context.Context, f *flow, e *Entry, about About) error {
+	digest := func(context.Context) (err error) {
+		sum := sha256.Sum256(about.Content)
+		e.InputHash = sum[:]
+		if b.Sealer != nil {
+			e.InputHash, err = b.Sealer.Digest(ctx, about.Content)
+		}
+		return err
+	}
+	if err := b.held(ctx, "the vault does not answer", digest); err != nil {
+		return err
+	}
+	if about.Effect == call.Write && f.former != nil && string(f.former) != string(e.InputHash) {
+		e.Generation++
+	}
+	return nil
+}
+
+// append gives an effect its end and makes it durable. What stands in the
+// journal is what counts: another may have been there first.
+func (b *base) append(ctx context.Context, f *flow, e *Entry, gave *Gave, why *call.Failure, repeat string) (*Entry, error) {
+	if e.Ended = b.now(); e.Ended.Before(f.it.At) {
+		e.Ended = f.it.At
+	}
+	if why != nil {
+		e.Failure, e.Outcome = why, b.outcome(why, repeat)
+	} else {
+		e.Outcome, e.Units = Done, gave.Units
+		if err := b.keep(ctx, e, gave); err != nil {
+			return nil, b.left(f, err)
+		}
+	}
+	return b.Journal.Append(ctx, e)
+}
+
+// outcome is what a final failure becomes.
+func (b *base) outcome(why *call.Failure, repeat string) Outcome {
+	if why.Class == call.InDoubt && repeat == call.Unsafe || why.Cut {
+		if b.step.WhenUnknown == workflow.UnknownDone {
+			return Done
+		}
+		return Unknown
+	}
+	if b.step.OnError == workflow.OnErrorSetAside {
+		return SetAside
+	}
+	return Failed
+}
+
+// keep puts what was given into an entry: with the secrets that it echoes
+// masked, and whole but sealed.
+func (b *base) keep(ctx context.Context, e *Entry, gave *Gave) (err error) {
+	if e.Result, err = b.encode(gave, nil); err != nil {
+		e.Failure = &call.Failure{Class: call.InDoubt, Message: "What the call gave cannot be kept: " + err.Error()}
+		e.Outcome, e.Result = b.outcome(e.Failure, call.Unsafe), nil
+		return nil
+	}
+	if len(gave.found) == 0 {
+		return nil
+	}
+	if b.Sealer == nil { // it stays in memory
+		e.Sealed = e.Result
+	} else {
+		plain, err := item.Encode(map[string]any{"result": string(e.Result), "secrets": gave.found})
+		if err != nil {
+			return err
+		}
+		if err := b.held(ctx, "the vault does not answer", func(ctx context.Context) (err error) {
+			e.Sealed, err = b.Sealer.Seal(ctx, plain)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	e.Result, err = b.encode(gave, b.secrets())
+	return err
+}
+
+// result is what an entry gave, whole.
+func (b *base) result(ctx context.Context, e *Entry) ([]byte, error) {
+	if len(e.Sealed) == 0 || b.Sealer == nil {
+		if len(e.Sealed) > 0 {
+			return e.Sealed, nil
+		}
+		return e.Result, nil
+	}
+	var plain []byte
+	if err := b.held(ctx, "the vault does not answer", func(ctx context.Context) (err error) {
+		plain, err = b.Sealer.Unseal(ctx, e.Sealed)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	v, err := item.DecodeObject(plain)
+	if err != nil {
+		return nil, err
+	}
+	list, _ := v["secrets"].([]any)
+	values := make([]string, 0, len(list))
+	for _, s := range list {
+		values = append(values, expr.Text(s))
+	}
+	b.learn(values)
+	text, _ := v["result"].(string)
+	return []byte(text), nil
+}
+
+func (b *base) encode(gave *Gave, mask *call.Secrets) ([]byte, error) {
+	if !b.step.Lists() {
+		if gave.Output == nil {
+			return nil, nil
+		}
+		return item.Encode(mask.MaskValue(gave.Output))
+	}
+	items := make([]any, len(gave.Items))
+	for i, f := range gave.Items {
+		items[i] = f
+	}
+	out := map[string]any{"items": items}
+	if gave.Next != nil {
+		out["next"] = gave.Next
+	}
+	return item.Encode(mask.MaskValue(out))
+}
+
+var keySpace = uuid.MustParse("6f1c2f0e-51a0-5c0e-9d5b-2b7f5e8f1a55")
+
+// idempotencyKey is the same for every repeat of one effect: retries,
+// takeovers and resumes never change it.
+func (b *base) idempotencyKey(e *Entry) string {
+	return uuid.NewSHA1(keySpace, fmt.Appendf(nil, "%s/%d/%s/%x/%d/%d", b.Facts.ID, e.Step, e.Rounds, string(e.Address), e.Part, e.Generation)).String()
+}
+
+// waits leaves an item that cannot go on for now, and parks the run. Where the
+// other side asked for it, the journal keeps since when, so that it is not
+// obeyed for ever.
+func (b *base) waits(ctx context.Context, f *flow, e *Entry, known *known, parked *call.Parked) error {
+	if parked.Reason == call.ReasonToldToWait && known.waiting.IsZero() && !b.Rehearse {
+		since := &Entry{Key: e.Key, Outcome: Waited, Started: e.Started, Ended: b.now(), Attempts: e.Attempts}
+		since.Part = PartPark
+		if _, err := b.Journal.Append(ctx, since); err != nil {
+			return err
+		}
+	}
+	b.halt(f)
+	b.set(f, Waiting, parked.Message)
+	b.stop.park(parked)
+	return nil
+}
+
+// failureOf words an error of an item that could not even be tried.
+func failureOf(err error) *call.Failure {
+	var f *call.Failure
+	if errors.As(err, &f) {
+		return f
+	}
+	f = &call.Failure{Class: call.BadInput, Message: err.Error()}
+	var se *steps.SettingError
+	var pe *expr.PathError
+	switch {
+	case errors.As(err, &se):
+		f.Setting = "settings." + se.Setting
+	case errors.As(err, &pe):
+		f.Setting = "input." + pe.Path
+	}
+	return f
+}
+
+// known is what the journal holds of an effect.
+type known struct {
+	announced *Entry // the last announcement, if it was not withdrawn
+	announces int    // how many there were
+	submitted *Entry
+	waiting   time.Time // since when the other side asks to wait
+	entry     *Entry
+}
+
+func (k *known) take(e *Entry) {
+	switch kind, n := numbered(e.Part); kind {
+	case partAnnounce:
+		if n >= k.announces {
+			k.announces, k.announced = n+1, e
+		}
+	case PartSubmit:
+		k.submitted = e
+	case PartPark:
+		k.waiting = e.Started
+	default:
+		if e.Part == 0 {
+			k.entry = e
+		}
+	}
+}
+
+// withdrawn takes back what is known of the last announcement.
+func (k *known) withdrawn(n int) {
+	if n == k.announces-1 {
+		k.announced = nil
+	}
+}
+
+// known reads what the journal holds of the effects of these items.
+func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]*known, error) {
+	found := make(map[item.Address]*known, len(due))
+	addresses := make([]item.Address, len(due))
+	for i, f := range due {
+		addresses[i] = f.it.Address
+		found[f.it.Address] = &known{}
+	}
+	if len(due) == 0 {
+		return found, nil
+	}
+	var entries []*Entry
+	err := b.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
+		entries, err = b.Journal.Entries(ctx, b.pass, b.step.Number, addresses)
+		return err
+	})
+	for _, e := range entries {
+		found[e.Address].take(e)
+	}
+	for _, e := range entries {
+		if kind, n := numbered(e.Part); kind == partWithdraw {
+			found[e.Address].withdrawn(n)
+		}
+	}
+	return found, err
+}
+
+// inDoubt is the end of an effect of which the journal knows only that it was
+// about to happen; nil where it may simply be done again.
+func (b *base) inDoubt(k *known, f *flow, message string) *Entry {
+	e := &Entry{Key: Key{Pass: b.pass, Step: b.step.Number, Address: f.it.Address}, Generation: f.generation, Outcome: Unknown, Started: b.now(), Failure: &call.Failure{Class: call.InDoubt, Message: message}}
+	if k.announced != nil {
+		e.Started, e.Request, e.InputHash, e.Generation = k.announced.Started, k.announced.Request, k.announced.InputHash, k.announced.Generation
+	}
+	e.Ended = e.Started
+	if e.Ended.Before(f.it.At) {
+		e.Ended = f.it.At
+	}
+	switch b.step.WhenUnknown {
+	case workflow.UnknownResend:
+		return nil
+	case workflow.UnknownDone:
+		e.Outcome, e.Failure = Done, nil
+	}
+	return e
+}
+
+// doubt ends the effects of which nobody can know whether they happened: those
+// that were announced and have no end, and keyed ones that were in flight when
+// an owner died and whose keys the other side has forgotten since.
+func (b *base) doubt(ctx context.Context, f *flow, k *known) error {
+	var e *Entry
+	switch {
+	case k.entry != nil || k.submitted != nil:
+		return nil
+	case k.announced != nil:
+		if e = b.inDoubt(k, f, "The service stopped while this call was on its way. It may have been sent."); e == nil {
+			k.announced = nil
+		}
+	case b.live && b.forgets():
+		b.forgotten++
+		e = b.inDoubt(k, f, fmt.Sprintf("The service stopped while this call may have been on its way, and was away for longer than the other side remembers calls (%s).", b.step.Action.KeyLasts()))
+	}
+	if e == nil {
+		return nil
+	}
+	var err error
+	if k.entry = e; b.live {
+		k.entry, err = b.Journal.Append(ctx, e)
+	}
+	return err
+}
+
+// forgets tells whether the next item without an end was perhaps in flight when
+// an owner of the run died, too long ago for its key to be known.
+func (b *base) forgets() bool {
+	a := b.step.Action
+	repeat := a.Repeat
+	if b.step.Repeat != "" {
+		repeat = b.step.Repeat
+	}
+	return !b.Interrupted.IsZero() && !b.Rehearse && a.Effect == call.Write && repeat == call.Keyed && b.forgotten < max(1, b.step.Parallel) &&
+		b.Clock.Now().Sub(b.Interrupted) > a.KeyLasts()
+}

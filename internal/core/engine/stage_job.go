@@ -1,0 +1,318 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
+)
+
+// jobStage calls an action that takes a while: it begins the work, looks until
+// it is done, and gives the result. It takes in its whole list; items go on in
+// the order in which they are done.
+type jobStage struct {
+	base
+	begun   bool
+	pending []*job
+	ready   []*flow
+}
+
+// job is one item whose work is under way.
+type job struct {
+	f     *flow
+	known *known
+	next  time.Time // of the next look
+}
+
+func (s *jobStage) next(ctx context.Context) ([]*flow, error) {
+	if !s.begun {
+		if err := s.start(ctx); err != nil {
+			return nil, err
+		}
+		s.begun = true
+	}
+	for {
+		if len(s.ready) > 0 {
+			out := s.ready
+			s.ready = nil
+			return out, nil
+		}
+		if len(s.pending) == 0 {
+			return nil, io.EOF
+		}
+		if err := s.look(ctx); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// start takes the whole list in and begins what was not begun.
+func (s *jobStage) start(ctx context.Context) error {
+	var settled []*job
+	for {
+		flows, err := s.up.next(ctx)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		var due []*flow
+		for _, f := range flows {
+			if f.moving(s.step.Index) {
+				due = append(due, f)
+			} else {
+				s.ready = append(s.ready, f)
+			}
+		}
+		known, err := s.known(ctx, due)
+		if err != nil {
+			return err
+		}
+		for _, f := range due {
+			j := &job{f: f, known: known[f.it.Address]}
+			if err := s.doubt(ctx, f, j.known); err != nil {
+				return err
+			}
+			if j.known.entry != nil {
+				settled = append(settled, j)
+				continue
+			}
+			if j.known.submitted != nil { // the run was taken up again, perhaps because the other side called
+				j.next = s.Clock.Now()
+			}
+			s.pending = append(s.pending, j)
+		}
+	}
+	slices.SortStableFunc(settled, byEnd)
+	if err := s.settleAll(ctx, settled); err != nil {
+		return err
+	}
+	return s.submit(ctx)
+}
+
+func byEnd(a, b *job) int {
+	return cmp.Or(a.known.entry.Ended.Compare(b.known.entry.Ended), cmp.Compare(a.f.it.Address, b.f.it.Address))
+}
+
+func (s *jobStage) settleAll(ctx context.Context, done []*job) error {
+	for _, j := range done {
+		e := j.known.entry
+		if err := s.settle(ctx, j.f, e); err != nil {
+			return err
+		}
+		if j.known.submitted != nil && !e.Outcome.Final() { // the work was begun and came to nothing: another try is another work
+			j.f.generation, j.f.former = e.Generation+1, nil
+		}
+		s.ready = append(s.ready, j.f)
+	}
+	return nil
+}
+
+func (s *jobStage) submit(ctx context.Context) error {
+	if !s.live {
+		return nil
+	}
+	byFlow := map[*flow]*job{}
+	var due []*flow
+	for _, j := range s.pending {
+		if j.known.submitted == nil {
+			due = append(due, j.f)
+			byFlow[j.f] = j
+		}
+	}
+	return s.each(ctx, due, func(ctx context.Context, f *flow) error {
+		if s.stop.set() {
+			return nil
+		}
+		return s.submitOne(ctx, byFlow[f])
+	})
+}
+
+// submitOne begins the work for an item. What is final of it stands under
+// PartSubmit where it was begun, and under part 0 where it was not.
+func (s *jobStage) submitOne(ctx context.Context, j *job) error {
+	e := s.base.begin(j.f, 0)
+	subject := Subject{Scope: s.scope(j.f.it)}
+	if s.step.Action.Job.Callback != "" && !s.Rehearse && s.Callbacks != nil {
+		if err := s.held(ctx, "the address to be told at cannot be made", func(ctx context.Context) (err error) {
+			subject.Callback, err = s.Callbacks.Callback(ctx, s.step.Number, e.Rounds, e.Address)
+			return err
+		}); err != nil {
+			return s.left(j.f, err)
+		}
+	}
+	begin := &action{base: &s.base, read: func(a *call.Answer) (*Gave, error) {
+		v, err := s.step.Action.ReadSubmitted(a, s.Clock.Now())
+		return &Gave{Output: v}, err
+	}}
+	// The announcement and the key are those of the beginning.
+	e.Part = PartSubmit
+	gave, why, repeat, err := s.try(ctx, j.f, e, j.known, begin, subject)
+	if err != nil {
+		return s.left(j.f, err)
+	}
+	if why != nil || e.Request != nil && e.Request.Prepared { // a rehearsal is answered at once
+		e.Part = 0
+		j.known.entry, err = s.append(ctx, j.f, e, gave, why, repeat)
+		return err
+	}
+	j.known.submitted, err = s.append(ctx, j.f, e, gave, nil, repeat)
+	return err
+}
+
+// look asks after every job that is due, and waits if none is done.
+func (s *jobStage) look(ctx context.Context) error {
+	if !s.live || s.stop.set() {
+		return s.leave(ctx, "")
+	}
+	now := s.Clock.Now()
+	var due []*flow
+	byFlow := map[*flow]*job{}
+	for _, j := range s.pending {
+		if j.known.entry != nil || j.known.submitted == nil {
+			continue
+		}
+		if j.next.IsZero() {
+			j.next = j.known.submitted.Ended.Add(s.step.Action.Job.Pause(0))
+		}
+		if !j.next.After(now) {
+			due = append(due, j.f)
+			byFlow[j.f] = j
+		}
+	}
+	if err := s.each(ctx, due, func(ctx context.Context, f *flow) error { return s.ask(ctx, byFlow[f]) }); err != nil {
+		return err
+	}
+	if err := s.collect(ctx); err != nil || len(s.ready) > 0 || len(s.pending) == 0 || s.stop.set() {
+		return err
+	}
+	soonest := s.soonest()
+	pause := soonest.Sub(s.Clock.Now())
+	if pause > maxWait {
+		message := fmt.Sprintf("%s works on it; the next look is at %s", s.step.Action.Connector().Title, soonest.UTC().Format("15:04 UTC"))
+		s.stop.park(&call.Parked{Reason: call.ReasonJob, Connection: s.step.Connection, Until: soonest, Message: message})
+		return s.leave(ctx, message)
+	}
+	s.pause(ctx, max(pause, 0))
+	return ctx.Err()
+}
+
+// soonest is when the next of the jobs is due.
+func (s *jobStage) soonest() time.Time {
+	var soonest time.Time
+	for _, j := range s.pending {
+		if j.known.entry == nil && (soonest.IsZero() || j.next.Before(soonest)) {
+			soonest = j.next
+		}
+	}
+	return soonest
+}
+
+// collect moves the jobs that have ended to those that go on.
+func (s *jobStage) collect(ctx context.Context) error {
+	var done []*job
+	rest := s.pending[:0]
+	for _, j := range s.pending {
+		if j.known.entry != nil {
+			done = append(done, j)
+		} else {
+			rest = append(rest, j)
+		}
+	}
+	s.pending = rest
+	slices.SortStableFunc(done, byEnd)
+	return s.settleAll(ctx, done)
+}
+
+// leave gives up what is under way; whoever takes the run up looks again.
+func (s *jobStage) leave(ctx context.Context, message string) error {
+	if err := s.collect(ctx); err != nil {
+		return err
+	}
+	for _, j := range s.pending {
+		waits := j.f.isOpen // it says already what it waits for
+		s.halt(j.f)
+		if s.live && !waits {
+			s.set(j.f, Waiting, message)
+		}
+		s.ready = append(s.ready, j.f)
+	}
+	s.pending = nil
+	return nil
+}
+
+// ask looks at one job: whether it is done, and what it gave.
+func (s *jobStage) ask(ctx context.Context, j *job) error {
+	begun := j.known.submitted
+	text, err := s.result(ctx, begun)
+	if err != nil {
+		return s.left(j.f, err)
+	}
+	submitted, err := item.Decode(text)
+	if err != nil {
+		return fmt.Errorf("the journaled answer of %s cannot be read: %w", s.step.Name, err)
+	}
+	a := s.step.Action
+	var state connector.JobState
+	check := s.follow(connector.JobCheck, submitted)
+	check.read = func(answer *call.Answer) (gave *Gave, err error) {
+		state, err = a.ReadJob(answer, submitted, s.Clock.Now())
+		switch {
+		case err != nil:
+			return nil, err
+		case state.Failed != "":
+			return nil, &call.Failure{Class: call.Refused, Message: state.Failed}
+		case !state.Done || a.Job.Result != nil:
+			return &Gave{}, nil
+		}
+		return s.gave(answer)
+	}
+	e := &Entry{Key: begun.Key, Started: begun.Started}
+	e.Part = 0
+	gave, why, repeat, err := s.try(ctx, j.f, e, j.known, check, Subject{Scope: s.scope(j.f.it)})
+	if err == nil && why == nil && state.Done && a.Job.Result != nil {
+		fetch := s.follow(connector.JobResult, submitted)
+		fetch.read = s.gave
+		gave, why, repeat, err = s.try(ctx, j.f, e, j.known, fetch, Subject{Scope: s.scope(j.f.it)})
+	}
+	if err != nil {
+		return s.left(j.f, err)
+	}
+	now := s.Clock.Now()
+	ago := now.Sub(begun.Ended)
+	switch {
+	case why != nil, state.Done:
+	case ago > a.Job.Ends():
+		why = &call.Failure{Class: call.Refused, Message: fmt.Sprintf("%s had not finished after %s", a.Connector().Title, a.Job.Ends())}
+	default:
+		j.next = now.Add(a.Job.Pause(ago))
+		return nil
+	}
+	e.InputHash, e.Generation = begun.InputHash, begun.Generation
+	j.known.entry, err = s.append(ctx, j.f, e, gave, why, repeat)
+	return err
+}
+
+// follow performs one of the calls that follow a job.
+func (s *jobStage) follow(part connector.JobPart, submitted any) *action {
+	return &action{base: &s.base, build: func(account, input map[string]any) (*call.Call, error) {
+		return s.step.Action.BuildJob(part, account, input, submitted)
+	}}
+}
+
+// gave reads what a job gave in the end.
+func (s *jobStage) gave(answer *call.Answer) (*Gave, error) {
+	page, err := s.step.Action.Read(answer, connector.Asked{Now: s.Clock.Now()})
+	if err != nil {
+		return nil, err
+	}
+	return &Gave{Output: page.Output, Items: page.Items, Next: page.Next, Units: page.Units}, nil
+}

@@ -1,0 +1,64 @@
+package engine
+
+import (
+	"context"
+	"net/url"
+	"time"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/item"
+)
+
+// Connections opens the accounts that steps name.
+type Connections interface {
+	// Open opens a connection by name; "" gives one without any account. The
+	// error is a *call.Parked where it cannot be used for now, or a fault of ours.
+	Open(ctx context.Context, name string) (Connection, error)
+}
+
+// Connection is an opened account: it makes calls.
+type Connection interface {
+	call.Sender
+	Account() Account
+	// Hold lets no call of the connection begin for so long, on any node: the
+	// other side said so.
+	Hold(ctx context.Context, d time.Duration, why string) error
+}
+
+// Account is what may be known of a connection.
+type Account struct {
+	Parameters map[string]any // what templates see as account
+	Base       *url.URL       // where calls without a host go; nil for nowhere
+	Secrets    *call.Secrets  // what its answers may echo
+}
+
+// Callbacks makes addresses at which the other side tells that a job has ended.
+// The same place gets the same address at every attempt.
+type Callbacks interface {
+	Callback(ctx context.Context, step uint16, rounds string, address item.Address) (string, error)
+}
+
+// Sealer encrypts for one run what must not be seen.
+type Sealer interface {
+	Seal(ctx context.Context, plain []byte) ([]byte, error)
+	Unseal(ctx context.Context, sealed []byte) ([]byte, error)
+	// Digest is a keyed hash, so that it tells nothing about short values.
+	Digest(ctx context.Context, b []byte) ([]byte, error)
+}
+
+// Clock tells the time and waits.
+type Clock interface {
+	Now() time.Time
+	// Sleep waits; it returns early, with the context's error, when ctx ends.
+	Sleep(ctx context.Context, d time.Duration) error
+}
+
+// Source gives the trigger's items by page; io.EOF after the last.
+type Source interface {
+	Page(ctx context.Context, page int) ([]map[string]any, error)
+}
+
+// Lattice takes the rows of a pass in order.
+type Lattice interface {
+	Rows(ctx context.Context, pass int, rows []Row) error
+}

@@ -1,0 +1,337 @@
+package intake
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"net/http"
+	"net/url"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/store"
+)
+
+const secret = "yth_of-the-tests"
+
+// door is everything around an intake, in memory.
+type door struct {
+	*Intake
+	mu       sync.Mutex
+	hook     store.Hook
+	asked    int // after hooks
+	drafts   map[string]string
+	plan     *workflow.Plan
+	samples  []string
+	noted    []store.Delivery
+	started  []*store.Start
+	keys     map[string]uuid.UUID
+	hookErr  error
+	planErr  error
+	startErr error
+}
+
+var address = strings.Repeat("a", 22)
+
+func newDoor(t *testing.T, trigger map[string]any) *door {
+	t.Helper()
+	plan, err := workflow.Compile(&workflow.Workflow{Name: "calls", Label: "trigger.caller", Trigger: workflow.Trigger{Type: "webhook", Settings: trigger}}, &workflow.Catalog{})
+	require.NoError(t, err)
+	sum := sha256.Sum256([]byte(secret))
+	one := 1
+	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secret: sum[:]}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
+	d.Intake = &Intake{Store: d, Plans: d, Node: d}
+	return d
+}
+
+func (d *door) HookByAddress(_ context.Context, a string) (store.Hook, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.asked++
+	if d.hookErr != nil {
+		return store.Hook{}, d.hookErr
+	}
+	if a != address {
+		return store.Hook{}, store.ErrNotFound
+	}
+	return d.hook, nil
+}
+
+func (d *door) HookScope(h store.Hook) store.Scope { return (&store.Store{}).HookScope(h) }
+
+func (d *door) Workflow(_ context.Context, _ store.Scope, name string) (store.Workflow, error) {
+	return store.Workflow{Name: name, Draft: d.drafts[name]}, nil
+}
+
+func (d *door) AddSample(_ context.Context, _ store.Scope, _ uuid.UUID, fields, _ string, taken bool) (store.Sample, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.samples = append(d.samples, fields)
+	d.hook.Taking = d.hook.Taking && !taken
+	return store.Sample{}, nil
+}
+
+func (d *door) AddDelivery(_ context.Context, _ store.Scope, _ uuid.UUID, n store.Delivery) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.noted = append(d.noted, n)
+	return errors.New("nobody minds that it was not recorded")
+}
+
+func (d *door) Plan(context.Context, uuid.UUID, uuid.UUID, int) (*workflow.Plan, error) {
+	return d.plan, d.planErr
+}
+
+func (d *door) Accept(_ context.Context, s *store.Start) (store.Started, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.startErr != nil {
+		return store.Started{}, d.startErr
+	}
+	if run, ok := d.keys[s.Key]; ok && s.Key != "" {
+		return store.Started{Run: run, Duplicate: true}, nil
+	}
+	d.keys[s.Key] = s.Run
+	d.started = append(d.started, s)
+	return store.Started{Run: s.Run, Claimed: true}, nil
+}
+
+func proven(more ...string) http.Header {
+	h := http.Header{"Authorization": {"Bearer " + secret}, "Content-Type": {"application/json"}}
+	for i := 0; i < len(more); i += 2 {
+		h.Set(more[i], more[i+1])
+	}
+	return h
+}
+
+func (d *door) receive(h http.Header, body string) (Received, error) {
+	return d.Receive(context.Background(), address, h, nil, []byte(body))
+}
+
+// refusal is the status and the words of a refusal.
+func refusal(t *testing.T, err error) (int, string) {
+	t.Helper()
+	var r *Refused
+	require.ErrorAs(t, err, &r)
+	return r.Status, r.Error()
+}
+
+func TestADeliveryStartsARun(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	got, err := d.receive(proven(), `[{"caller": "Studio 7", "n": 1}, {"caller": "Studio 8", "n": 2}]`)
+	require.NoError(t, err)
+	require.Len(t, d.started, 1)
+	s := d.started[0]
+	require.Equal(t, Received{Run: s.Run}, got)
+	require.Equal(t, d.hook.Workspace, s.Workspace)
+	require.Equal(t, d.hook.Workflow, s.Workflow)
+	require.Equal(t, 1, s.Revision)
+	require.Equal(t, "webhook", s.Trigger)
+	require.Equal(t, "Studio 7", s.Label)
+	require.Equal(t, `[{"caller":"Studio 7","n":1},{"caller":"Studio 8","n":2}]`, string(s.Items[0]))
+	require.Empty(t, d.noted, "what went well needs no note")
+	require.Equal(t, 1, d.asked)
+	_, err = d.receive(proven(), `{}`)
+	require.NoError(t, err)
+	require.Equal(t, 1, d.asked, "a hook is remembered for a moment")
+	d.Forget(address)
+	_, err = d.receive(proven(), `{}`)
+	require.NoError(t, err)
+	require.Equal(t, 2, d.asked)
+}
+
+// An unknown address and a bad proof get the same answer; only the owner is
+// told which it was.
+func TestNobodyLearnsWhichAddressesThereAre(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	var said []string
+	for _, c := range []struct {
+		address string
+		header  http.Header
+	}{{"short", proven()}, {strings.Repeat("b", 22), proven()}, {address, http.Header{}}, {address, proven("Authorization", "Bearer yth_wrong")}, {address, proven("Authorization", secret)}} {
+		_, err := d.Receive(context.Background(), c.address, c.header, nil, []byte(`{"a": "`+strings.Repeat("ä", 3000)+`"}`))
+		status, text := refusal(t, err)
+		require.Equal(t, http.StatusNotFound, status)
+		said = append(said, text)
+	}
+	for _, text := range said[1:] {
+		require.Equal(t, said[0], text)
+	}
+	require.Len(t, d.noted, 3)
+	for _, n := range d.noted {
+		require.Equal(t, "refused", n.Verdict)
+		require.NotContains(t, n.Excerpt, secret)
+		require.LessOrEqual(t, len([]rune(n.Excerpt)), excerptBytes)
+		require.Greater(t, n.Bytes, excerptBytes)
+	}
+	require.Empty(t, d.started)
+}
+
+func TestAHookWithoutProofNeedsNone(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"verify": "none"})
+	_, err := d.receive(http.Header{"Content-Type": {"text/plain"}}, "hello")
+	require.NoError(t, err)
+	require.Equal(t, `[{"body":"hello"}]`, string(d.started[0].Items[0]))
+}
+
+func TestWhatCannotBeReadIsRefusedAndNoted(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	_, err := d.receive(proven(), `{"a": `)
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusBadRequest, status)
+	require.Contains(t, text, "ends in the middle")
+	require.Equal(t, text, d.noted[0].Reason)
+	_, err = d.receive(proven(), "{\"a\": \"\x00\"}")
+	status, _ = refusal(t, err)
+	require.Equal(t, http.StatusBadRequest, status)
+	require.NotContains(t, d.noted[1].Excerpt, "\x00", "the note itself can be stored")
+	require.Empty(t, d.started)
+}
+
+// The same key starts one run; the repeat is told which.
+func TestARepeatIsToldTheRunOfTheFirst(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"key": "item.call_id"})
+	first, err := d.receive(proven(), `{"call_id": 17}`)
+	require.NoError(t, err)
+	again, err := d.receive(proven(), `{"call_id": 17}`)
+	require.NoError(t, err)
+	require.Equal(t, Received{Run: first.Run, Duplicate: true}, again)
+	require.Equal(t, "duplicate", d.noted[0].Verdict)
+	require.Equal(t, first.Run, *d.noted[0].Run)
+	_, err = d.receive(proven(), `{"call_id": "`+strings.Repeat("x", 501)+`"}`)
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "longer than 500")
+	require.Len(t, d.started, 1)
+}
+
+func TestAWorkflowThatIsNotLiveStartsNothing(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	d.hook.State = "paused"
+	_, err := d.receive(proven(), `{}`)
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusConflict, status)
+	require.Contains(t, text, "paused")
+
+	d = newDoor(t, nil)
+	d.hook.Live, d.hook.State = nil, "draft"
+	d.drafts["calls"] = "format: young-trellis/1\nname: calls\ntrigger: {type: webhook, settings: {verify: none}}\nsteps: []\n"
+	_, err = d.receive(http.Header{}, "")
+	status, text = refusal(t, err)
+	require.Equal(t, http.StatusConflict, status)
+	require.Contains(t, text, "not live")
+	d.drafts["calls"] = "\t: no document"
+	_, err = d.receive(http.Header{}, "")
+	status, _ = refusal(t, err)
+	require.Equal(t, http.StatusNotFound, status, "a draft that cannot be read asks for the proof")
+	require.Empty(t, d.started)
+}
+
+// While somebody waits for a sample, the next delivery becomes one and starts
+// nothing; the one after that starts a run again.
+func TestTheNextDeliveryBecomesASample(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	d.hook.Taking = true
+	got, err := d.receive(proven(), `[{"b": 2, "a": 1}, {"c": 3}]`)
+	require.NoError(t, err)
+	require.Equal(t, Received{Sample: true}, got)
+	require.Equal(t, []string{`{"a":1,"b":2}`}, d.samples)
+	require.Equal(t, "sample", d.noted[0].Verdict)
+	got, err = d.receive(proven(), `{"a": 1}`)
+	require.NoError(t, err)
+	require.False(t, got.Sample)
+	require.Len(t, d.started, 1)
+}
+
+// Faults of ours are no refusals: the caller may try again.
+func TestFaultsOfOursAreNoRefusals(t *testing.T) {
+	t.Parallel()
+	for name, broken := range map[string]func(*door){
+		"the hook cannot be read":      func(d *door) { d.hookErr = store.ErrUnavailable },
+		"the plan cannot be read":      func(d *door) { d.planErr = store.ErrUnavailable },
+		"the start cannot be accepted": func(d *door) { d.startErr = store.ErrUnavailable },
+	} {
+		d := newDoor(t, nil)
+		broken(d)
+		_, err := d.receive(proven(), `{}`)
+		require.ErrorIs(t, err, store.ErrUnavailable, name)
+		require.Empty(t, d.noted, name)
+	}
+}
+
+func TestAStartByHand(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	ctx, one := context.Background(), 1
+	w := store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}
+	run, err := d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	require.NoError(t, err)
+	require.Equal(t, run, d.started[0].Run)
+	require.Equal(t, "[{}]", string(d.started[0].Items[0]), "no items are one empty item")
+	require.Equal(t, "manual", d.started[0].Trigger)
+	require.Equal(t, "Mara Quill", d.started[0].By)
+
+	many := make([]map[string]any, 2*itemsPerPage+1)
+	for i := range many {
+		many[i] = map[string]any{"n": int64(i)}
+	}
+	_, err = d.Start(ctx, store.Scope{}, w, many, "Mara Quill")
+	require.NoError(t, err)
+	require.Len(t, d.started[1].Items, 3)
+	require.Nil(t, d.started[1].Decoded, "only what is small is kept twice")
+	_, err = d.Start(ctx, store.Scope{}, w, make([]map[string]any, MaxItems+1), "Mara Quill")
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "100001 items were given; at most 100000")
+	w.Live = nil
+	_, err = d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	status, text = refusal(t, err)
+	require.Equal(t, http.StatusConflict, status)
+	require.Contains(t, text, "never been live")
+	w.Live, d.planErr = &one, store.ErrUnavailable
+	_, err = d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	require.ErrorIs(t, err, store.ErrUnavailable)
+}
+
+// A run that begins with the values at hand sees the same as one that reads
+// them from the journal: however they came, they are what their text says.
+func TestItemsAtHandAreWhatIsStored(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ kind, query, body string }{
+		"JSON":                        {"application/json", "", `[{"a": 1, "b": 1.50, "c": 12345678901234567890123, "d": null, "e": [true, {"f": "ä\u0000\ud800"}], "a": 2}]`},
+		"a form":                      {"application/x-www-form-urlencoded", "", "a=1&b=x&b=y&%ff=%fe%00"},
+		"text":                        {"text/plain", "", "hello\x00"},
+		"a query":                     {"", "a=1&a=2&b=%ff", ""},
+		"an empty object":             {"application/json", "", "{}"},
+		"deep":                        {"application/json", "", `{"a":` + strings.Repeat("[", 300) + strings.Repeat("]", 300) + "}"},
+		"numbers at their very edges": {"application/json", "", `{"a": 9223372036854775807, "b": -9223372036854775808, "c": 9223372036854775808, "d": 1e400, "e": 1e-400, "f": -0.0, "g": 0.1}`},
+	} {
+		query, err := url.ParseQuery(c.query)
+		require.NoError(t, err)
+		fields, err := Parse(c.kind, query, []byte(c.body))
+		require.NoError(t, err, name)
+		d := newDoor(t, nil)
+		s := &store.Start{}
+		require.NoError(t, fill(s, d.plan, fields), name)
+		require.NotNil(t, s.Decoded, name)
+		stored, err := item.Decode(s.Items[0])
+		require.NoError(t, err)
+		for i, v := range stored.([]any) {
+			require.True(t, reflect.DeepEqual(v, any(s.Decoded[i])), "%s: stored %#v, at hand %#v", name, v, s.Decoded[i])
+		}
+	}
+}

@@ -1,0 +1,185 @@
+package runs
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/store"
+)
+
+// Row is a row of the lattice as its page keeps it.
+type Row struct {
+	Address string        `json:"a"`
+	Label   string        `json:"l,omitempty"`
+	Cells   []engine.Cell `json:"c"`
+}
+
+const pageRows = 256
+
+// Pages gathers the rows of an execution into pages. Write makes each durable
+// but the last, which goes with the run's end.
+type Pages struct {
+	Workspace, Run uuid.UUID
+	Write          func(ctx context.Context, p *store.LatticePage) error
+
+	pass        int
+	page, first int
+	rows        []Row
+	label       string
+}
+
+// Rows implements engine.Lattice.
+func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
+	w.pass = pass
+	for i, r := range rows {
+		if w.label == "" && r.Item.Parent == nil { // a run is called after what started it
+			w.label = r.Label
+		}
+		w.rows = append(w.rows, Row{r.Address.String(), r.Label, r.Cells})
+		if len(w.rows) == pageRows {
+			p, err := w.encode()
+			if err == nil {
+				err = w.Write(ctx, p)
+			}
+			if err != nil {
+				w.rows = w.rows[:len(w.rows)-i-1] // they are handed in again
+				return err
+			}
+			w.cut(p)
+		}
+	}
+	return nil
+}
+
+func (w *Pages) encode() (*store.LatticePage, error) {
+	fates := map[engine.Fate]int{}
+	for _, r := range w.rows {
+		fates[engine.EndOf(r.Cells)]++
+	}
+	f, err := json.Marshal(fates)
+	if err != nil {
+		return nil, err
+	}
+	body, err := json.Marshal(w.rows)
+	if err != nil {
+		return nil, err
+	}
+	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, FirstRow: w.first, Count: len(w.rows), Fates: f, Body: store.Pack(body)}, nil
+}
+
+func (w *Pages) cut(p *store.LatticePage) {
+	w.page++
+	w.first += p.Count
+	w.rows = nil
+}
+
+// Rest gives the last, unfinished page.
+func (w *Pages) Rest() ([]*store.LatticePage, error) {
+	if len(w.rows) == 0 {
+		return nil, nil
+	}
+	p, err := w.encode()
+	if err != nil {
+		return nil, err
+	}
+	w.cut(p)
+	return []*store.LatticePage{p}, nil
+}
+
+// Total is how many pages there are.
+func (w *Pages) Total() int { return w.page }
+
+// Label is what the run is called.
+func (w *Pages) Label() string { return w.label }
+
+// Window is some rows of a run's lattice, of one fate or of all.
+type Window struct {
+	Total    int            // rows in all
+	Matching int            // of the wanted fate
+	Fates    map[string]int // rows by the fate in which they ended
+	Rows     []Placed
+}
+
+// Placed is a row with its number, from 1.
+type Placed struct {
+	Number int
+	Row
+}
+
+// PagesOf reads the stored pages of a lattice.
+type PagesOf interface {
+	LatticeHeads(ctx context.Context, sc store.Scope, run uuid.UUID) ([]store.LatticeHead, error)
+	LatticeBodies(ctx context.Context, sc store.Scope, run uuid.UUID, pass int, pages []int) ([][]byte, error)
+}
+
+// ReadWindow reads up to count rows from the given one on, counted among those
+// that ended in fate; "" for all. It takes two queries, wherever the window is.
+func ReadWindow(ctx context.Context, kept PagesOf, sc store.Scope, run uuid.UUID, fate string, from, count int) (Window, error) {
+	out := Window{Fates: map[string]int{}}
+	heads, err := kept.LatticeHeads(ctx, sc, run)
+	if err != nil {
+		return out, err
+	}
+	var wanted []int
+	skip, left := from, count
+	pass := 0
+	first := map[int]int{}
+	for _, h := range heads {
+		pass = h.Pass
+		out.Total += h.Count
+		for f, n := range h.Fates {
+			out.Fates[f] += n
+		}
+		matching := h.Count
+		if fate != "" {
+			matching = h.Fates[fate]
+		}
+		out.Matching += matching
+		switch {
+		case left <= 0 || matching == 0:
+		case len(wanted) == 0 && skip >= matching:
+			skip -= matching
+		default:
+			wanted = append(wanted, h.Page)
+			first[h.Page] = h.FirstRow
+			left -= matching
+			if len(wanted) == 1 {
+				left += skip
+			}
+		}
+	}
+	if len(wanted) == 0 {
+		return out, nil
+	}
+	bodies, err := kept.LatticeBodies(ctx, sc, run, pass, wanted)
+	if err != nil {
+		return out, err
+	}
+	for i, packed := range bodies {
+		body, err := store.Unpack(packed)
+		if err != nil {
+			return out, err
+		}
+		var rows []Row
+		if err := json.Unmarshal(body, &rows); err != nil {
+			return out, err
+		}
+		for j, r := range rows {
+			if fate != "" && string(engine.EndOf(r.Cells)) != fate {
+				continue
+			}
+			if skip > 0 {
+				skip--
+				continue
+			}
+			if len(out.Rows) == count {
+				return out, nil
+			}
+			out.Rows = append(out.Rows, Placed{first[wanted[i]] + j + 1, r})
+		}
+	}
+	return out, nil
+}

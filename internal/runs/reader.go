@@ -1,0 +1,131 @@
+// Package runs reads runs: what they did, item by item, what is open in them,
+// and how they go at the moment.
+package runs
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/internal/connections"
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/store"
+	"youngtrellis/internal/workflows"
+)
+
+// Clock is the real one.
+type Clock struct{}
+
+// Now implements engine.Clock.
+func (Clock) Now() time.Time { return time.Now() }
+
+// Sleep implements engine.Clock.
+func (Clock) Sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-t.C:
+		return nil
+	}
+}
+
+// Reader prepares runs: to read them, or for whoever carries them out.
+type Reader struct {
+	Store       *store.Store
+	Plans       *workflows.Plans
+	Connections *connections.Service
+}
+
+// Outside gives what a run reaches outside through; owner is nil where nothing
+// of it is carried out.
+func (r *Reader) Outside(workspace, run uuid.UUID, owner connections.Owner) *connections.Run {
+	return &connections.Run{Service: r.Connections, Workspace: workspace, ID: run, Owner: owner}
+}
+
+// Run prepares a run for reading: its passes, journal and source. It sends
+// nothing and writes nothing.
+func (r *Reader) Run(ctx context.Context, workspace, id uuid.UUID) (*engine.Run, error) {
+	passes, err := r.Store.Passes(ctx, workspace, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(passes) == 0 {
+		return nil, store.ErrNotFound
+	}
+	journal := &store.RunJournal{Store: r.Store, Workspace: workspace, Run: id}
+	outside := r.Outside(workspace, id, nil)
+	run := &engine.Run{Journal: journal, Source: &store.TriggerItems{RunJournal: journal}, Clock: Clock{}, Connections: outside, Callbacks: outside, Sealer: outside}
+	for _, p := range passes {
+		plan, err := r.Plans.Plan(ctx, workspace, p.Workflow, p.Revision)
+		if err != nil {
+			return nil, err
+		}
+		run.Passes = append(run.Passes, engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p)})
+	}
+	run.Facts = facts(id, passes[0].Started, run.Passes[0].Plan)
+	return run, nil
+}
+
+// Fresh prepares the first pass of a run that nobody has carried out before: it
+// has no entries but its items.
+func (r *Reader) Fresh(ctx context.Context, c store.Claimed) (*engine.Run, error) {
+	plan, err := r.Plans.Plan(ctx, c.Workspace, c.Workflow, c.Revision)
+	if err != nil {
+		return nil, err
+	}
+	journal := &store.RunJournal{Store: r.Store, Workspace: c.Workspace, Run: c.Run}
+	return &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole},
+		Journal: journal, Clock: Clock{}, Facts: facts(c.Run, c.Accepted, plan)}, nil
+}
+
+func facts(id uuid.UUID, started time.Time, plan *workflow.Plan) workflow.RunFacts {
+	return workflow.RunFacts{ID: id.String(), Started: started.UTC(), Workflow: plan.Workflow.Name}
+}
+
+func chosen(p store.Pass) func(item.Address) bool {
+	if p.Kind != "retry" {
+		return nil
+	}
+	set := map[item.Address]bool{}
+	for _, s := range p.Chosen {
+		if a, err := item.ParseAddress(s); err == nil {
+			set[a] = true
+		}
+	}
+	return func(a item.Address) bool { return set[a] }
+}
+
+// Rehearsal is what a rehearsal gave, as it may be seen.
+type Rehearsal struct {
+	Rows    []engine.Row
+	Counts  engine.Counts
+	State   engine.State
+	Message string
+	Memory  *engine.Memory
+	Run     *engine.Run
+}
+
+// Rehearse runs a plan on samples. Reads are real; writes are prepared and
+// answered with their declared samples. Nothing is stored.
+func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any) (*Rehearsal, error) {
+	m := &engine.Memory{Items: samples}
+	started := time.Now().UTC().Truncate(time.Microsecond)
+	outside := &connections.Run{Service: r.Connections, Workspace: workspace, Rehearsal: true}
+	run := &engine.Run{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}},
+		Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: Clock{}, Lattice: m, Rehearse: true}
+	res, err := run.Execute(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	m.Hide(res.Secrets)
+	out := &Rehearsal{Rows: m.Seen, Counts: res.Counts, State: res.State, Message: res.Reason, Memory: m, Run: run}
+	if res.Parked != nil {
+		out.Message = res.Parked.Message
+	}
+	return out, nil
+}

@@ -1,0 +1,166 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Start is a run to be started.
+type Start struct {
+	Workspace, Workflow, Run uuid.UUID
+	Revision                 int
+	Trigger                  string
+	By                       string
+	Label                    string
+	Items                    [][]byte         // pages of the trigger's items, JSON lists
+	Decoded                  []map[string]any // the first of these pages, where it is at hand; it is not changed
+	Key                      string           // starts nothing if it stands already; "" for none
+	Expires                  time.Time
+	Accepted                 time.Time
+	Claim                    bool // this node carries it out, unless others of its workspace wait
+}
+
+// Bytes is about how much memory the start takes.
+func (s *Start) Bytes() int {
+	n := 1000
+	for _, p := range s.Items {
+		n += len(p)
+	}
+	return n
+}
+
+// Started tells whether the start was taken, or which run its key belongs to.
+type Started struct {
+	Run       uuid.UUID
+	Duplicate bool
+	Claimed   bool // this node owns it, by the claim 1
+}
+
+// startWrite is a start on its way.
+type startWrite struct {
+	*Start
+	started Started
+	err     error
+	settled func(Started, error)
+}
+
+func (w *startWrite) size() int     { return w.Bytes() }
+func (w *startWrite) join(b *batch) { b.starts = append(b.starts, w) }
+func (w *startWrite) settle(err error) {
+	w.err = err
+	w.settled(w.started, err)
+}
+
+// Start makes a run durable. Settled hears how that ended, also where the
+// caller has gone: from the moment of the commit the run is somebody's to carry
+// out. Only then Start returns, or when ctx ends.
+func (c *Committer) Start(ctx context.Context, s *Start, settled func(Started, error)) (Started, error) {
+	w := &startWrite{Start: s, settled: settled}
+	if err := c.await(ctx, w); err != nil {
+		return Started{}, err
+	}
+	return w.started, w.err
+}
+
+// starts are all those of a batch.
+type starts []*startWrite
+
+const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[])
+		AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims)),
+	-- The keys first: a start whose key stands already inserts nothing else.
+	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
+		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
+			WHERE start_key.expires < now() OR start_key.run_id = EXCLUDED.run_id RETURNING run_id),
+	-- The first pass tells whether the start is new: what was there before may have ended since, and is not started again.
+	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by)
+		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by FROM s WHERE key = '' OR run_id IN (SELECT run_id FROM k)
+		ON CONFLICT DO NOTHING RETURNING run_id),
+	-- It is carried out here at once only where none of its workspace waits.
+	n AS (SELECT s.*, s.claims AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = s.workspace_id AND q.state = 'queued') AS ours FROM s JOIN p USING (run_id)),
+	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, accepted)
+		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, accepted
+		FROM n RETURNING run_id, state = 'running' AS ours),
+	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, result)
+		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.result
+		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[]) AS j(workspace_id, run_id, part, result, at)
+		WHERE j.run_id IN (SELECT run_id FROM p))
+	SELECT run_id, ours, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
+
+// standingSQL tells what stands of starts that were there before: whose their
+// keys are, and whether their runs are still ours by their first claim.
+const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false)
+	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::uuid[]) AS s(workspace_id, workflow_id, key, run_id)
+	LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND key = s.key AND s.key <> '' LIMIT 1) k ON true
+	LEFT JOIN LATERAL (SELECT state, session_id, claim FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
+
+func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
+	var (
+		workspace, workflow, run [][16]byte // as pgx encodes them without a detour over text
+		revision                 []int32
+		trigger, by, label, key  []string
+		expires, accepted        []time.Time
+		claims                   []bool
+		jw, jr                   [][16]byte
+		jpart                    []int32
+		jresult                  [][]byte
+		jat                      []time.Time
+	)
+	first, byRun := map[string]*startWrite{}, make(map[uuid.UUID]*startWrite, len(p))
+	type follower struct{ w, leader *startWrite }
+	var followers []follower
+	keyed := false
+	for _, s := range p {
+		if s.Key != "" {
+			keyed = true
+			id := s.Workflow.String() + "/" + s.Key
+			if leader, ok := first[id]; ok && leader.Run != s.Run {
+				followers = append(followers, follower{s, leader})
+				continue
+			}
+			first[id] = s
+		}
+		byRun[s.Run] = s
+		s.started = Started{Run: s.Run}
+		workspace, workflow, run = append(workspace, s.Workspace), append(workflow, s.Workflow), append(run, s.Run)
+		revision = append(revision, int32(s.Revision))
+		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
+		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
+		for i, page := range s.Items {
+			jw, jr, jpart, jresult, jat = append(jw, s.Workspace), append(jr, s.Run), append(jpart, int32(i)), append(jresult, pack(page)), append(jat, s.Accepted)
+		}
+	}
+	if len(byRun) == 0 {
+		return
+	}
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			var id uuid.UUID
+			var ours bool
+			if err := rows.Scan(&id, &ours, nil); err != nil {
+				return err
+			}
+			byRun[id].started.Claimed = ours
+		}
+		return rows.Err()
+	})
+	if !keyed && !repeated {
+		return
+	}
+	q.Queue(standingSQL, workspace, workflow, key, run, session).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			var own, holder uuid.UUID
+			var ours bool
+			if err := rows.Scan(&own, &holder, &ours); err != nil {
+				return err
+			}
+			byRun[own].started = Started{Run: holder, Duplicate: own != holder, Claimed: ours && own == holder}
+		}
+		for _, f := range followers {
+			f.w.started = Started{Run: f.leader.started.Run, Duplicate: true}
+		}
+		return rows.Err()
+	})
+}
