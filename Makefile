@@ -1,7 +1,7 @@
 # Two commands do everything on a fresh Debian machine with Go and Node:
 #   make demo    set-up, then the service with demo data
 #   make test    set-up, then every test
-.PHONY: demo test setup console build generate lint bench screenshots clean
+.PHONY: demo test setup console build generate lint bench soak screenshots clean
 
 GO ?= go
 
@@ -30,7 +30,7 @@ web/dist/index.html: $(shell find web/src web/index.html web/vite.config.ts web/
 
 lint:
 	@echo "checking the code: go vet, staticcheck, TypeScript, ESLint"
-	@test -z "$$(gofmt -l api bench cmd connectors demo internal test web/*.go 2>/dev/null)" || (gofmt -l api bench cmd connectors demo internal test web/*.go; echo "run gofmt -w on these"; exit 1)
+	@test -z "$$(gofmt -l api bench cmd connectors demo internal soak test web/*.go 2>/dev/null)" || (gofmt -l api bench cmd connectors demo internal soak test web/*.go; echo "run gofmt -w on these"; exit 1)
 	@$(GO) vet ./...
 	@$(GO) tool staticcheck ./...
 	@cd web && npm run --silent check
@@ -39,9 +39,16 @@ generate:
 	@cd api && $(GO) generate ./...
 	@cd web && npm run --silent types
 
-bench: build
+bench: console
 	@scripts/setup postgres
-	@$(GO) run ./bench
+	@$(MAKE) --no-print-directory build
+	@$(GO) build -trimpath -o bin/bench ./bench
+	@bin/bench $(BENCH)
+
+soak:
+	@scripts/setup postgres
+	@$(MAKE) --no-print-directory build
+	@$(GO) run ./soak $(SOAK)
 
 screenshots: console
 	@scripts/setup postgres chromium

@@ -1,0 +1,146 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+)
+
+// keyed writes twice for every item to a side that knows repeats; once writes to
+// one that does not. Some items are held back, and some are refused for good.
+func documents(side string) map[string]string {
+	retry := "on_error: set_aside, retry: {attempts: 20, first: 50ms, factor: 1.5, max: 1s}"
+	order := `json: {id: "(= item.id )", bad: "(= item.bad )"}`
+	return map[string]string{
+		"keyed": `format: young-trellis/1
+name: keyed
+label: trigger.event
+trigger: {type: webhook, settings: {verify: none, key: item.event}}
+steps:
+  - {name: some, type: filter, settings: {where: item.n % 4 != 3}}
+  - {name: look, type: http, parallel: 4, ` + retry + `, output: under looked, settings: {method: GET, url: "` + side + `/look?id=(= item.id )"}}
+  - {name: first, type: http, parallel: 4, ` + retry + `, output: keep, settings: {method: POST, url: "` + side + `/keyed/first", repeat: keyed, ` + order + `}}
+  - {name: second, type: http, parallel: 8, ` + retry + `, output: under told, settings: {method: POST, url: "` + side + `/keyed/second", repeat: keyed, ` + order + `}}
+`,
+		"once": `format: young-trellis/1
+name: once
+label: trigger.event
+trigger: {type: webhook, settings: {verify: none, key: item.event}}
+steps:
+  - {name: poke, type: http, parallel: 2, ` + retry + `, output: keep, settings: {method: POST, url: "` + side + `/once/poke", ` + order + `}}
+  - {name: after, type: http, ` + retry + `, output: under told, settings: {method: POST, url: "` + side + `/keyed/after", repeat: keyed, ` + order + `}}
+`,
+	}
+}
+
+// writes are the steps that have effects, and where.
+var writes = map[string]map[string]string{
+	"keyed": {"first": "/keyed/first", "second": "/keyed/second"},
+	"once":  {"poke": "/once/poke", "after": "/keyed/after"},
+}
+
+// event is what a caller tells: some items, of one of the two workflows.
+type event struct {
+	name     string
+	workflow string
+	items    int
+}
+
+// nth is the event of that number; a few are so long that they take several chunks.
+func nth(n int) event {
+	e := event{name: "e" + strconv.Itoa(n), workflow: "keyed", items: 1 + n%9}
+	if n%3 == 2 {
+		e.workflow = "once"
+	}
+	if n%60 == 30 {
+		e.items = 150
+	}
+	return e
+}
+
+func (e event) fields() []map[string]any {
+	out := make([]map[string]any, e.items)
+	for i := range out {
+		out[i] = map[string]any{"event": e.name, "id": e.name + "-" + strconv.Itoa(i), "n": int64(i), "bad": (len(e.name)+i)%13 == 12}
+	}
+	return out
+}
+
+func (e event) body() []byte {
+	list := make([]any, 0, e.items)
+	for _, f := range e.fields() {
+		list = append(list, f)
+	}
+	b, err := item.Encode(list)
+	if err != nil {
+		panic(err)
+	}
+	return b
+}
+
+// cell is what is compared of a cell.
+type cell struct{ Fate, Text string }
+
+// outcome is how a run ended, and how each of its items did, by address.
+type outcome struct {
+	State string
+	Rows  map[string][]cell
+}
+
+// twin carries an event out in memory, without faults.
+func twin(ctx context.Context, e event, document string) (*outcome, error) {
+	w, _, problems := workflow.Read([]byte(document))
+	if workflow.HasErrors(problems) {
+		return nil, fmt.Errorf("the workflow %s: %v", e.workflow, problems)
+	}
+	plan, err := workflow.Compile(w, &workflow.Catalog{})
+	if err != nil {
+		return nil, err
+	}
+	m := &engine.Memory{Items: e.fields()}
+	run := &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: calm{}, Clock: clock{}, Lattice: m}
+	res, err := run.Execute(ctx, &engine.Stop{})
+	if err != nil {
+		return nil, err
+	}
+	out := &outcome{State: string(res.State), Rows: map[string][]cell{}}
+	for _, r := range m.Seen {
+		for _, c := range r.Cells {
+			out.Rows[r.Address.String()] = append(out.Rows[r.Address.String()], cell{string(c.Fate), c.Text})
+		}
+	}
+	return out, nil
+}
+
+// calm is the outside as it is without faults.
+type calm struct{}
+
+func (calm) Open(context.Context, string) (engine.Connection, error) { return calm{}, nil }
+func (calm) Account() engine.Account                                 { return engine.Account{} }
+func (calm) Hold(context.Context, time.Duration, string) error       { return nil }
+func (calm) Send(_ context.Context, c *call.Call, _ string) (*call.Answer, *call.Sent, error) {
+	s := says(c.URL.Path, bytes.Clone(c.Body))
+	sent := c.Show(nil)
+	sent.Status = s.Status
+	return &call.Answer{Status: s.Status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(s.Body)}, sent, nil
+}
+
+type clock struct{}
+
+func (clock) Now() time.Time { return time.Now() }
+func (clock) Sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
