@@ -45,7 +45,7 @@ bench: console
 	@$(GO) build -trimpath -o bin/bench ./bench
 	@bin/bench $(BENCH)
 
-soak:
+soak: console
 	@scripts/setup postgres
 	@$(MAKE) --no-print-directory build
 	@$(GO) run ./soak $(SOAK)

@@ -30,11 +30,11 @@ type process struct {
 	address string
 }
 
-func serve(t *testing.T, database, data string) *process {
+func serve(t *testing.T, database, data string, more ...string) *process {
 	t.Helper()
 	// The password goes by file: no flag takes a secret.
 	plain, password := split(t, database, data)
-	cmd := exec.Command(trellis(t), "serve", "--database-url", plain, "--database-password-file", password, "--data", data, "--listen", "127.0.0.1:0", "--log", "warn")
+	cmd := exec.Command(trellis(t), append([]string{"serve", "--database-url", plain, "--database-password-file", password, "--data", data, "--listen", "127.0.0.1:0", "--log", "warn"}, more...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	cmd.Stderr = os.Stderr
@@ -179,10 +179,7 @@ func TestAnotherNodeTakesADeadOnesRunOver(t *testing.T) {
 	const rows = 1500
 	ctx := within(t, 3*time.Minute)
 	o, p := prepared(t, ctx, rows)
-	key, err := os.ReadFile(filepath.Join(o.data("one"), "vault.key"))
-	require.NoError(t, err)
-	require.NoError(t, os.MkdirAll(o.data("two"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(o.data("two"), "vault.key"), key, 0o600))
+	sameVault(t, o.data("one"), o.data("two"))
 	second := serve(t, o.database, o.data("two"))
 	eventually(t, "some rows", time.Minute, func() bool { return o.written() > 50 })
 	require.NoError(t, p.Process.Kill())
@@ -190,6 +187,15 @@ func TestAnotherNodeTakesADeadOnesRunOver(t *testing.T) {
 	require.Less(t, o.written(), rows)
 	o.finished(t, ctx, second, rows)
 	require.LessOrEqual(t, o.side.Repeats(), 8)
+}
+
+// sameVault lets a second node have the first one's vault key.
+func sameVault(t *testing.T, first, second string) {
+	t.Helper()
+	key, err := os.ReadFile(filepath.Join(first, "vault.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(second, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(second, "vault.key"), key, 0o600))
 }
 
 func clientOf(t *testing.T, address, token string) *api.Client {

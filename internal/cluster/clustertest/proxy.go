@@ -23,6 +23,7 @@ const (
 	Within            // the server carries out what it was sent; half of its answer comes through
 	After             // the server carries out what it was sent; nothing of its answer comes through
 	Mute              // the same, and the connection stays open and silent
+	Stuck             // the server hears of what came before the statement only, and the connection stays open and silent
 )
 
 // Proxy stands between a program and PostgreSQL. It reads what the program asks
@@ -263,8 +264,12 @@ func (l *link) upward() {
 		}
 		if sql, ok := l.statement(m, first); ok {
 			if cut, ok := l.proxy.decide(l.number, sql); ok {
-				if cut == Before {
+				switch cut {
+				case Before:
 					return
+				case Stuck:
+					l.silence()
+					continue
 				}
 				l.mu.Lock()
 				l.doom, l.dies = cut, true
