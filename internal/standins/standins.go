@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -26,6 +27,7 @@ type Faults struct {
 	Latency    int  `json:"latency_ms"`   // before each answer
 	ErrorEvery int  `json:"error_every"`  // each n-th call answers 500
 	CutEvery   int  `json:"cut_every"`    // each n-th call takes effect, and its connection is cut
+	CutWrites  int  `json:"cut_writes"`   // so do the first n that do not only read
 	Malformed  bool `json:"malformed"`    // answers JSON that ends early
 	RefuseKeys bool `json:"refuse_keys"`  // answers 401 to every key
 	Wait       int  `json:"wait_s"`       // answers 429 with Retry-After
@@ -45,11 +47,13 @@ type Service struct {
 	mu       sync.Mutex
 	faults   Faults
 	calls    int
+	writes   int // of them that do not only read
 	arrivals []Arrival
 	how      []How
 	answers  map[string]*answer // by Idempotency-Key
 	arrived  map[string]int     // write calls by Idempotency-Key
 	clashes  int                // calls that came with a known key and other content
+	effects  int                // write calls with a key that were carried out
 }
 
 // answer is what a key was answered, or will be.
@@ -87,7 +91,7 @@ func New(name string, signIn SignIn, page func() template.HTML, openapi map[stri
 		c.JSON(http.StatusOK, f)
 	})
 	s.Engine.POST("/misbehave", s.chosenFault)
-	s.API = s.Engine.Group("/v1", s.misbehave, func(c *gin.Context) {
+	s.API = s.Engine.Group("/v1", s.Misbehave, func(c *gin.Context) {
 		ok, hint := signIn(c.Request)
 		if s.current().RefuseKeys {
 			ok, hint = false, "this key was withdrawn"
@@ -104,7 +108,7 @@ func New(name string, signIn SignIn, page func() template.HTML, openapi map[stri
 func (s *Service) SetFaults(f Faults) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.faults, s.calls = f, 0
+	s.faults, s.calls, s.writes = f, 0, 0
 }
 
 func (s *Service) current() Faults {
@@ -131,6 +135,13 @@ func (s *Service) Repeats() int {
 	return n
 }
 
+// Effects counts the write calls with a key that were carried out.
+func (s *Service) Effects() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.effects
+}
+
 // Clashes counts the calls that came with a known key and other content.
 func (s *Service) Clashes() int {
 	s.mu.Lock()
@@ -138,11 +149,25 @@ func (s *Service) Clashes() int {
 	return s.clashes
 }
 
-func (s *Service) misbehave(c *gin.Context) {
+// Call counts a call, and tells the faults in force and whether its connection
+// should be cut once it has taken effect.
+func (s *Service) Call(write bool) (f Faults, n int, cut bool) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.calls++
-	f, n := s.faults, s.calls
-	s.mu.Unlock()
+	if write {
+		s.writes++
+	}
+	f, n = s.faults, s.calls
+	return f, n, f.CutEvery > 0 && n%f.CutEvery == 0 || write && s.writes <= f.CutWrites
+}
+
+// reads are methods that change nothing (RFC 9110, 9.2.1; RFC 4918, 9.1).
+var reads = []string{http.MethodGet, http.MethodHead, http.MethodOptions, "PROPFIND"}
+
+// Misbehave shows the faults that are in force.
+func (s *Service) Misbehave(c *gin.Context) {
+	f, n, cut := s.Call(!slices.Contains(reads, c.Request.Method))
 	if f.Latency > 0 {
 		select {
 		case <-time.After(time.Duration(f.Latency) * time.Millisecond):
@@ -166,7 +191,7 @@ func (s *Service) misbehave(c *gin.Context) {
 	case f.Malformed:
 		c.Data(http.StatusOK, "application/json", []byte(`{"rows": [{"id": "r1", `))
 		c.Abort()
-	case f.CutEvery > 0 && n%f.CutEvery == 0:
+	case cut:
 		held := &holding{ResponseWriter: c.Writer}
 		c.Writer = held
 		c.Next()
@@ -236,13 +261,14 @@ func (s *Service) once(c *gin.Context) {
 	c.Writer = held.ResponseWriter
 	if held.status < 300 { // what was refused had no effect, and may be asked again
 		own.status, own.body = held.status, held.body.Bytes()
-	} else {
-		s.mu.Lock()
-		if s.answers[key] == own {
-			delete(s.answers, key)
-		}
-		s.mu.Unlock()
 	}
+	s.mu.Lock()
+	if own.status != 0 {
+		s.effects++
+	} else if s.answers[key] == own {
+		delete(s.answers, key)
+	}
+	s.mu.Unlock()
 	c.Data(held.status, "application/json", held.body.Bytes())
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
@@ -519,7 +520,12 @@ func (a *Action) Build(account, input map[string]any, cursor any) (*call.Call, e
 		return a.buildFree(account, input, cursor)
 	}
 	input = a.Picked(input)
-	if err := a.Validate(input); err != nil {
+	entered := input
+	if a.Job != nil && a.Job.Callback != "" { // nobody enters the address that is called back
+		entered = maps.Clone(input)
+		delete(entered, a.Job.Callback)
+	}
+	if err := a.Validate(entered); err != nil {
 		return nil, err
 	}
 	request, err := a.connector.buildRequest(&a.Request, map[string]any{"account": account, "input": input}, a.Paging, cursor)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"time"
 
 	"youngtrellis/internal/core/call"
@@ -22,7 +23,8 @@ type attempt struct {
 	known *known
 	deed  Deed
 	about About
-	tried int // tries that count; waits that the other side asked for do not
+	tried int  // tries that count; waits that the other side asked for do not
+	doubt bool // an earlier try may have been carried out
 }
 
 // maxWait is the longest pause that keeps a worker; longer ones park the run.
@@ -41,6 +43,10 @@ func (a *attempt) make(ctx context.Context) (*Gave, *call.Failure, error) {
 		if err != nil || why == nil {
 			return gave, nil, err
 		}
+		if a.gone(why) {
+			return &Gave{}, nil, nil
+		}
+		a.doubt = a.doubt || why.Class == call.InDoubt
 		why.Tried, why.Over = a.e.Attempts, a.Clock.Now().Sub(began)
 		if !a.again(why) {
 			return nil, why, nil
@@ -184,6 +190,12 @@ func (a *attempt) cut(ctx context.Context) (*Gave, *call.Failure, error) {
 // known.
 func (a *attempt) repeatable() bool {
 	return a.about.Effect == call.Read || a.about.Repeat != call.Unsafe || a.step.WhenUnknown == workflow.UnknownResend
+}
+
+// gone tells whether what should be removed is not there because an earlier try
+// removed it: one of these, or one of an owner who died.
+func (a *attempt) gone(why *call.Failure) bool {
+	return a.about.Removes && (why.Status == http.StatusNotFound || why.Status == http.StatusGone) && (a.doubt || !a.Interrupted.IsZero())
 }
 
 // again tells whether a failed deed is worth another try, and allowed one.

@@ -36,6 +36,7 @@ type Deed interface {
 type About struct {
 	Effect  string        // call.Read or call.Write
 	Repeat  string        // call.Safe, call.Keyed or call.Unsafe
+	Removes bool          // it takes away what it names: done again, it may find nothing (RFC 9110, 9.3.5)
 	Content []byte        // what is sent, as far as a key must not carry two of it
 	Sample  any           // what a rehearsal answers with in place of a write
 	Secrets *call.Secrets // what an answer may echo

@@ -49,7 +49,7 @@ func New(o standins.Setup) *Files {
 		dav.ServeHTTP(c.Writer, c.Request)
 	}
 	for _, m := range []string{"GET", "HEAD", "PUT", "DELETE", "OPTIONS", "PROPFIND", "MKCOL", "MOVE", "COPY"} {
-		s.Engine.Handle(m, "/dav/*path", serve)
+		s.Engine.Handle(m, "/dav/*path", s.Misbehave, serve)
 	}
 	f.Stand = &standins.Stand{Service: s, Connector: "files", Values: map[string]string{"user": "hall", "secret": password}}
 	return f

@@ -63,10 +63,13 @@ func New(o standins.Setup, port int) (*Mail, int, error) {
 
 type backend struct{ m *Mail }
 
-func (b backend) NewSession(*smtp.Conn) (smtp.Session, error) { return &session{m: b.m}, nil }
+func (b backend) NewSession(c *smtp.Conn) (smtp.Session, error) {
+	return &session{m: b.m, conn: c.Conn()}, nil
+}
 
 type session struct {
 	m        *Mail
+	conn     net.Conn
 	signedIn bool
 	from     string
 	to       []string
@@ -111,6 +114,9 @@ func (s *session) Data(r io.Reader) error {
 	l := Letter{From: s.from, To: s.to, Raw: string(b)}
 	if parsed, err := netmail.ReadMessage(strings.NewReader(l.Raw)); err == nil {
 		l.Subject, l.ID = parsed.Header.Get("Subject"), parsed.Header.Get("Message-Id")
+	}
+	if _, _, cut := s.m.Call(true); cut {
+		defer s.conn.Close() // it was taken, and its sender is not told
 	}
 	s.m.mu.Lock()
 	defer s.m.mu.Unlock()
