@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	client "youngtrellis/api/client"
 	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/vault"
 )
 
 // The other side says that its work is done, and the run that was parked for an
@@ -120,4 +122,62 @@ func TestARevisionKeepsItsConnectorVersion(t *testing.T) {
 	require.NoError(t, err)
 	starts(t, w, "keeps", `{}`)
 	require.Equal(t, []string{"/one", "/one", "/two"}, paths)
+}
+
+// A job that is begun again, since nobody heard that it was begun, is begun with
+// the same key and the same address to call back, by another node and with other
+// keys in the vault too.
+func TestTheAddressToCallBackIsTheSameAtEveryAttempt(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := within(t, time.Minute)
+	var mu sync.Mutex
+	var told [][2]string // key and address, by attempt
+	at := serveFunc(t, func(rw http.ResponseWriter, r *http.Request) {
+		rw.Header().Set("Content-Type", "application/json")
+		switch {
+		case r.Method == http.MethodPost:
+			_ = r.ParseForm()
+			mu.Lock()
+			defer mu.Unlock()
+			told = append(told, [2]string{r.Header.Get("Idempotency-Key"), r.PostForm.Get("callback")})
+			switch len(told) {
+			case 1: // begun, and nobody hears of it; meanwhile the keys change
+				if _, err := vault.Rotate(ctx, w.Service.Store, filepath.Join(w.Data, "service", "vault.key")); err != nil {
+					t.Error(err)
+				}
+				panic(http.ErrAbortHandler)
+			case 2:
+				http.Error(rw, `{}`, http.StatusBadGateway)
+			default:
+				_, _ = rw.Write([]byte(`{"job": "j1"}`))
+			}
+		case r.URL.Path == "/jobs/j1":
+			_, _ = rw.Write([]byte(`{"done": true}`))
+		default:
+			_, _ = rw.Write([]byte(`{}`))
+		}
+	})
+	own(t, w, "long", host(at), "actions:\n  work: {title: Work, sentence: Work, effect: write, repeat: keyed, fields: {type: object, additionalProperties: false}, request: {method: POST, path: /jobs, form: {callback: (= input.callback )}}, sample: {},\n    job: {check: {method: GET, path: /jobs/(= submitted.job )}, every: 1s, done: response.done, callback: callback}}\n")
+	live(t, w, "longwork", "  - {name: worked, type: long.work, connection: long, input: {}, retry: {attempts: 5, first: 20ms}}\n")
+	begun := starts(t, w, "longwork", `{}`, `{}`).Run
+	eventually(t, "the run ends", 30*time.Second, func() bool {
+		run, err := w.Wait(ctx, begun.Id)
+		return err == nil && run.Run.State == "succeeded"
+	})
+	mu.Lock()
+	defer mu.Unlock()
+	require.Len(t, told, 4)
+	byKey := map[string]map[string]int{}
+	for _, a := range told {
+		require.Contains(t, a[1], "/callbacks/")
+		if byKey[a[0]] == nil {
+			byKey[a[0]] = map[string]int{}
+		}
+		byKey[a[0]][a[1]]++
+	}
+	require.Len(t, byKey, 2, "one key for each item")
+	for key, addresses := range byKey {
+		require.Len(t, addresses, 1, "one address for %s", key)
+	}
 }
