@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
