@@ -911,10 +911,13 @@ func TestARenewedSessionAnswersWithErrorsAndGoesOn(t *testing.T) {
 	}
 	for range 3 {
 		session, _ := n.Executing()
-		beats, err := w.store.Beats(context.Background())
-		require.NoError(t, err)
-		_, err = w.store.TakeOver(context.Background(), session, beats[session])
-		require.NoError(t, err)
+		w.until(20*time.Second, "it is taken over", func() bool { // it may beat in between
+			beats, err := w.store.Beats(context.Background())
+			require.NoError(t, err)
+			taken, err := w.store.TakeOver(context.Background(), session, beats[session])
+			require.NoError(t, err)
+			return taken
+		})
 		w.until(20*time.Second, "the node has a new session", func() bool {
 			now, _ := n.Executing()
 			return now != session
