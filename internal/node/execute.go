@@ -27,7 +27,7 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		return
 	}
 	if c.Takeovers >= hopeless {
-		n.end(l, c, &store.End{State: engine.FailedRun, Total: -1, Message: "The run was taken over three times without getting any further, the last time while nothing else ran beside it; it seems to stop the nodes that carry it out."}, nil)
+		n.end(l, c, &store.End{State: engine.FailedRun, Total: -1, Message: "The nodes that carried the run out died five times without its getting any further, three times while nothing else ran beside it; it seems to stop them."}, nil)
 		return
 	}
 	run, err := n.prepare(ctx, l, c, stop)
@@ -66,6 +66,11 @@ func (n *Node) prepare(ctx context.Context, l *lease, c store.Claimed, stop *eng
 }
 
 func (n *Node) prepareOnce(ctx context.Context, l *lease, c store.Claimed) (*engine.Run, error) {
+	if c.Unbegun {
+		if err := n.Store.Begin(ctx, l.id, store.Owned{Workspace: c.Workspace, Run: c.Run, Claim: c.Claim}); err != nil {
+			return nil, err
+		}
+	}
 	outside := n.Worlds.Outside(c.Workspace, c.Run, l)
 	var run *engine.Run
 	var err error
@@ -86,7 +91,7 @@ func (n *Node) prepareOnce(ctx context.Context, l *lease, c store.Claimed) (*eng
 	if c.Takeovers > 0 || !c.Interrupted.IsZero() {
 		j.progress = []engine.Write{store.Progress{Workspace: c.Workspace, Run: c.Run}}
 	}
-	if c.Takeovers >= suspect {
+	if c.Takeovers >= store.Suspect {
 		j.further = l.further
 	}
 	run.Journal, run.Connections, run.Callbacks, run.Sealer, run.Interrupted = j, outside, outside, outside, c.Interrupted

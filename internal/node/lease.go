@@ -80,12 +80,10 @@ func (l *lease) take(c store.Claimed) {
 	l.dispatch()
 }
 
-// suspect is from how many takeovers without getting any further a run is
-// carried out alone; hopeless from how many it is given up.
-const (
-	suspect  = 2
-	hopeless = 3
-)
+// hopeless is from how many takeovers without getting any further a run is
+// given up: three of them came while nothing ran beside it. One would condemn
+// whatever is carried out when a machine fails for reasons of its own.
+const hopeless = store.Suspect + 3
 
 // ready tells whether a run that waits may be begun.
 func (l *lease) ready(c *held) bool {
@@ -113,14 +111,14 @@ func (l *lease) next() (store.Claimed, bool) {
 	if !ok {
 		return store.Claimed{}, false
 	}
-	if c.Takeovers >= suspect && l.executing > 0 {
+	if c.Takeovers >= store.Suspect && l.executing > 0 {
 		// What runs beside it makes room; it goes on elsewhere, or here later.
 		l.taken.unpop(c)
 		l.alone = true
 		go l.register.handOver()
 		return store.Claimed{}, false
 	}
-	l.alone = c.Takeovers >= suspect
+	l.alone = c.Takeovers >= store.Suspect
 	l.executing++
 	return c.Claimed, true
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -980,13 +981,52 @@ func TestARunThatStopsItsNodesIsCarriedOutAlone(t *testing.T) {
 	w.reconciled(10*time.Second, n)
 
 	hopeless := w.queued("loads", 1)[0]
-	_, err = dial(t, w.database).Exec(context.Background(), "UPDATE live SET takeovers = 3 WHERE run_id = $1 AND state = 'queued'", hopeless)
+	_, err = dial(t, w.database).Exec(context.Background(), "UPDATE live SET takeovers = 5 WHERE run_id = $1 AND state = 'queued'", hopeless)
 	require.NoError(t, err)
 	r = w.ended(hopeless, 30*time.Second)
 	if r.State != "succeeded" { // unless it was claimed before the test got to it
 		require.Equal(t, "failed", r.State)
-		require.Contains(t, r.Message, "taken over three times")
+		require.Contains(t, r.Message, "died five times")
 	}
+}
+
+// Suspects that wait for one another are not condemned by the deaths of their
+// node: only the one that is carried out is.
+func TestSuspectsThatWaitAreNotCondemned(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	all := w.queued("loads", 6)
+	_, err := dial(t, w.database).Exec(context.Background(), "UPDATE live SET takeovers = 2, claim = 2")
+	require.NoError(t, err)
+	var open atomic.Bool
+	called := make(chan struct{}, 1000)
+	w.side.set(func(ctx context.Context, _ int, _ string) (*call.Answer, error) {
+		called <- struct{}{}
+		for !open.Load() && ctx.Err() == nil {
+			time.Sleep(time.Millisecond)
+		}
+		return nil, context.Cause(ctx)
+	})
+	n := w.node("one", Config{Runs: 8})
+	for deaths := 1; deaths <= 2; deaths++ {
+		<-called
+		session, _ := n.Executing()
+		w.until(20*time.Second, "it is taken over", func() bool {
+			beats, err := w.store.Beats(context.Background())
+			require.NoError(t, err)
+			taken, err := w.store.TakeOver(context.Background(), session, beats[session])
+			require.NoError(t, err)
+			return taken
+		})
+		require.Equal(t, 2*len(all)+deaths, w.count("SELECT sum(takeovers) FROM live"), "one counts it, and each time the same")
+		require.Equal(t, 2+deaths, w.count("SELECT max(takeovers) FROM live"))
+	}
+	open.Store(true)
+	for _, id := range all {
+		r := w.ended(id, 30*time.Second)
+		require.Equal(t, "succeeded", r.State, r.Message)
+	}
+	w.reconciled(10*time.Second, n)
 }
 
 // H3 of security: an error text of the other side with a character that cannot

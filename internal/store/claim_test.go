@@ -37,7 +37,7 @@ func TestClaimingCostsTheSameAtAnyLength(t *testing.T) {
 		_, err := c.Exec(ctx, "PREPARE "+name+" AS "+sql)
 		require.NoError(t, err)
 	}
-	blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}')", b.session, uuid.Nil))
+	blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2)", b.session, uuid.Nil))
 	blocks(ctx, t, c, "pages('{}', '{}')")
 	from, cost := 1, map[string]map[int]int{}
 	for _, known := range []string{"nothing", "everything"} {
@@ -53,7 +53,7 @@ func TestClaimingCostsTheSameAtAnyLength(t *testing.T) {
 			for i := range workspaces {
 				workspaces[i] = b.sc.workspace
 			}
-			cost[known][n] = blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}')", b.session, uuid.Nil)) +
+			cost[known][n] = blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2)", b.session, uuid.Nil)) +
 				blocks(ctx, t, c, fmt.Sprintf("pages(%s, %s)", array(workspaces), array(runs)))
 		}
 		require.Less(t, float64(cost[known][50_000]), 2*float64(cost[known][100]), "the planner knows %s: %v", known, cost)

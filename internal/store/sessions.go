@@ -154,6 +154,7 @@ type Claimed struct {
 	Takeovers                int
 	Interrupted              time.Time // zero: no owner died since it last got further
 	Accepted                 time.Time
+	Unbegun                  bool             // its death does not count against it until it says that it begins
 	First                    [][]byte         // pages of its items that are at hand
 	Decoded                  []map[string]any // the first of these pages, where it is at hand
 	Whole                    bool             // First are all of them
@@ -163,9 +164,14 @@ type Claimed struct {
 // entries but its items.
 func (c *Claimed) Begins() bool { return c.Claim == 1 }
 
+// Suspect is from how many takeovers without getting any further a run is
+// carried out with nothing beside it.
+const Suspect = 2
+
 // claimSQL takes up to $3 queued runs: the oldest of each workspace in turn,
 // beginning with the workspace after $2, and none of those in $4. Its cost depends on how many are taken,
-// not on how many wait. What somebody cancelled is not taken, but over.
+// not on how many wait. What somebody cancelled is not taken, but over. Where a
+// suspect is among them, none has begun by being taken: they wait for one another.
 const claimSQL = `WITH RECURSIVE
 	w AS (SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > $2 ORDER BY workspace_id LIMIT 1) AS id, 1 AS n
 		UNION ALL
@@ -175,16 +181,16 @@ const claimSQL = `WITH RECURSIVE
 		UNION ALL
 		SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > r.id ORDER BY workspace_id LIMIT 1), n + 1 FROM r WHERE id <= $2 AND n < $3),
 	spaces AS (SELECT id, row_number() OVER () AS place FROM (SELECT id FROM w WHERE id IS NOT NULL UNION ALL SELECT id FROM r WHERE id <= $2) x WHERE id <> ALL ($4) LIMIT $3),
-	due AS (SELECT s.place, q.workspace_id, q.run_id, q.cancel, row_number() OVER (PARTITION BY s.place ORDER BY q.run_id) AS turn
-		FROM spaces s CROSS JOIN LATERAL (SELECT workspace_id, run_id, cancel FROM live WHERE workspace_id = s.id AND state = 'queued' ORDER BY run_id
+	due AS (SELECT s.place, q.workspace_id, q.run_id, q.cancel, q.takeovers, row_number() OVER (PARTITION BY s.place ORDER BY q.run_id) AS turn
+		FROM spaces s CROSS JOIN LATERAL (SELECT workspace_id, run_id, cancel, takeovers FROM live WHERE workspace_id = s.id AND state = 'queued' ORDER BY run_id
 			LIMIT ($3 + (SELECT count(*) FROM spaces) - 1) / greatest((SELECT count(*) FROM spaces), 1) FOR UPDATE SKIP LOCKED) q),
-	chosen AS (SELECT workspace_id, run_id, cancel, turn, place FROM due ORDER BY turn, place LIMIT $3),
+	chosen AS (SELECT workspace_id, run_id, cancel, takeovers, turn, place FROM due ORDER BY turn, place LIMIT $3),
 	d AS (DELETE FROM live l USING chosen c WHERE c.cancel > 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id RETURNING l.*),
 	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
 		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
-	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = true, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
+	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = (SELECT max(takeovers) FROM chosen) < $5, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
 	WHERE c.cancel = 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id
-	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted`
+	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun`
 
 // Turn says whose turn it is.
 type Turn struct {
@@ -201,7 +207,7 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 		if _, err := tx.Exec(ctx, "SELECT hold_session($1)", session); err != nil {
 			return fenced(err)
 		}
-		rows, err := tx.Query(ctx, claimSQL, session, t.After, n, t.Without)
+		rows, err := tx.Query(ctx, claimSQL, session, t.After, n, t.Without, Suspect)
 		if err != nil {
 			return err
 		}
@@ -218,11 +224,21 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 
 func scanClaimed(row pgx.CollectableRow) (c Claimed, err error) {
 	var interrupted *time.Time
-	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted)
+	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun)
 	if interrupted != nil {
 		c.Interrupted = *interrupted
 	}
 	return c, err
+}
+
+// Begin says that a run that a session has claimed is carried out from now on:
+// if the session dies, it counts against the run. ErrFenced: it is not its own.
+func (s *Store) Begin(ctx context.Context, session uuid.UUID, o Owned) error {
+	tag, err := s.node.Exec(ctx, "UPDATE live SET begun = true WHERE workspace_id = $1 AND run_id = $2 AND claim = $3 AND session_id = $4 AND state = 'running'", o.Workspace, o.Run, o.Claim, session)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrFenced
+	}
+	return unavailable(err)
 }
 
 const firstPagesSQL = `SELECT k.run_id, j.part, CASE WHEN j.part = 0 THEN j.result END FROM unnest($1::uuid[], $2::uuid[]) AS k(workspace_id, run_id)

@@ -151,6 +151,60 @@ func TestEntriesComeBackAsTheyWere(t *testing.T) {
 	require.Nil(t, none, "the journal is kept by workspace")
 }
 
+// Only what had begun counts the death of its owner; of suspects that were
+// claimed together, that is the one that says so.
+func TestOnlyRunsThatHadBegunCountATakeover(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	var runs []uuid.UUID
+	for range 4 {
+		s, err := b.begin(ctx, b.start(""))
+		require.NoError(t, err)
+		runs = append(runs, s.Run)
+	}
+	die := func() {
+		t.Helper()
+		beats, err := b.Beats(ctx)
+		require.NoError(t, err)
+		for session, beat := range beats {
+			_, err = b.TakeOver(ctx, session, beat)
+			require.NoError(t, err)
+		}
+	}
+	claim := func() (session uuid.UUID, takeovers map[uuid.UUID]int, unbegun int) {
+		t.Helper()
+		session, err := b.OpenSession(ctx, "node-b")
+		require.NoError(t, err)
+		claimed, err := b.Claim(ctx, session, Turn{}, 10)
+		require.NoError(t, err)
+		require.Len(t, claimed, len(runs))
+		takeovers = map[uuid.UUID]int{}
+		for _, c := range claimed {
+			takeovers[c.Run] = c.Takeovers
+			if c.Unbegun {
+				unbegun++
+			}
+		}
+		return session, takeovers, unbegun
+	}
+	for want := range Suspect { // all are carried out together
+		_, takeovers, unbegun := claim()
+		require.Equal(t, map[uuid.UUID]int{runs[0]: want, runs[1]: want, runs[2]: want, runs[3]: want}, takeovers)
+		require.Zero(t, unbegun)
+		die()
+	}
+	session, _, unbegun := claim()
+	require.Equal(t, len(runs), unbegun)
+	claimOf := func(run uuid.UUID) Owned { return Owned{Workspace: b.sc.workspace, Run: run, Claim: 3} }
+	require.NoError(t, b.Begin(ctx, session, claimOf(runs[1])))
+	require.ErrorIs(t, b.Begin(ctx, session, Owned{Workspace: b.sc.workspace, Run: runs[2], Claim: 2}), ErrFenced, "an older claim begins nothing")
+	require.ErrorIs(t, b.Begin(ctx, b.session, claimOf(runs[2])), ErrFenced, "nor does another's session")
+	die()
+	_, takeovers, _ := claim()
+	require.Equal(t, map[uuid.UUID]int{runs[0]: 2, runs[1]: 3, runs[2]: 2, runs[3]: 2}, takeovers)
+}
+
 func TestAnEndedSessionWritesNothingMore(t *testing.T) {
 	t.Parallel()
 	b := open(t)
