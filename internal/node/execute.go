@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"sync"
 	"time"
 
 	"youngtrellis/internal/core/call"
@@ -92,7 +93,7 @@ func (n *Node) prepareOnce(ctx context.Context, l *lease, c store.Claimed) (*eng
 		j.progress = []engine.Write{store.Progress{Workspace: c.Workspace, Run: c.Run}}
 	}
 	if c.Takeovers >= store.Suspect {
-		j.further = l.further
+		j.further = sync.OnceFunc(l.further)
 	}
 	run.Journal, run.Connections, run.Callbacks, run.Sealer, run.Interrupted = j, outside, outside, outside, c.Interrupted
 	return run, nil
@@ -103,7 +104,7 @@ type journal struct {
 	*store.RunJournal
 	fresh    bool           // it cannot have entries yet
 	progress []engine.Write // with the next entry: the run has got further
-	further  func()
+	further  func()         // told once that it has
 }
 
 // Entries implements engine.Journal.

@@ -37,10 +37,15 @@ func TestWorkspacesTakeTurnsInMemory(t *testing.T) {
 	require.True(t, q.room(1))
 	require.False(t, q.room(takenBytes))
 	require.Equal(t, []uuid.UUID{a, b}, q.workspaces())
-	first, ok := q.pop(ready)
+	require.False(t, q.suspects())
+	q.push(store.Claimed{Workspace: b, Claim: 7, Takeovers: store.Suspect})
+	require.Equal(t, 7, q.len())
+	require.True(t, q.suspects())
+	first, ok := q.popSuspect()
 	require.True(t, ok)
-	require.Equal(t, a, first.Workspace)
-	q.unpop(first)
+	require.Equal(t, 7, first.Claim)
+	_, ok = q.popSuspect()
+	require.False(t, ok)
 	require.Equal(t, 6, q.len())
 	var got []uuid.UUID
 	var claims []int

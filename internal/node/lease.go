@@ -107,18 +107,23 @@ func (l *lease) next() (store.Claimed, bool) {
 	if l.closing || l.alone || l.executing >= l.node.Runs {
 		return store.Claimed{}, false
 	}
-	c, ok := l.taken.pop(l.ready)
+	var c held
+	var ok bool
+	switch {
+	case !l.taken.suspects():
+		c, ok = l.taken.pop(l.ready)
+	case l.executing > 0:
+		// What is carried out makes room; it goes on elsewhere, or here later.
+		l.alone = true
+		l.register.handOver()
+	default:
+		c, ok = l.taken.popSuspect()
+		l.alone = ok
+	}
 	if !ok {
 		return store.Claimed{}, false
 	}
-	if c.Takeovers >= store.Suspect && l.executing > 0 {
-		// What runs beside it makes room; it goes on elsewhere, or here later.
-		l.taken.unpop(c)
-		l.alone = true
-		go l.register.handOver()
-		return store.Claimed{}, false
-	}
-	l.alone = c.Takeovers >= store.Suspect
+	l.register.set(c.Run, c.Claim, executing)
 	l.executing++
 	return c.Claimed, true
 }

@@ -48,7 +48,8 @@ type entry struct {
 	stage     stage
 	stop      *engine.Stop // of its execution
 	drop      context.CancelCauseFunc
-	wish      int // to cancel it; heard before its execution began
+	wish      int  // to cancel it; heard before its execution began
+	handed    bool // it is to be handed over; so is this
 }
 
 func newRegister() *register { return &register{held: map[uuid.UUID]*entry{}} }
@@ -104,6 +105,9 @@ func (r *register) notStarted(run uuid.UUID) {
 
 // ask tells a running execution what somebody wishes.
 func (e *entry) ask() {
+	if e.stop != nil && e.handed {
+		e.stop.Handover()
+	}
 	switch {
 	case e.stop == nil:
 	case e.wish > 1:
@@ -125,13 +129,15 @@ func (r *register) cancel(list []store.Cancelled) {
 	}
 }
 
-// handOver stops every execution at its next effect.
+// handOver stops every execution at its next effect, also those that are about
+// to begin.
 func (r *register) handOver() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, e := range r.held {
-		if e.stop != nil {
-			e.stop.Handover()
+		if e.stage == executing {
+			e.handed = true
+			e.ask()
 		}
 	}
 }

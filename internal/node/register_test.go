@@ -96,3 +96,26 @@ func TestAFloodDefersOnlyItsOwn(t *testing.T) {
 	require.Eventually(t, func() bool { return !f.defers(a) }, time.Minute, time.Millisecond)
 	require.Empty(t, f.under, "nothing is remembered of those who have gone")
 }
+
+// What is about to begin when everything is told to hand over is told too; what
+// only waits is not.
+func TestWhatIsAboutToBeginIsHandedOver(t *testing.T) {
+	t.Parallel()
+	r := newRegister()
+	begins, waits := uuid.New(), uuid.New()
+	for _, run := range []uuid.UUID{begins, waits} {
+		r.add(uuid.New(), run, 1, waiting)
+	}
+	r.set(begins, 1, executing)
+	r.handOver()
+	for run, handed := range map[uuid.UUID]bool{begins: true, waits: false} {
+		stop := &engine.Stop{}
+		require.True(t, r.begin(run, 1, stop, nil))
+		select {
+		case <-stop.Done():
+			require.True(t, handed)
+		default:
+			require.False(t, handed)
+		}
+	}
+}

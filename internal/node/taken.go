@@ -19,6 +19,7 @@ type taken struct {
 	mu    sync.Mutex // protects the following fields
 	queue map[uuid.UUID][]held
 	turns []uuid.UUID // workspaces that have something, the next first
+	alone []held      // suspects, which come before all others
 	n     int
 	bytes int
 }
@@ -58,12 +59,16 @@ func (t *taken) len() int {
 func (t *taken) push(c store.Claimed) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	t.n++
+	t.bytes += bytesOf(&c)
+	if c.Takeovers >= store.Suspect {
+		t.alone = append(t.alone, held{c, monotonic()})
+		return
+	}
 	if len(t.queue[c.Workspace]) == 0 {
 		t.turns = append(t.turns, c.Workspace)
 	}
 	t.queue[c.Workspace] = append(t.queue[c.Workspace], held{c, monotonic()})
-	t.n++
-	t.bytes += bytesOf(&c)
 }
 
 // pop gives the oldest of the workspace whose turn it is, of those whose oldest
@@ -91,22 +96,26 @@ func (t *taken) pop(ready func(*held) bool) (held, bool) {
 	return c, true
 }
 
-// unpop puts back what was popped last.
-func (t *taken) unpop(c held) {
+// suspects tells whether any of those wait that are carried out with nothing
+// beside them.
+func (t *taken) suspects() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if len(t.queue[c.Workspace]) > 0 { // it went to the end of the turns
-		for i := len(t.turns) - 1; i >= 0; i-- {
-			if t.turns[i] == c.Workspace {
-				t.turns = append(t.turns[:i:i], t.turns[i+1:]...)
-				break
-			}
-		}
+	return len(t.alone) > 0
+}
+
+// popSuspect gives the oldest of them.
+func (t *taken) popSuspect() (held, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.alone) == 0 {
+		return held{}, false
 	}
-	t.turns = append([]uuid.UUID{c.Workspace}, t.turns...)
-	t.queue[c.Workspace] = append([]held{c}, t.queue[c.Workspace]...)
-	t.n++
-	t.bytes += bytesOf(&c.Claimed)
+	c := t.alone[0]
+	t.alone = t.alone[1:]
+	t.n--
+	t.bytes -= bytesOf(&c.Claimed)
+	return c, true
 }
 
 // workspaces lists those that have something waiting.
@@ -119,5 +128,5 @@ func (t *taken) workspaces() []uuid.UUID {
 func (t *taken) clear() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.queue, t.turns, t.n, t.bytes = map[uuid.UUID][]held{}, nil, 0, 0
+	t.queue, t.turns, t.alone, t.n, t.bytes = map[uuid.UUID][]held{}, nil, nil, 0, 0
 }

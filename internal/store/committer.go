@@ -187,12 +187,20 @@ func settle(batch []*write, err error) {
 // content is bad nor that the database is in trouble.
 const oddTries = 3
 
+// sayAfter is how long a batch is held before that is logged, sayEvery how often
+// from then on.
+const (
+	sayAfter = time.Second
+	sayEvery = 10 * time.Second
+)
+
 // write makes a batch durable. While the database is in trouble everything is
 // held and tried again, but for starts that certainly did not happen: their
 // callers are told so. A batch refused for its content is halved until the bad
 // part is alone, so that nobody's write keeps another's back.
 func (c *Committer) write(batch []*write) {
 	pause, odds, failures := 20*time.Millisecond, 0, 0
+	said := time.Now().Add(sayAfter - sayEvery)
 	for {
 		err := c.transact(batch)
 		if err == nil {
@@ -228,6 +236,10 @@ func (c *Committer) write(batch []*write) {
 			c.log.Error("the database refuses a write of its own", "error", err)
 			settle(batch, err)
 			return
+		}
+		if time.Since(said) >= sayEvery {
+			c.log.Warn("results are held: the database does not take them", "error", err, "tries", failures+1, "writes", len(batch))
+			said = time.Now()
 		}
 		if failures++; failures > 1 && away(err) {
 			if batch = c.refuseStarts(batch, err); len(batch) == 0 {
