@@ -141,12 +141,25 @@ func TestACallerWhoLeavesLeavesTheStartBehind(t *testing.T) {
 	_ = p
 }
 
-// While the database takes nothing, starts are refused and results are held;
-// afterwards everything goes on.
+// lines takes what is logged.
+type lines chan string
+
+// Write implements io.Writer.
+func (l lines) Write(b []byte) (int, error) {
+	select {
+	case l <- string(b):
+	default:
+	}
+	return len(b), nil
+}
+
+// While the database takes nothing, starts are refused and results are held,
+// which is logged after a second; afterwards everything goes on.
 func TestAReadOnlyDatabaseHoldsResultsAndRefusesStarts(t *testing.T) {
 	t.Parallel()
 	database := clustertest.Database(t)
-	b := openAt(t, database, slog.New(slog.DiscardHandler))
+	log := make(lines, 100)
+	b := openAt(t, database, slog.New(slog.NewTextHandler(log, nil)))
 	ctx := within(t, time.Minute)
 	s, err := b.begin(ctx, b.claimed(""))
 	require.NoError(t, err)
@@ -159,7 +172,8 @@ func TestAReadOnlyDatabaseHoldsResultsAndRefusesStarts(t *testing.T) {
 	select {
 	case err := <-held:
 		require.Fail(t, "the entry was not held", "%v", err)
-	default:
+	case line := <-log:
+		require.Contains(t, line, "results are held: the database does not take them")
 	}
 	clustertest.ReadOnly(t, database, false)
 	require.NoError(t, <-held)
