@@ -17,7 +17,9 @@ func TestWhatIsGoneWhenRemovedAgainWasRemoved(t *testing.T) {
 	t.Parallel()
 	const remove = `  - {name: removed, type: http, settings: {method: DELETE, url: "https://hall.example/rows/(= item.n )"}, output: keep, retry: {attempts: 3, first: 1ms}}`
 	const write = `  - {name: removed, type: http, settings: {method: PUT, url: "https://hall.example/rows/(= item.n )", json: {}}, output: keep, retry: {attempts: 3, first: 1ms}}`
-	gone := func(status int) error { return &call.Failure{Class: call.Refused, Status: status, Message: "there is no such row"} }
+	gone := func(status int) error {
+		return &call.Failure{Class: call.Refused, Status: status, Message: "there is no such row"}
+	}
 	cut := &call.Failure{Class: call.InDoubt, Message: "the connection was cut", Retryable: true}
 	for _, c := range []struct {
 		name, step  string
