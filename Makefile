@@ -14,7 +14,7 @@ test: console
 	@scripts/setup postgres chromium curl race
 	@$(MAKE) --no-print-directory lint
 	@cd web && npm run --silent test
-	$(GO) test -race -timeout 15m ./...
+	$(GO) test -race -parallel 4 -timeout 15m ./...
 
 build:
 	@echo "building the service"
