@@ -27,6 +27,7 @@ type Committer struct {
 	session   uuid.UUID
 	log       *slog.Logger
 	cancelled func([]Cancelled)
+	silent    bool // the server gave no answer to the last transaction, and may still be at it
 
 	mu     sync.Mutex // protects the following fields
 	queue  []*write
@@ -204,6 +205,7 @@ func (c *Committer) write(batch []*write) {
 	for {
 		err := c.transact(batch)
 		if err == nil {
+			c.silent = false
 			settle(batch, nil)
 			return
 		}
@@ -212,6 +214,7 @@ func (c *Committer) write(batch []*write) {
 			settle(batch, ErrFenced)
 			return
 		}
+		c.silent = c.silent || errors.Is(err, errSilent)
 		certain := notCommitted(err)
 		for _, w := range batch {
 			w.tried, w.unsure = true, w.unsure || !certain
@@ -337,6 +340,15 @@ func (c *Committer) transact(writes []*write) error {
 		return err
 	}
 	defer conn.Release()
+	if c.silent {
+		// The server may still carry out what we heard nothing of, and wait for the
+		// rest: what it holds for that is in our own way.
+		done := make(chan struct{})
+		var wait sync.WaitGroup
+		wait.Go(func() { c.store.endBlockers(ctx, conn.Conn().PgConn().PID(), c.session, done) })
+		defer wait.Wait()
+		defer close(done)
+	}
 	if err := conn.SendBatch(ctx, q).Close(); err != nil {
 		if !conn.Conn().IsClosed() {
 			_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")

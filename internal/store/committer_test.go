@@ -547,6 +547,26 @@ func openOther(t *testing.T, database, node string) *Store {
 	return s
 }
 
+// The server has heard a batch but for its end when the connection goes silent,
+// and holds what a repeat of the batch wants. Nobody takes over from a node that
+// lives, so it helps itself.
+func TestABatchThatTheServerStillHoldsIsRepeated(t *testing.T) {
+	t.Parallel()
+	b, p, database := proxied(t)
+	ctx := within(t, time.Minute)
+	s, err := b.begin(ctx, b.claimed(""))
+	require.NoError(t, err)
+	stuck := p.On("cancel FROM live WHERE session_id", clustertest.Stuck, 1)
+	began := time.Now()
+	require.NoError(t, b.append(ctx, s.Run, entry(0, `{"n": 1}`)))
+	<-stuck
+	require.Less(t, time.Since(began), 2*answerWithin)
+	require.NoError(t, b.Beat(ctx, b.session), "its lease is as it was")
+	var n int
+	require.NoError(t, admin(t, database).QueryRow(ctx, "SELECT count(*) FROM journal WHERE step > 0").Scan(&n))
+	require.Equal(t, 1, n)
+}
+
 // A connection that has gone silent is found within seconds, and so are those
 // beside it.
 func TestSilentConnectionsAreGivenUp(t *testing.T) {

@@ -122,7 +122,12 @@ func (s *Store) TakeOver(ctx context.Context, id uuid.UUID, beat int64) (taken b
 	return taken && err == nil, unavailable(err)
 }
 
-// endBlockers ends what holds a takeover up, until done.
+// blocked is how long something is held up until what holds it up is ended: far
+// longer than any of our transactions take.
+const blocked = 2 * time.Second
+
+// endBlockers ends, until done, the server processes of a session's node that
+// hold a waiting one up.
 func (s *Store) endBlockers(ctx context.Context, waiting uint32, session uuid.UUID, done <-chan struct{}) {
 	for {
 		select {
@@ -130,9 +135,9 @@ func (s *Store) endBlockers(ctx context.Context, waiting uint32, session uuid.UU
 			return
 		case <-ctx.Done():
 			return
-		case <-time.After(500 * time.Millisecond):
+		case <-time.After(blocked):
 		}
-		// Where it fails, the takeover ends by its lock timeout and is tried again.
+		// Where it fails, what waits ends by its own timeout and is tried again.
 		_, _ = s.node.Exec(ctx, "SELECT end_blockers($1, $2)", int32(waiting), session)
 	}
 }
