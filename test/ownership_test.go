@@ -207,7 +207,7 @@ func TestACallersLeavingLosesNothing(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 20 {
 		wait.Go(func() {
-			impatient, leave := context.WithTimeout(ctx, time.Duration(50+10*i)*time.Millisecond)
+			impatient, leave := context.WithTimeout(ctx, time.Duration(1000+50*i)*time.Millisecond)
 			defer leave()
 			_, _, err := o.tell(impatient, o.first, fmt.Sprintf("e%d", i), 3)
 			require.ErrorIs(t, err, context.DeadlineExceeded)

@@ -29,7 +29,10 @@ type Config struct {
 	Runs  int           // carried out at once; 64 unless given
 	Taken int           // accepted ones that wait in memory; 16384 unless given
 	Lease time.Duration // a node that was silent for so long is dead; 15 s unless given
-	Log   *slog.Logger
+	// AcceptWithin is how long whoever brings an event waits at most to hear
+	// whether it was accepted; 15 s unless given.
+	AcceptWithin time.Duration
+	Log          *slog.Logger
 }
 
 // Timing of a lease, in parts of it: a node that was silent for the whole of it
@@ -109,6 +112,9 @@ func New(ctx context.Context, c Config, s *store.Store, w Worlds) (*Node, error)
 	}
 	if c.Lease == 0 {
 		c.Lease = LeaseDefault
+	}
+	if c.AcceptWithin == 0 {
+		c.AcceptWithin = 15 * time.Second
 	}
 	if c.Lease < LeaseLeast {
 		return nil, fmt.Errorf("a lease of %s is too short; it lasts at least %s", c.Lease, LeaseLeast)
@@ -228,8 +234,12 @@ func (n *Node) cancels(ctx context.Context) {
 }
 
 // Accept makes a run durable. It is carried out from its commit on, here or
-// elsewhere, whether or not the caller is still there to hear of it.
+// elsewhere, whether or not the caller is still there to hear of it. While the
+// database is away, the error is store.ErrUnavailable, or
+// store.ErrUncertain.
 func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, n.AcceptWithin, store.ErrUncertain)
+	defer cancel()
 	l := n.lease.Load()
 	s.Claim = l.taken.room(s.Bytes())
 	l.register.add(s.Workspace, s.Run, 1, starting)

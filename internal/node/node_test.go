@@ -381,6 +381,29 @@ func TestACallerMayLeaveBeforeItsStartIsDurable(t *testing.T) {
 	w.side.once(t, 3)
 }
 
+// Nobody waits for nothing: whoever brought an event is told in time that it
+// cannot be told what became of it; it is carried out all the same, and known.
+func TestWhoeverBringsAnEventIsToldInTime(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	n := w.node("one", Config{AcceptWithin: 100 * time.Millisecond})
+	release := w.lockLive()
+	s := w.start("loads", 3)
+	s.Key = "call-1"
+	_, err := n.Accept(context.Background(), s)
+	require.ErrorIs(t, err, store.ErrUncertain)
+	require.True(t, store.IsUnavailable(err), "it is answered like any other trouble of the database")
+	release()
+	require.Equal(t, "succeeded", w.ended(s.Run, 20*time.Second).State)
+	again := w.start("loads", 3)
+	again.Key = "call-1"
+	w.until(10*time.Second, "the same key is known", func() bool {
+		started, err := n.Accept(context.Background(), again)
+		return err == nil && started.Duplicate && started.Run == s.Run
+	})
+	w.side.once(t, 3)
+}
+
 // lockLive keeps every write to the table of live runs waiting.
 func (w *hallWorld) lockLive() (release func()) {
 	w.Helper()

@@ -62,6 +62,8 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusUnauthorized, "sign_in", "The address or the password is not right.")
 	case errors.Is(err, store.ErrClosed), errors.Is(err, engine.ErrDropped):
 		return refuse(http.StatusServiceUnavailable, "stopping", "This node of the service is stopping. Try again shortly.")
+	case errors.Is(err, store.ErrUncertain):
+		return refuse(http.StatusServiceUnavailable, "uncertain", "The database does not answer, so it cannot be told yet whether this started a run. Call again; where the workflow has a key, it starts once.")
 	case store.IsUnavailable(err):
 		return refuse(http.StatusServiceUnavailable, "database_away", "The database cannot be reached at the moment. Nothing was changed; try again shortly.")
 	case errors.Is(err, context.Canceled):

@@ -24,6 +24,10 @@ var (
 	// ErrFenced says that this node's session has ended: nothing it carries out is
 	// its own any more.
 	ErrFenced = fmt.Errorf("this node's session has ended: %w", engine.ErrDropped)
+	// ErrUncertain says that nobody can tell yet whether a start was made: the
+	// database's answer was lost, and it has given none since. If it was made, its
+	// run is carried out; with the same key it is made once.
+	ErrUncertain = fmt.Errorf("whether the start was made cannot be told yet: %w", ErrUnavailable)
 	// ErrClosed says that the writer takes nothing more.
 	ErrClosed = errors.New("this node is stopping")
 )
