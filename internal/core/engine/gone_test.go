@@ -20,7 +20,7 @@ func TestWhatIsGoneWhenRemovedAgainWasRemoved(t *testing.T) {
 	gone := func(status int) error {
 		return &call.Failure{Class: call.Refused, Status: status, Message: "there is no such row"}
 	}
-	cut := &call.Failure{Class: call.InDoubt, Message: "the connection was cut", Retryable: true}
+	cut := func() error { return &call.Failure{Class: call.InDoubt, Message: "the connection was cut", Retryable: true} }
 	for _, c := range []struct {
 		name, step  string
 		faults      func(n int, path string) error
@@ -28,12 +28,12 @@ func TestWhatIsGoneWhenRemovedAgainWasRemoved(t *testing.T) {
 		want        State
 		calls       int
 	}{
-		{"removed, cut, and not found", remove, func(n int, _ string) error { return []error{cut, gone(http.StatusNotFound)}[n-1] }, time.Time{}, Succeeded, 2},
-		{"removed, cut twice, and gone", remove, func(n int, _ string) error { return []error{cut, cut, gone(http.StatusGone)}[n-1] }, time.Time{}, Succeeded, 3},
+		{"removed, cut, and not found", remove, func(n int, _ string) error { return []error{cut(), gone(http.StatusNotFound)}[n-1] }, time.Time{}, Succeeded, 2},
+		{"removed, cut twice, and gone", remove, func(n int, _ string) error { return []error{cut(), cut(), gone(http.StatusGone)}[n-1] }, time.Time{}, Succeeded, 3},
 		{"not found at once", remove, func(int, string) error { return gone(http.StatusNotFound) }, time.Time{}, FailedRun, 1},
 		{"not found where an owner died", remove, func(int, string) error { return gone(http.StatusNotFound) }, time.Unix(1_700_000_000, 0), Succeeded, 1},
-		{"refused for another reason", remove, func(n int, _ string) error { return []error{cut, gone(http.StatusForbidden)}[n-1] }, time.Time{}, FailedRun, 2},
-		{"a write that is not found", write, func(n int, _ string) error { return []error{cut, gone(http.StatusNotFound)}[n-1] }, time.Time{}, FailedRun, 2},
+		{"refused for another reason", remove, func(n int, _ string) error { return []error{cut(), gone(http.StatusForbidden)}[n-1] }, time.Time{}, FailedRun, 2},
+		{"a write that is not found", write, func(n int, _ string) error { return []error{cut(), gone(http.StatusNotFound)}[n-1] }, time.Time{}, FailedRun, 2},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
