@@ -20,7 +20,9 @@ func TestWhatIsGoneWhenRemovedAgainWasRemoved(t *testing.T) {
 	gone := func(status int) error {
 		return &call.Failure{Class: call.Refused, Status: status, Message: "there is no such row"}
 	}
-	cut := func() error { return &call.Failure{Class: call.InDoubt, Message: "the connection was cut", Retryable: true} }
+	cut := func() error {
+		return &call.Failure{Class: call.InDoubt, Message: "the connection was cut", Retryable: true}
+	}
 	for _, c := range []struct {
 		name, step  string
 		faults      func(n int, path string) error
