@@ -139,8 +139,8 @@ func show(results []Result) {
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)
 	t.SetStyle(table.StyleLight)
-	t.AppendHeader(table.Row{"Bar", "Work", "Ours", "Bare", "Value", "Wanted", "Processor, µs each", "Notes"})
-	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 44}, {Number: 7, WidthMax: 34}, {Number: 8, WidthMax: 50}, {Number: 3, Align: text.AlignRight}, {Number: 4, Align: text.AlignRight}})
+	t.AppendHeader(table.Row{"Bar", "Work", "Ours", "Bare", "Value", "Wanted", "Processor, us each", "Notes"})
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft}, {Number: 7, WidthMax: 34, WidthMaxEnforcer: text.WrapSoft}, {Number: 8, WidthMax: 50, WidthMaxEnforcer: text.WrapSoft}, {Number: 3, Align: text.AlignRight}, {Number: 4, Align: text.AlignRight}})
 	for _, r := range results {
 		wanted := r.Wanted
 		if !r.Met {
