@@ -14,7 +14,8 @@ test: console
 	@scripts/setup postgres chromium curl race
 	@$(MAKE) --no-print-directory lint
 	@cd web && npm run --silent test
-	$(GO) test -race -parallel 4 -timeout 15m ./...
+	$(GO) test -race -parallel 4 -timeout 15m ./internal/...
+	$(GO) test $(E2E) -parallel 4 -timeout 15m ./soak/... ./test/...
 
 build:
 	@echo "building the service"
