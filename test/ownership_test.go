@@ -165,13 +165,11 @@ func (o *owned) tell(ctx context.Context, p *process, event string, items int) (
 // these runs, that all succeeded, and that each of so many effects came once.
 func (o *owned) carriedOut(t *testing.T, ctx context.Context, runs, effects int) {
 	t.Helper()
-	var last string
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		var live, ended int
 		require.NoError(c, o.direct.QueryRow(ctx, "SELECT (SELECT count(*) FROM live), (SELECT count(*) FROM run)").Scan(&live, &ended))
-		last = fmt.Sprintf("%d under way, %d ended", live, ended)
 		require.Equal(c, []int{0, runs}, []int{live, ended})
-	}, time.Until(deadline(ctx)), 50*time.Millisecond, last)
+	}, time.Until(deadline(ctx)), 50*time.Millisecond)
 	rows, err := o.direct.Query(ctx, "SELECT state, message FROM run WHERE state <> 'succeeded'")
 	require.NoError(t, err)
 	for rows.Next() {

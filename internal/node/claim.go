@@ -102,18 +102,11 @@ func (l *lease) begins() bool {
 // say is another's.
 func (n *Node) keepReconciling(ctx context.Context) {
 	r := &reconciler{node: n, unknown: map[store.Owned]bool{}, gone: map[store.Owned]bool{}}
-	tick := time.NewTicker(n.beatEvery())
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	every(ctx, n.beatEvery(), func() {
 		if err := r.compare(ctx); err != nil && ctx.Err() == nil && !store.IsUnavailable(err) && !errors.Is(err, engine.ErrDropped) {
 			n.Log.Error("what this node owns could not be compared", "error", err)
 		}
-	}
+	})
 }
 
 type reconciler struct {

@@ -211,16 +211,23 @@ func (l *lease) idle() <-chan struct{} {
 	return l.empty
 }
 
-// keepBeating keeps the lease.
-func (n *Node) keepBeating(ctx context.Context) {
-	tick := time.NewTicker(n.beatEvery())
+// every does something again and again until ctx ends.
+func every(ctx context.Context, d time.Duration, do func()) {
+	tick := time.NewTicker(d)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			do()
 		}
+	}
+}
+
+// keepBeating keeps the lease.
+func (n *Node) keepBeating(ctx context.Context) {
+	every(ctx, n.beatEvery(), func() {
 		l, begun := n.lease.Load(), monotonic()
 		within, cancel := context.WithTimeout(ctx, n.begins()/2)
 		err := n.Store.Beat(within, l.id)
@@ -233,7 +240,7 @@ func (n *Node) keepBeating(ctx context.Context) {
 		case ctx.Err() == nil:
 			n.Log.Warn("the database did not take the beat", "error", err)
 		}
-	}
+	})
 }
 
 // renew drops everything that ran under a lost lease and opens a new one.
@@ -263,20 +270,13 @@ func (n *Node) watch(ctx context.Context) {
 		since time.Duration
 	}
 	known := map[uuid.UUID]*seen{}
-	tick := time.NewTicker(n.readEvery())
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	every(ctx, n.readEvery(), func() {
 		within, cancel := context.WithTimeout(ctx, n.readEvery())
 		beats, err := n.Store.Beats(within)
 		cancel()
 		if err != nil {
 			clear(known)
-			continue
+			return
 		}
 		for id, beat := range beats {
 			s, ok := known[id]
@@ -294,7 +294,7 @@ func (n *Node) watch(ctx context.Context) {
 				delete(known, id)
 			}
 		}
-	}
+	})
 }
 
 // takeOver ends a dead node's session, beside the watch: it may have to wait
