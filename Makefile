@@ -22,12 +22,8 @@ build:
 	@$(GO) build -trimpath -ldflags "-X youngtrellis/internal/cli.Version=$$(git describe --always --dirty 2>/dev/null || echo unknown)" -o bin/trellis ./cmd/trellis
 
 # The console is built again only when something of it changed.
-console: web/dist/index.html
-
-web/dist/index.html: $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
-	@scripts/setup npm
-	@echo "building the console"
-	@cd web && npm run --silent build
+console:
+	@scripts/console
 
 lint:
 	@echo "checking the code: go vet, staticcheck, TypeScript, ESLint"
