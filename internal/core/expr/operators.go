@@ -338,8 +338,12 @@ func whole(op string, a, b int64) (any, bool) {
 
 func multiply(a, b int64) (any, bool) {
 	hi, lo := bits.Mul64(magnitude(a), magnitude(b))
+	most := uint64(math.MaxInt64)
 	negative := (a < 0) != (b < 0)
-	if hi != 0 || lo > math.MaxInt64 {
+	if negative {
+		most++ // there is one negative number more
+	}
+	if hi != 0 || lo > most {
 		return nil, false
 	}
 	if negative {
