@@ -35,6 +35,7 @@ lint:
 generate:
 	@cd api && $(GO) generate ./...
 	@cd web && npm run --silent types
+	@$(GO) generate ./internal/core/words
 
 bench: console
 	@scripts/setup postgres

@@ -73,6 +73,7 @@ func (e ConnectorTriggerKind) Valid() bool {
 const (
 	FateGaveNothing     Fate = "gave_nothing"
 	FateHeldBack        Fate = "held_back"
+	FateJoined          Fate = "joined"
 	FateMayHaveBeenSent Fate = "may_have_been_sent"
 	FateNotReached      Fate = "not_reached"
 	FateOff             Fate = "off"
@@ -91,6 +92,8 @@ func (e Fate) Valid() bool {
 	case FateGaveNothing:
 		return true
 	case FateHeldBack:
+		return true
+	case FateJoined:
 		return true
 	case FateMayHaveBeenSent:
 		return true
@@ -345,22 +348,29 @@ type Choices struct {
 
 // Column defines model for Column.
 type Column struct {
-	Calls           int     `json:"calls"`
-	Connection      *string `json:"connection,omitempty"`
-	GaveNothing     int     `json:"gave_nothing"`
-	HeldBack        int     `json:"held_back"`
-	In              int     `json:"in"`
-	Kind            string  `json:"kind"`
+	Calls       int     `json:"calls"`
+	Connection  *string `json:"connection,omitempty"`
+	Depth       *int    `json:"depth,omitempty"`
+	GaveNothing int     `json:"gave_nothing"`
+	HeldBack    int     `json:"held_back"`
+	In          int     `json:"in"`
+	Kind        string  `json:"kind"`
+
+	// Line Its place in the outline, as 3.2
+	Line            *string `json:"line,omitempty"`
 	Lists           *bool   `json:"lists,omitempty"`
 	MayHaveBeenSent int     `json:"may_have_been_sent"`
 	Millis          int64   `json:"millis"`
 	Name            string  `json:"name"`
-	Number          *int    `json:"number,omitempty"`
-	Out             int     `json:"out"`
-	Sentence        string  `json:"sentence"`
-	SetAside        int     `json:"set_aside"`
-	Stopped         int     `json:"stopped"`
-	Units           float32 `json:"units"`
+
+	// Number Its lasting number
+	Number   *int    `json:"number,omitempty"`
+	Out      int     `json:"out"`
+	Sentence string  `json:"sentence"`
+	SetAside int     `json:"set_aside"`
+	Stopped  int     `json:"stopped"`
+	Units    float32 `json:"units"`
+	Waiting  *int    `json:"waiting,omitempty"`
 }
 
 // Connection defines model for Connection.
@@ -474,10 +484,13 @@ type ConsentPage struct {
 
 // Counts defines model for Counts.
 type Counts struct {
-	Calls           int     `json:"calls"`
-	GaveNothing     int     `json:"gave_nothing"`
-	HeldBack        int     `json:"held_back"`
-	In              int     `json:"in"`
+	Calls       int `json:"calls"`
+	GaveNothing int `json:"gave_nothing"`
+	HeldBack    int `json:"held_back"`
+	In          int `json:"in"`
+
+	// Joined Items that went into groups
+	Joined          *int    `json:"joined,omitempty"`
 	MayHaveBeenSent int     `json:"may_have_been_sent"`
 	NotDone         int     `json:"not_done"`
 	SetAside        int     `json:"set_aside"`
@@ -505,6 +518,8 @@ type Document struct {
 // Edits defines model for Edits.
 type Edits struct {
 	Edits []struct {
+		// In The steps within a step: STEP or STEP/CASE; / for those of the workflow
+		In   *string `json:"in,omitempty"`
 		Key  *string `json:"key,omitempty"`
 		Op   string  `json:"op"`
 		Step *string `json:"step,omitempty"`
@@ -667,12 +682,24 @@ type Limits struct {
 type Line struct {
 	Connection *string `json:"connection,omitempty"`
 
-	// Kind filter, read, write …
+	// Depth How deep it stands within other lines
+	Depth *int `json:"depth,omitempty"`
+
+	// In The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow
+	In *string `json:"in,omitempty"`
+
+	// Inside The steps within it, as an edit names them; none where it has none
+	Inside *string `json:"inside,omitempty"`
+
+	// Kind filter, read, write …; case for a case of the branch above
 	Kind  string  `json:"kind"`
 	Lists *bool   `json:"lists,omitempty"`
 	Name  string  `json:"name"`
 	Note  *string `json:"note,omitempty"`
-	Off   *bool   `json:"off,omitempty"`
+
+	// Number Its place, as 3 or 3.2; none for a case
+	Number *string `json:"number,omitempty"`
+	Off    *bool   `json:"off,omitempty"`
 
 	// Options A JSON object
 	Options  *Fields `json:"options,omitempty"`
@@ -747,6 +774,9 @@ type Node struct {
 
 // Onward defines model for Onward.
 type Onward struct {
+	// At At which step items go on: old name to new
+	At *map[string]string `json:"at,omitempty"`
+
 	// Items Addresses, for a retry; all that are set aside unless given
 	Items *[]string `json:"items,omitempty"`
 
@@ -776,6 +806,12 @@ type OpenedCell struct {
 	} `json:"failure,omitempty"`
 	Label string  `json:"label"`
 	Link  *string `json:"link,omitempty"`
+
+	// MadeOf Of how many items it was made
+	MadeOf *int `json:"made_of,omitempty"`
+
+	// Members What the item was made of, the first hundred
+	Members *[]string `json:"members,omitempty"`
 
 	// Result Any JSON value
 	Result   *Value `json:"result,omitempty"`
@@ -829,6 +865,9 @@ type Pasted struct {
 
 // Plan defines model for Plan.
 type Plan struct {
+	// Changes What is new in that revision
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Items The first hundred
 	Items []struct {
 		Address string `json:"address"`
@@ -837,13 +876,26 @@ type Plan struct {
 		Step    string `json:"step"`
 		Text    string `json:"text"`
 	} `json:"items"`
-	MayHaveBeenSent int `json:"may_have_been_sent"`
+
+	// Late What becomes of items that meet lists that were closed before
+	Late *[]string `json:"late,omitempty"`
+
+	// Looked Only while the plan is being made: how many open items it has found
+	Looked          *int `json:"looked,omitempty"`
+	MayHaveBeenSent int  `json:"may_have_been_sent"`
 
 	// Open Items that a resume would take up
-	Open     int `json:"open"`
+	Open int `json:"open"`
+
+	// Refused Why the items cannot go on with that revision
+	Refused *[]string `json:"refused,omitempty"`
+
+	// Revision With which the items would go on
+	Revision int `json:"revision"`
 	SetAside int `json:"set_aside"`
 	Steps    []struct {
 		Count    int    `json:"count"`
+		Into     string `json:"into"`
 		Sentence string `json:"sentence"`
 		Step     string `json:"step"`
 	} `json:"steps"`
@@ -928,7 +980,13 @@ type Row struct {
 	Address string `json:"address"`
 	Cells   []Cell `json:"cells"`
 	Label   string `json:"label"`
-	Row     int    `json:"row"`
+
+	// Members How many items it was made of
+	Members *int `json:"members,omitempty"`
+
+	// Parents The addresses of the first of them
+	Parents *[]string `json:"parents,omitempty"`
+	Row     int       `json:"row"`
 }
 
 // Run defines model for Run.
@@ -1208,6 +1266,15 @@ type GetLatticeParams struct {
 	Fate *Fate `form:"fate,omitempty" json:"fate,omitempty"`
 }
 
+// PlanRunParams defines parameters for PlanRun.
+type PlanRunParams struct {
+	// Newest With the live revision instead of the run's own
+	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
+
+	// At At which step items go on, as OLD=NEW
+	At *[]string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // ListWorkflowsParams defines parameters for ListWorkflows.
 type ListWorkflowsParams struct {
 	// After The last name of the page before
@@ -1417,7 +1484,7 @@ type ServerInterface interface {
 	GetLattice(c *gin.Context, run RunID, params GetLatticeParams)
 	// PlanRun What a resume or retry would take up; nothing is sent
 	// (GET /runs/{run}/plan)
-	PlanRun(c *gin.Context, run RunID)
+	PlanRun(c *gin.Context, run RunID, params PlanRunParams)
 	// ResumeRun Go on where a failed run stopped
 	// (POST /runs/{run}/resume)
 	ResumeRun(c *gin.Context, run RunID)
@@ -2313,6 +2380,25 @@ func (siw *ServerInterfaceWrapper) PlanRun(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PlanRunParams
+
+	// ------------- Optional query parameter "newest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newest", c.Request.URL.Query(), &params.Newest, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter newest: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -2320,7 +2406,7 @@ func (siw *ServerInterfaceWrapper) PlanRun(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.PlanRun(c, run)
+	siw.Handler.PlanRun(c, run, params)
 }
 
 // ResumeRun operation middleware
@@ -4551,7 +4637,8 @@ func (response GetLatticedefaultApplicationProblemPlusJSONResponse) VisitGetLatt
 }
 
 type PlanRunRequestObject struct {
-	Run RunID `json:"run"`
+	Run    RunID `json:"run"`
+	Params PlanRunParams
 }
 
 type PlanRunResponseObject interface {
@@ -7122,10 +7209,11 @@ func (sh *strictHandler) GetLattice(ctx *gin.Context, run RunID, params GetLatti
 }
 
 // PlanRun operation middleware
-func (sh *strictHandler) PlanRun(ctx *gin.Context, run RunID) {
+func (sh *strictHandler) PlanRun(ctx *gin.Context, run RunID, params PlanRunParams) {
 	var request PlanRunRequestObject
 
 	request.Run = run
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.PlanRun(ctx, request.(PlanRunRequestObject))
@@ -8117,155 +8205,164 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchw3liD8Koj6JsLfxiZFSrbcbumXWhdb25alFbnjnXBoGajMU1VoZgFpAMlSjUIR8xr7Avtg8yQb",
-	"uOalDrIyySzaEzt/ui0WErdzcO6XL4tcbCvBgWu1ePZlUVFJt6BB2n+9FJxDrpngv9AtmL8UoHLJKvOn",
-	"xbPF1QZIHsd8owg3w7IFMz9WVG8W2cL+6dmiGbbIFhJ+r5mEYvFMyxqyhco3sKVmfr2vzGilJePrxdev",
-	"2eLt6h3V+QZf/BakYoITvaGa7KgiEmjxnFCiNC2BCA5kDVqR7x4/CdvaAC1ANht7uzpzCwxv42PN374y",
-	"PyFnk/XwoVZCbqlePFvUNSsWGTL7r0LerEqxS1/zzo8YvOQwaNIVfzWDVSW4Agv0D1IsS9ia/8wF18C1",
-	"+U9aVSXLqdnReeVG/Nd/KLO9L625/0nCavFs8f+dN1h17n5V52Feu2L3gL9a8AHXZCcFX2eE8oJsxI5o",
-	"QbbAC8K0vSY/lVnphcMlg7JSVCA1c7uH1QpyjZwzW6wYlIUdxDRs1Yj9mnn35lM/F5WS2n9voKzQNUqm",
-	"2osvhSiBcvPLFvRGFOhH3EP94AcLXfQHKcTqEFFKxm8y+wbIkuY3Gal5IQyqhPMeTNQ/mIQKKH59im6r",
-	"Eo7d2j/TsgY7PBcVdG/76OoKDL7l+GVoegPqml7vNqwE/I410yX+cc2ZI3AI4hkqkdOyJEyRJStLKDLC",
-	"uHlxhUJfa/O2flv4x+hWbp0gC5gY79QjR8TDT3FqsfyHGfk1W/wN1oy/NE/RvboubpdCVAauOIWohDRn",
-	"IbsNyzdEW9K83ZqXVDIOxCwO3BxoSz+zbb1dPPv+6dNvn2aLLePu34/jjhjXsAZ5Nzh+RQ72kpbl5QYA",
-	"ORUtCgkKnzivZYkjI+S1hQCGBrcg2WqP0/E27MLKzXTx20+JM7glxx/AvaXIAAqq4UwzhzIH9ImyspY4",
-	"/g5QD8N9jjOZbKE01XV7ly0gayFurrfoj/07Mxjsd5O1b9DN3pyimRS9SyjLw5tcUX2UwLwxYzrUfHC0",
-	"G2UPUasUwoTnNjTTpRljrgo+6+OoZU/iB6Pn30B+gyGTeavjedTPjANGSD2HHj/RG8aLBFHWkq0NJhw9",
-	"c1wUP7BguTtZ98DC0rDuTrsjWDGa6SQ4aW+j9n3YodhOD5kSlfkGFE51W3IRYVpBuSLxgwxBtd1mfw3b",
-	"So8gT+Fm2h+hVyvKeouIQoanJd57SxrHSMqa3sI1F3pj/o1OsIGyuA686PBnxvG/3zBeJOUmlRCc6P56",
-	"Yza0BODX4akezr1lZclUhxQyrr//boFxtaTIxevtsoPsrY9EnVh6UG5RoK+pYgUkvtWiqjqEqfVjFFv8",
-	"T353CSGkJXzYi7ZwcNtuQ6y9pWb9HtTRe888ToWNxUvH0bKNYz2WmeeiPk5zG+qdN/RyHDP1GC4kLleE",
-	"X6/TIiPcgtwLjuhjr80vZFmzsgBJtnRPagVGR8Ee/FpSr1uPIsQ/muEJlaO4rrlm5fhLsN/sNnv0fBvm",
-	"AHBI00qqNMk3VNJcg1RErKw4qSCXoLF1SljphHDNFDG/hjmqknJ0Brb1mD7M7uyoYXloy5TydAvZT9gE",
-	"KWl+oybpRmk1zZG7/mogoXVvFk/WApXMqGNx/QmEAuJfCmHmKjMiJNlt9uZfhQBFuNDWMoDOGgX37rwW",
-	"w6B4TuhSWZU7bHRPqAQ75Q0XOz7pboz4Zy8HuNEkflvUPDzZbCHM/pZS3ICZNPfqjf2vFZPbFvVoLWBG",
-	"X8PniklQ4zG+JciO4AJGIrxe7qcpqd7mhBPsHWUaRb6PNVfBTMU0WQnZIRjtKazeeTDBW63IBmipN0Y5",
-	"paRF7EdpqA1BPCR/WSTILdnegdRjZ9iWJxsO55sLbF6dJwYt8hlJ4DCTuARtbg6R/9qEeD76uqWf37oP",
-	"nlxcHEJ5GkHqXXnc8cCRHWfqscVlV8Ro6ZENw7y38YrmhxL30Fze1IbNVOtNgsMWIlepH+ptV4jD2EAP",
-	"+b05JiNUkafWWqPsG8gFR5XdJK02hO1g+ne0APOq9IYpS09VRdsvq60qsjW/dvR+1OX9SlEYpMUOr26N",
-	"B0/EpyuvqCHLtQhd9+TN+5vGCweI4LCBzKF4M4GDSJsAhRtuELV1KYMP6lULtboPq4103Qv4lxfvfjZc",
-	"9b9dvv/F2cZ+Br7Wm8WzH7794YfvL344Rl7j1INbu2qU6O7OkpZkxpWWdfNUDwYEXSpw3EqUpaPAO1hu",
-	"hLhB+WryYQzbXhPoOtoYajebuCEz7ANdw6BlDbF30jUQLYioABUpJRRMel8Aore7qc0EEtZMaZBkx7Qz",
-	"nLaU+qPstTGBxQXxc9bBxTZWST+ZFj5Wo+ZCXxddxttReu+u1+qNFPV6cy+l15KIMFFXv+1psri6i+q3",
-	"8ch9VReD6Su2WiEQ3VC+hiGDVtIKMmxH0FAdf4Je8Y8zjbFwSbhlI6l5OBx6HbOS38cX3/3w9C/f34v8",
-	"vi4Y9uYg/DkFH8A1ZlFNAYxRRnAEv7XmynE2zQObIHrQRph9bITZLePhn4hzpiOpFinkfm126ZW6nj1W",
-	"O+/wOMuNErV0GN0G7vff/vAdpr7Btir9ooh7r2GiY9buHdVvxEk5g0dGzPIgZULQrYRiOqkPJrwF03DA",
-	"GoDxp39whjc9PbyiSllyJ4FaNU4yrS3DrCRU1Dm95qGdQffNFmK18rRUAs03UKCiyJvowenShBeWGhB/",
-	"pmzx+WwtzvzX/1CCP/pId+9AKSMy2GlKBElXLCFfpwUg9q8w0m7g/nLUB8SsFBSEIjPWr4IhX/DAHPKT",
-	"aN5H7Pgpf2HJUmx7629uUryBMhotc06LgFnuSRiwS26GfcruyrPi7FmIZ7Hbz8LRm02jF1fzVCzI5xiy",
-	"cOjikKLGqXZSIk9ijgRVl/gzrxN3jQvOblPhK7+VLJ4jroRdgzNsIJb2qEH0XllZkpqXRgZes1uYZu6D",
-	"LWXllEvqsx37PXaMt9tKSD1kI0npBI3BNcgENiJsJWruQsJA3oJ0NjimiODlnlBiEM78U4IS5S0UhK6p",
-	"Ub2cda7Fsp5ctMxEuDmju5/3FfAXH96Sbx9dGAnn20ePrfXC0TZJjOTTX+Gvf3n89MnFgNbWGv39xb1E",
-	"I3fPaDjDgc7Zoh7p47ZiAYWMIEh5C669oSshge02iSCkJCNsH9x+7caOEX8H3jUtVEr5MciUxEJnoNqJ",
-	"uiyczX+CJR0xMB39aMCcZO3ox7ZbMvNcnKPijvs2ggWMiSBpoUbfNhTtPWG/bWtQRBsUnflPlCPInJeU",
-	"bRFrPFOgnL5vbbVE7DjI54RposGCzgZROafV1tkFmUJlgQnhN2vEl6g0lUZqsiGPYEWAZ87ZQ1xEAdnR",
-	"PdHCETaq6ZIqeE40vQFuBxqpS1l/AiVV6cyWgUWHyRcueo5bXgJ57f/mlkMYdw9iLr7VXWU4CAqERPyG",
-	"nhaJEjSHjlJzcWikx8TfvzMUCxxdQmVNI6I4QDNFjPZMcsqtQ5eSTtDyoT6SlhQACnWMRDpGpM1yXGhS",
-	"CIuPzjqKBRFE78i9HQAD1GKUYOtF2fBsvZQSt4ihxs9Ua5YDHvIV+LrVo2j5oTMA4UGdS/1J7MiW8j2R",
-	"YqfMC4KCME6M3kFCFNahuqzztFXNTDT6nj+KHXrFQtNyBDG0a4XhrY1l/mLQu4xOkoQpMQZ0XmAEq6KS",
-	"liWUXp7woZ8X3m4w8KHztvScsaJeWiRAPm3Z7ZAzYIEVL1yoqo8VELX2egD6mlPBS8G61p16xUoN0gVH",
-	"Z8QyK/Lv//Z/8FiEZCxSOmxI6IS/yZkID6dqxb2NNKQcCTKK9GHcdOOeek95HWHQf0cLuLKu/gME9QEk",
-	"STHl2ObdtAfUyMcV+NnRPSGEZ7IKYwjD8fj3j2aM8+J7L+LYO3Yb8qu0J8BPxItZA6wGAmruFskfQN0x",
-	"6eI6lLWFDTKBEZP0rggjOr/Abt6gtMEYs7skfNzvqlP6sNsJoerGCYqCx6AkowX37e4nBFIiIKu/weWe",
-	"tAlPB6pHQlsCED/h8L+MFqG+uXBaNDlq1X5ycVQnH8j9+AV2CbqJaP/BzB//nd2HXGHXim5RFJDeHpaZ",
-	"MF6Q8hociuAqeKe6+PM/eAHSq2pMGx3OKG5BqpaSgSJOnj6egYeG0yofomAPgl3Ie76jshhQeXryjbNd",
-	"gcq8wiZBy/1zQsvSqQNUmpepibW43908x2EHCiEJPwqbIBTc3CW7BRKcf4RxpYEWQfqSNf9GERec0Zde",
-	"MOL6vgIOBZ7XMZghs9LjXTrZgmoN20onVIMlrISECRTcb3cwvsaM+Wq15SkByK1sngOTROIqhkzz4hbk",
-	"+MBGLw4m3JUDeUCS4S773gsZsseXdAllyilxc8SAPi61cEK6zl1c6tliR/cD1skpaUp3W39ckpH9vCOV",
-	"H0s7GvQFN5EsDoQZsoB9MPGduYvCFvpAFeY6Duea7udPHsmulLb5OOGsr2YeGqodVaREsTU/YzyIJCtr",
-	"qIFoGrXeBPS5sxILtn5j/uxoezsj01mWJ5F0obH53zst0q3ggjOId94SI/9NWkNItma4Um0tixtRFqgV",
-	"+VJTXpwxHuyQVlbMiBZkCWRlU2oJ67AwHC0Qcz9IGGPwd0cdifdBZsbgZeBrbbHWYGrEh5j+4B5D4ggh",
-	"m+K+R7DzjDvCrOaA4+L9EWH+qv9KsiDGZ/EVcdi1bKrPyQ1UmnARwTco7MczRURt4NhD0PBcUHpRUj5a",
-	"YDOHWjGpNNnUvHDBEgkEGJJx0ixR1DoX25NwhyQ5t583S49BtrERgzYWE0ldgK0nUUbkVfUWvI/JPDJi",
-	"Xd53iC+EaiiIK+ryU9P1xoUsHHLGpNo5yHTdMfzNdcNt0CAbd1oUsZu6Hb3oO9ApUxdSEgPRiycKq5jK",
-	"eySG45T5y4Py7lFPyKG7iC5LW47luB7Z85P4jSRg57w1E5TruBCa0T6qJEsiUi7ov26O1m/Y1j/CBqhU",
-	"tExFLk3JZLDhPggM8xg9Pfy9HfU1GyLnPoiQsIYo7UACqVWXuk+xorcJZQHjdcTBWKwQnndo2LOe9tbW",
-	"w1Art3ChiepEXszs2oqpfoPf1vxSexVIy5rnIawSrdaBm3feO7mrkHSl2xWeLL5ZYB3VhPtqKy2asDIb",
-	"su/cbx69mpy3Vmxk2N4A7sNoecJzQuEShrsGF1dfR03HwSOZbC4KOZHla73fNgfCncTZonqGpxFhpx9B",
-	"15LjeljRN14+xY3DMca2OzQ18rpzpC8jYrWYUuMGRhQ/spMDXm4+wxGlibBPh8YjBpNbSBVFmERnaAE+",
-	"/WtCwYM+V3ADs/CKwqRZO6LH7hi9AW+MDqEptwx2djZzGdTZ7n1Gva0rs2WcKR1+seE5aISpIVLTSgqB",
-	"95KPY0ne+HeQHpqU6KXb0HG/f6d8ThDR3e7QC6z5KTmsjRO/U9LKUMWMocySzIUnTbGp+g9wVE6hq8+I",
-	"iVtp1u1MOCpRpuZjGF+93VK5T4VRRebjrzwBbDwjjnvV72i42STfS3vTR/SVpCskcvzWI/+9htolH9Sc",
-	"+9zEmCSg6jwHKOzvFZWa2QiYFWWl/VNOuXkMidyB1o4xPy5Uk/DKr4Um7r91YkfcThYi9RQRPHcOVhfu",
-	"GT04tfNL0T0x6hsx6huhXBlZrUADyY5EtEyVfid6KlgxCqPSJG84pUCpFG2gSqCFM/YxrvFZy1x07SpI",
-	"ZESLsrjW4tqMyMg/xPLao1dGVrQu9bVYXYtaKjwp9AhBmijaHkvjTngXbiYw71jUc1xdq1YN0LbiCU0W",
-	"dYvdtIiiBVTWPJ4GrBFU2LNPOdRzCXTSG5zqgR+JtY2jfsTd+T1kTa5YOEb66JgpUEp2686eMhZOKAu4",
-	"3OtUJCR8zkFWOhW8rhL0ZGzI8i3IguVjTI0+o9+OjkuHrTf7HGXXbm51FO/yCIjFYNKbRB0g0BsIFunP",
-	"2hX/XEIutmCrSoRsG8Tt3RH3o8LmV8oi5FF0sbbqN8GgNo+ZZ4PWs/hFaFcdQ4ImLBSms+kn1Kieshde",
-	"M6KE6pFM/40LFBi0FF2iucFLUeynxk+1bSPIpQwY/PB6ogfebV8Cx4xGT8LW/C0fiCls6Y3fogk9htpa",
-	"G+Jh3FQ2KneqNQW6w0a07m5x3NtHJFdslUS80mTaP7nM00jiP0skZygbOmZnyUKTMawz3E1zaPRiQxxG",
-	"760EVjAiBCSUzkW8dHTrCx47b63aOKd+9yzZwqcj2CSU6DDldVm2Daz3tJeGynHjY0W2PsDn4FwSrPC9",
-	"qqWl7hVdJ0pwilpX9YmiTQZIj2r0lXuWLUuEbrcqZxzG5/di8mMmHSp7RyXsWN6uK+OWIpNXuHamUWvv",
-	"C07cT8Ee2kj+//5v/1s1IRsZ2WhdESGJ+r0cKP2Y0qYYHwH9Ttg9YoO/dFXp7QuSQMvj0gINeURufey+",
-	"/jnUBOjfzN5ljbqaAUcT4n+lezQcRqF5my9IBVIJTvwIm3dGXXUdDwm0HM6YPKihqtUnqs6DxlD3MLDc",
-	"0f3UBI+7yUV+qYkhKePk3pY4OSHHKyXqHCRzud1gO/+1pZCOrV/nQpOQh/SKrVYggecQ64w6h89Kiu1h",
-	"lCpKD4dt6EPhiDOU2u7Z6MfUGJ7bu92xudnbC5Z4IyVa+QUtsXkn44X/7foOGUf+yzT7qoppcmPLdTjV",
-	"FdhXYLyJpClL185gj3aTzhECBrUA2iB6c5qhJzRs5E2agsZjTlhorHm3WWFo20nTq3XMJeSfkio9zRB9",
-	"h6d1j+cQA4omhYk0L4WqdlVWKyijCS/W56A61V/v/ATGIXWDv2mcDD01mN5fGmCEjL2YemHbDeVC3DBo",
-	"Gg5pCbb+d4NVFfs77DsZfRa2ls0Cle4VubFGjHPdgBhfiWS6tJY0b4IwQd6yHB6RK/8PkN8oYkAlVzSH",
-	"zA76UYSKBjaQ002jRAnfKGLWVlZRWAMHaW7DsRqmH5HXFn3tr/5Jx/hgRf7/j29ekr9+9/Qv/+UR+XxW",
-	"gbQlbwW3thTlWBVQpYnR9LwzgBPn3rTDAAr1KILn2eJfRM3X5CpeYaRmi8chlo5WbPFs8e2ji0ff+uI4",
-	"FizntCzFjnLfUGHt0r/iUm+LxbPFz0zpF82wXpOnJxcXAw2eDhs7of7VyW1hkPBEVAE+7BAVM2dc4Km1",
-	"86eISTxoq+VUS/1q5mo8NlxoUtXLkuUWZbZ0T5ZG6LDFq3x6jlOcrfjdAH/xLHiyDV+vEThcQh8Mv9eg",
-	"9N+82WtWCLTNTmhgw2CoyEQAdTuMff1PBIsI9tLF4esNbA/RpRvaYD48t5XS7SUIhWCQ7RXzqhFH7opB",
-	"Q4w3Tn8C0A46LX2R+GRTuFDBaRawQH5DaDflQ9SGIwuDUY4lJ163hVOrWPIQ2e0WVZ7xWfQ2MKU8NFrB",
-	"u1/cszX9mDfTPuf9wRO6HNqk928UyTu3mCa66Jt5UbTT40/zZrrp5KMezuP5Hk5v5X5CjgjxoKENw/0B",
-	"ZCc1Mo3PsX7esgwTpgiHW5DEuoJcFbVxxK8B8/mX5h9fnTxYghPnu9D9CFtxCz0Ady76O6Tmk/1ojotw",
-	"M3XqAzlRImRe1QrU0cNnOAH5EfTQwS4eCIO6rV3nkLq61ZTS77nVgfY3fKlmyHmvQ+3XTwkprFcv4zQE",
-	"obfIQ7PSh6cIr43eRajN63J0wEVHWVMt0/6XYMxlK7JjamONI3enC+exzFGa//rK3XNyXjopatR1ijzK",
-	"byke7IlwWjtyHh7rujvZiDWx6hc5O9WzHIZolH/v/fbTAvSfgaj+6otTzCXRvqM30PaVCWnkJivmGgAf",
-	"wjNEWB95Ya5X4/mXkin99f6AydCu2b4b7vhG1Un42jfv+0vOpWBP9hJS6ZqUH8suOOhigHsDH1oNc7eH",
-	"kZ7w072x9WdBC0Nv7IS2H3EoW8nyG2sYvBu2+i5iJ6QfboU/i1hGc81uZ5bOLum+qVIQes7ZPyi25q6k",
-	"InNGTsnWG9s0+55svNXl+jRg6zTTPo3E11ni4eW92DkH5TW2/JcIfv0ZkOSDC7trVcnw7Vf6bvkQsGH7",
-	"C1YuhvgeqNJ2NZ5GPbjc0ApOrh8gze7+VDrC7DqfN4QyrYjr7ObVg41wJnZD34OyMAVFvI/xmAFOyNPY",
-	"38RdurONtb4JOcn4ZobfH1BWMM0pJ8uIASHTxRZUs9V0ze+FuI8tzubynfBltVrA/THmOIunQ+9KyHkc",
-	"WI3eJqTtCutUbe9CNIrdRAYtpBrlh/iTQnKWVz3pLc8XxDO+jf4han0Ig++PVWZ/rhq+M2LupDD/68pi",
-	"oZ0dRojrBq2YbTWRxqt+y4/TIFZ/lQfmvLHfRoI+tK7VK0UuKlMLUgpxQ6iOsddzGA0wiFpzECehb8l0",
-	"QH+J/z3eeu/h/ccZ70Ml/h1VZEsLIC6S3AaOzG7Sx0578R+TCb3n7WYGXohTA1iTtCUitqG8RwxGGog8",
-	"Pka9EiU3bwzENqfVC2M5jD+zfJ8tXIE+b0Ax+5uHwvxkXo+4tbV5Y+HDRhm0QXKhpUmoiOgr/R+XV6Dd",
-	"lxAFcOxceBrYxukfGLZNd8IBy/Ka3c5iq7uSe8ML4HMlXQigzQrgtmrSEYYQK2EmtYE3rjEeRgZ+r0Hu",
-	"GzoQcqeSJKBlbf0ONbbi84Z+Btg8aBXvT2NxSeQa9JnSEui2C9sYz7lknNrN9Bd5UI3FAgHBpLdaEQk+",
-	"Jn8GTPo7QEUoMViRkdoWG3pCfmR/O8SiWAmmQaPzL+b/viaV/R9BDyBTl6f4doxpXKqo1iDNh/9LbeiT",
-	"p9+f/XZx9ld6tvr05fvvvv7TYjR2deunPTSWjiY/90TVA3OEdvx0AzRUifV/PHvFVLtNapqDZ/GTSx+M",
-	"fPZBlCzfH/vsf56FD6/2FZy9b5qrpL/6Oo8/1d+uc6Z6JBukj75f5bAJ600cNauu21l8nNoa2mse01ub",
-	"qccors355oFCWJ2UbCkdzg5E8t0w38goef9/tyNmvfvDiqVD9247mWGJXS6Y/74TJcqQxtnHwNDd0Tzw",
-	"M09EnzHuKtJZ+DglLGxoEJ7cF5lbY41QXtsOf7LmjYcrNNIjiu6Vbf/pKsgQpalZ2bo2vI9SrAh8prku",
-	"97ZxilkqI8tax6rGW+ESBBhvelEwRWy/PCgy35PMDHYlpW9BPoqFzxoPhNjZ9honlCDt/Am9wN7gTIZk",
-	"7ecLSRBqB1KRDbVXtLHKge+31473tJWljggFVSwrj8qWthb8Sxf5cArR31W1Hy/3R/t5DGN21ThCdtB8",
-	"m0ralWyh4rmMRtylXoeWiZTktSyjCuc6mtAd+enq6gPx93+EGYYyZUk6/LH2tdKO6gqtwkcDkgL+bciU",
-	"GqndxwpQZr5EZU1Db3zSklV6Y8sEbP34IyKDpSp04CexfrbORBHyTy+ypuHfk06/v8dIvuSnE1KiUN8O",
-	"S8RwDuMZDH01VxlxrXBcEfdhHmJQ8fyLrPmguvGxPmn0h5k+8ZJlPU8YrkHMaK7z1Qgtq/X1CGcLAvxY",
-	"87evfOxfc7nnrpLedF9+mK5xMyIxklgRPhuysKOs69LUG9hbc4nh1TdQ6UfkZSwD6KonCSN/sC2QvNY2",
-	"9mX7nOya4lF7sqE2vZBJAqsV5NqHyHCbT3bDxY4fMnq3CIpGT06NRm9Kul7PYkX/GRrTeKi4soQ1FvPf",
-	"5eBtRICyVOdffHjw1/Mvhq+kH9/7CvhL8Lz9RM+v1cQq8QqFHUFyXxf2vgHUjbvN1k6wEqaR6gl1/22u",
-	"xDbSkFCVdD90u3d8nigHM1v4RoXIbVs47OLs8aO/BPbVtaw0ZWzH2+rRZc1pv1G+aYiQ5CzK2E0KM7K+",
-	"b8Yw0VHQwkS4BV9gE8W8X6nON6MIv4bP2s2G2lWOWlFe243YCygMoc5c5IV3wn6suYGEUV5m0rqkm5GF",
-	"3kEO1C6v+sya6d3VPHcFT2MJFlfK9rR8omxaRqeYcegqPUo+XEmxxQWjI52PU6KW6/iBzujaMwZZ6+lR",
-	"WevgNbznpe9obRmaUyGVSIiPqynSq+tMdlLxLsAFwfCPYjdLDjfZMV6IXRCxPbJksc5uSOo3OmcBn09A",
-	"OPv4WvnGQiiyfigpP7HoaBsbJbiW3dtM2n1s4WNLX2m57/byeR7lAqZCI4pTX73b0BwiZT9Swcwb4Da/",
-	"PcG3Dx1lUDi5cPjfXbHu+2OJ7zLq4ih8LTnLaZQWVYWlfyVFRItfp4Crlvv/BOt0l7BrmmOTe1v9Z5qO",
-	"tUJabYtxUoh6qY9B2m39vBOAh5LPGNly2fQkOhEZjT2RDm7S1uBzGyBPLp5cnD1+MpMY1p65W/1wMOCu",
-	"bb3wV9kuFo7LsqGE0/8rFxluZOw9tptN4/Frl2zN39d6VNzapcuecV2oW57RS9BnL10xpVP7KF/7GkhN",
-	"O+uk3I5izLuT+iTeJT0SOS1LkLNILcLKIiGRaXoEu6/3fBpu4Sd/4Ggi/N4vW3f0oNjqvf2LZ7996qSl",
-	"sTW3fjWrAPs88mCr3AlZPDfMR7Xx21YO8VXKemB2FZ7cO7flyYZdD1duyKw+4GbZUb5bV2D7mPPWTzrG",
-	"ZevPNIMBkCkd6Wtw4b348JbocGvHQmUTSQa2PrY798nKtvhrfdiAq3e0gNbCXbiYH2d000VA9Gu0uOos",
-	"wrUsHZTNHBzPv7BiMJj7lf17gNfxKCxWDFrqjnm9Po1huq9t/5t5OCd19+jssfm4ENWgs6AIfiX3L06Z",
-	"ZHhlO09N9lDndAtkSfObWX3Tro79UHGvmVJTLzdi5yyT7kp9BpQvKW6NycqX7MbB2PFKd+qsJvnDr3HU",
-	"AeInfMLmDYx3CtOVthbvyd7s/xg+4E4N3FM6gi2riiANXcmnS4GONf3ahBn88YX4Hs8OjZMzp0YhsxZa",
-	"OjbPKALw/Ev4zxGMqQOtPyDJKB42etzxMKfRiUTpA108CC5ctVTqrpLw+oquT67MvkBu1JZ4zmLpZa8g",
-	"NCW5Z3JThVtpVTTCcPK8YKtVkm+8YqtVC4SDbOOl2Lq2zuakz5ta+Iav9Tr0Ylyg3fCyD5KHofDmsHhJ",
-	"GetrnDPc0PUMiE5Mxht0+AMwwNYcn2y17k6fHR3/dvWO6nwzYOd+XTD9yhdAP0kqVMH0g9ewGKJOZkMw",
-	"W2UtKJz/sMGwjNwAVIyvbdCj9dW7yMdisH5RquoIvYVTguePKuo7BCFz5nk4bFVS337VguYbRTR8vosU",
-	"cb4R4ibteqBlebkB0CfN3I2LpMJ43Y/zJKzQsnQTuiDeHSzNDWQx2EbYcC7FChjG6fsQzxTJMg/vJyFu",
-	"XHubxT0l3l4ChpvzaFMcP26MPW1O0dgZMa2lRjuVvCxBKiPK3MJzn1XQGHBcLCPlRBiAWKkAXM7K5AcQ",
-	"Gm380fzqR/Gza9Pxh5Amu/YMdTQkwL+2CBOhqmk1GoQyJ6Pa5nrEtyaZDDXby+S+YEvC4oOZ/Y/WNj64",
-	"di3zxqvaBiyheRu3h5t89xI2QKWiZdpCRJX+GEedMmQ8LjKUF05nwe0mu6F1sgfmEP68cLLSDX76Bxaa",
-	"HhKMH+uWTEsE9y2P1XMigRauAY4EWmZkJ5n2/XIEL/ckdt6905txtO9Iwk8cNavjrbP4KN9b2MhR91sz",
-	"9RiJoTnfnNaQb1RkLaOTXk6l/rY6eCehfBl7Z5/sQYUlUCXE/zQvBPzBmxwT3w7ciNmlC9F9YFr5oigu",
-	"QzfzE/lSQ//1hzVXt1ftJSVDpWcrW8F9MkanLfxkwufx4lzTm9PJa1f0BlqwPgwy7HEUyrRN3hGSMD2T",
-	"hNUSc2nZbqsfr48wrjTQwmmeaBrB+Psc55tOXcrDOACOYk12X63rBE729M0b0flkKGyb1p/Yv+banz1w",
-	"aG7oxo+Qq1e1pMtyT2ieQ6Vn6tNj9Bv7ushybxPuB4M9uvFXX0Lnxt8+GeyK8ZC/fTKAc6lBDui2wfzi",
-	"nFbs/PaxEQj+bwAAAP//",
+	"7H3rchu5mtiroJitclKhLNkez5kjV374+DLjHHvsWMo6W1OOCuz+SGLUBHoAtGiuy1X7GnmBPNg+SQrX",
+	"vvBDs1tqyrOV82fGIkHcvg/f/fJ1lolNKThwrWbnX2cllXQDGqT964XgHDLNBP+VbsB8koPKJCvNR7Pz",
+	"2eUaSBbHPFCEm2HzGTNfllSvZ/OZ/eh8Vg+bzWcS/qiYhHx2rmUF85nK1rChZn69K81opSXjq9m3b/PZ",
+	"m+U7qrM1vvgNSMUEJ3pNNdlSRSTQ/BmhRGlaABEcyAq0Ij88ehy2tQaag6w39mZ54hbo38bHir95ab5C",
+	"ziar/kMthdxQPTufVRXLZ3Nk9k9CXi8LsU1f89aP6L3kMGjUFX8zg1UpuAIL9A9SLArYmH9mgmvg2vyT",
+	"lmXBMmp2dFq6Ef/1d2W297Ux9z9JWM7OZ//ptMaqU/etOg3z2hXbB/xkwQdck60UfDUnlOdkLbZEC7IB",
+	"nhOm7TX5qcxKzx0uGZSVogSpmds9LJeQaeSc89mSQZHbQUzDRg3Yr5l3Z37q56JSUvv3GooSXaNgqrn4",
+	"QogCKDffbECvRY7+iHuo731hoYt+IYVY7iNKwfj13L4BsqDZ9ZxUPBcGVcJ59ybqHkxCCRS/PkU3ZQGH",
+	"bu2faVGBHZ6JEtq3fXB1BQbfMvwyNL0GdUWvtmtWAH7HmukC/3HFmSNwCOIZKpHRoiBMkQUrCsjnhHHz",
+	"4nKFvtb6bf0284/Rrdw4wTxgYrxTjxwRDz/HqcXidzPy23z2N1gx/sI8Rffq2rhdCFEauOIUohTSnIVs",
+	"1yxbE21J82ZjXlLBOBCzOHBzoA39wjbVZnb+49OnT57OZxvG3d+P4o4Y17ACeTs4fkMO9oIWxcUaADkV",
+	"zXMJCp84q2SBIyNklYUAhgY3INlyh9PxJuzCyvV08befE2dwSw4/gHtLkQHkVMOJZg5l9ugTZUUlcfzt",
+	"oR6G+xxmMvOZ0lRXzV02gKyFuL7aoF9278xgsN/NvHmDbvb6FPWk6F1CUezf5JLqgwTmtRnToua9o90o",
+	"e4hKpRAmPLe+mS7MGHNV8EUfRi17Ej8YPf8asmsMmcxbHc6j3jIOGCH1HHr4RK8ZzxNEWUu2Mphw8Mxx",
+	"UfzAgmXuZO0DC0vD2jttj2D5YKaT4KSdjdr3YYdiO91nSlRma1A41W3IRYRpBcWSxB/MEVTbrndXsCn1",
+	"APIUbqb5I/RqRVFtEFHI8LTEe29I4xhJyaFsCR6NX67oDVxxoddmKDpiDUV+FdjU/teM459fM54nRCqO",
+	"yMRvtCJlQTMwrNowO1FpM3JOqCJPHj7GKKBhgSohndHd1docbQHArwI92N/lhhUFUy16y7j+8YcZxjqT",
+	"ch2vNgv3ovYPVVClGV8RPwabV1SJ3fXKTwr0FVUsh8RvtSjLFoFsfBnFJ/+V35zBZ8p0AhVwSakhIVmQ",
+	"W4xwZ2riTnO/9eY6+IfCbe4RP+w6Ag1/O82H0OHrWSaqw4yhZjFZTdSHcXz/DIXEhZ/w7VVaroUbkDuB",
+	"PZBX5huyqFiRgyQbuiOVAqNIYVRpJak3AAziFj+b4Qm9KL+quGbF8Euwv9mud+j51swBYJ/wmndCsjWV",
+	"NNMgFRFLSwYUZBI0+vphqRMaAFPEfBvmKAvKcfqx8c+gnyfbUf1C24Yp5Z8Nsp+wCVLQ7FqNUuDSuqQj",
+	"vN3VQELj3iyerAQqPlLHh7sTCAXEvxTCzFXOiZBku96Zv3IBinChrfkCnTVqF+15LYZB/ozQhbJ2gbDR",
+	"HaES7JTXXGz5qLsxMqq9HOBG3fltVvHwZOczYfa3kOIazKSZ18Hsv5ZMbhrUo7GAGX0FX0omQQ3H+Ia0",
+	"PYCLGLH1arEbp0l7wxhOzRs0u33rHyuugi2NabIUskUwmlNY5RhlYGughV4btkxJg9gPUqNrgrhP/uaR",
+	"IDcUEAdSj51hW55sOJyvL7B+dZ4YNMhnJIH9TOICtLk5REhtEuLp6OuGfnnjfvD47GwfyuMIUufK4457",
+	"juw4U4ctLtryR0PZrRnmnS1sNNtXC/rm8vZAbKZKrxMcNheZSn1RbdpCIMYGOsjvbUZWBH1qTUrKvoFM",
+	"cFQjT9JqQ9j2pn9Hcy/sMmXpqSpp82U19Vm24leO3g+6vE8UhUFa7PA64XDwRHy69NokslyD0LVPXr+/",
+	"cbywhwj2W/EcitcTOIg0CVC44RpRG5fS+6BeNlCr/bCaSNe+gH95/u6t4ar//eL9r86A9xb4yqhoPz35",
+	"6acfz346RF7j1L1bu6w1/fbOkuZuxpWWVf1U9wYErS5w3FIUhaPAW1ishbhG+WryYfQbiBPoOthiazeb",
+	"uCEz7ANdQa/5DzHK0hUQLYgoARUpJeRMeocFYlxwU5sJJKyY0iDJlmln3W1YHg6y19pOFxfEz1kFP+BQ",
+	"S8LR7AG/C8Yhx0QM2AQhxUiGjGtBVlJUpUIllaGaPRf6Km8z8JZmfXvlWa+lqFbrcZp112RlYewnauvJ",
+	"HY0YV5tRPTkeuasyY7jxki2XCGasKV9Bn/UuadfpN1ZoKA8/ZW9AiDMNMedJuGEDuUI4HHodk5LxR2c/",
+	"/PT0Lz/eiYy/yhn2diF8nLKucpz2GAgoS22cJK+hPCcXl68+mBOY/5++eH7x6hk5tWqCtnqg158bbuh9",
+	"hgC4oi/KMXhgdCj8Pd1YU/Awe/GevRW911oGf2Rk8A3j4U/E8dUSsPPUW3pldul10Q40tPO8DzM4KVFJ",
+	"94CauPTjk59+wLRO2JSFXxRxnda8f8janaP6jTjhrPfIiMsDpEzI56VQTCfV2IQnZhwOWOM6Tmn2zvC6",
+	"Yz4oqVKWukqgVvuUTGvL50sJJXUORc/HpqLZQXefz8Ry6Wm4BJqtIUdFqdfRTdZ+4s8tFSL+cPPZl5OV",
+	"OPG//l0J/vAj3b4DpYzIY6cpEGxdsoR+kBbg2L/CQLuH++Sgo41ZKS4IdWasXwXDwuDm2udj0YeCOEtS",
+	"TtngmUCEDn9zo4I6lNHImfMMBRRzb8OAXXIz7PP8trwyzj4PQUN2+/Nw9HrT6MVVPBVw8yXGheztzIpl",
+	"uF03pVEkMUeCqgr8vVeJu8YFf7ep8Cu/lXk8R1wJuwZnmEE8BVED6ryyoiAVL4wMv2I3MM5cCRvKijGX",
+	"1OU/9vfYMd5sSiF1n40npdPUBuMgi9iwu6WouIu7A3kD0onnTBHBix2hxCCc+VOCEsUN5ISuqFEdnXWx",
+	"wbsenzXMXLg5pr2f9yXw5x/ekCcPz4xc8uThI2t9cbRNEiNxdVf4618ePX181qN1Nkb/eHYnkczdMxoz",
+	"sqczN6hH+riNgEshIwhS3o4rb6hLSH7bdSLSK8kRmwe3v3Zjh4jdPe+a5iqldBlkSmKhM7BtRVXkzmcx",
+	"whOAGMgO/qjHHGb9AIe2WzDzXJyj5Zb7NhIGDAnTaaBG17YV7VVhv01rVkQbFJ35L5QjyJwVlG0QbwJT",
+	"4DQIYm3NRGw5yGeEaaLBgs5GqjmlYePsmgxX4kfEOK0QX6jSVFqnOuU5ASsCnDtnFXFhG2RLd0QLR9io",
+	"pguq4BnR9Bq4HWikLmUVHeqiDgzD8Cw6TD5zIYrc8hLIKv+ZWw5h3B2IuSBid5XhICgQEmqcHhfuE1SI",
+	"lnZztu9kwOTgvzMUCxxdQmVNI6I4QDNFjNZOMsqtQ5qSVmT4vmKSlhQAcnWIRDpGpM1yXGiSC4uPzrqL",
+	"RUhE786dHRg91GKQYOtF2fBsvZQSt4ihxluqNcsAj6sLfN0qVLT40BqA8KDWpf4itmRD+Y5IsVXmBUFO",
+	"GCdG7yAh1G1fb9ZZ2ipoJhp8zx/FFr1ioWkxgBjatcLwxsbm/mLQu4xOnoQpNEbNnmEEq6SSFgUUXp7w",
+	"8bVn3oDQ80PnLeo4k0W1sEiA/LRhL0TOgAWGPHfxwN5W48OmrM6KvOaDEWL7eJIDlObJKU15Hi1IQq9B",
+	"EhfdOE+agVNmKBbCmuO8VsyjnEDOtM2IUJaLoCYqLjiMs1IxHmy9BwxjTCc24ld1cQtMkzVV9hPUJubp",
+	"aXutJSs0SBfOPyeW85N//7f/+4xkVIHnRfaf/jwLSXm2JnQhbmBk9Fs6UE3o8RFslkG6ODwnkz9ugMDt",
+	"GdufcPbl/d01IkQHmsUOhMFFIj9sumH0umOBGOBVekdzuLTxJntUxkcxJWXNQ5t30+6xFB/c4mdH94Rw",
+	"j9F6qKHuhzNFPpoxLpTEu7KH3rHbkF+lOQF+Ip5PGuXXE9V1u5yXAOqWPwBXhK1ls5eTD5ikc0UY5/gV",
+	"ttNGRvYGOt4mNepuV50yaridEKqunbRvqJaPjBO82HWdNkcEUiIqsLvBxY40CU8LqgfiqwIQP+Pwv4hm",
+	"va7Nd1zeBeqjeHx20LDSkyX1K2wTdBMx4QSnTfx7fhdyhV0rukWRQ3p7WA7PcGnYq+Eogqvg2mzjz//k",
+	"OchahBJbbrTvoBpJyUARpxQdzlVFY7qVj5OxB8Eu5D3fUokZwvQAvST1LJ5rfyarX9rLIytBBD8nosjt",
+	"yzBaPYctpqDEy+5M6myfoOZeYJGg5e4ZoUXh1EkqDVHQxHpsbm/e5bAFhVCjn4XN4gthHgW7ARKc1oRx",
+	"pYHmQeaTFX+giAtO6gpOGF1/XwKHHE++6k1jW+rhvsH5jGoNm1InVMsFLIWEEczDb7c3vsyM+WatLWMC",
+	"8Bspd3smrcRV9Ll2xA3I4YG9XhJN+L17kvUkw0NNOo+zz59T0AUUKafWNX5wmsMVlnX8fmlzta19wL1B",
+	"5rwC5hd4TA4Y7UH1RL+beeIcRCzn9tMlk0qTdcVz51sdk9ccvEfDkpdHJATeJo5lPtvSXY9pfkwi5O3W",
+	"H5bGaH/e0mYOJTb2RkTUYWgO/+bIAva1RyLhLgpb6ANVWABFONf44JrkkexKaYOnkJiNZd9L40g6JYqt",
+	"+AnjQZRzdgmIfgHrSkNpFSuwTInX5mPHmJo5386tMoofCY3N/95p324FFxFFfOQCMXLzqDWEZCuGW5Ss",
+	"1WAtihwlDBea8vyE8WCEtzL23DD3hSELRWENks294GiB+LpAwhBvlzvqQLwPugYGLwNf64iw3gIjdsXc",
+	"JfcYEkcIqVB3PYKdZ9gRJjWjHFaLDkh7l91XMg/qzzy+Ig7bhkPhGbmGUhMuIvh6laR4poioNRw7CBqe",
+	"C0ovCsp7IyXxDDSzdeZL2cQgxTGPKyHPXvYxzuEiYFpiEJXOxOYo/CfJMOzP66WHoHOIfUNufwFmFptD",
+	"yOrw4g2AtmUzYrix9eIKBTmJ7Gk4eAohrrGA5ve82BFb1KTO+2OKLMBQWCP+nNfilSiB1zLWmu6xi1sE",
+	"PtvQ9L4wa6MBqWoD3mVtyBaxETSIVweWocpC95p3Ua5TwRu3amo6t8X6ZjxvZ00zcV0NxS0d3O6k6W4c",
+	"E+gNZV80bbSLYR6OVszqpIHQgXOYJdrSVNLE0yuouWN63GjHJ6JRie42GsBA6WJdWKoTMQ06ZWFGajYh",
+	"5qiRihpmaToQ/3bMAhu9ut5BL/K+q50uCuvdOmy+6fiY/UYSsHOe7hE2rbgQWnJlUM2wRLhxMDu5ORrf",
+	"YVv/CGugUtEiFfU5JovNhkoiMMxi5kz/7+2ofl7tI7GbnMhynkq1WfcY51W9UauTD7aP9MaxhhjnfcJr",
+	"o5QaWw9DrdhrKL9qRa1NHBYQ07x7f1vxC+01aC0rnoXYdLScFM5g3juxPZd0qZslCC2+WWAdtAJ1TTbO",
+	"YhLwch5CFzx61fnOjQDzsL0e3IeeeCGU7QtXLKJtbHQF4NR4HDyQxezYYqLCg7Xs2vw3dxJnh+0YXQfE",
+	"7n8EXUmOq/F512fwFPfJxESF9tDUyKvWkb4OiHNlSg0bGFH8wE722Lr5GY4otRSVTmdCjIU3kCqoM4rO",
+	"0Bx86m9PqMGhJN5QMce/ojDpvBkNaXeM3oD3AYWwvhsGWzubuQzqXGa+mootfLZhnCkdvrGhjWh0viFS",
+	"42regY8wGsaSvOF7X9tJqWtJ4+svSSMuEctZIsopFI5NJq9CLM3ilFAf7jlOxnd3eDjMq1WSLqiM7kJR",
+	"mFf8mEKBzQ+6VW5kGuf7ExjnLhp1jAvE/wB/fakX5hMvGwpbWLc14aB8zIoP4dXVZkPlLhU1G/mlv/IE",
+	"sPEEbu5NEQeji0d5aZubPqBtJZ2mUUhp0KU/Kqhc0lnFuU+ljzlhqsoygNx+X1KpmQ14XFJW2I8yys1j",
+	"SKSKNXaMRXxAOQqv/FponZk3jrTE7cxDYLYigmfODuKi+6PDtXIebLojRvkkRvkklCsjXuZo3PCBAMax",
+	"AvtIxyLLB2FUH5XuyyBTKkUbqEJNIa4ckw1jP28YSK9cwaM50aLIr7S4MiPm5HexuPLoNSdLWhX6Siyv",
+	"RCUVXsPgAEEaKY0fqjqS8Kddj5A3YuznsFqRzVDRhq4MddGPBrtpEEULqHn9eGqwRlBhzz4VepNJoKPe",
+	"4NhYnYFYW4f0DLg7v4d5nSMcjpE+OmaalpLduLOnjNcjSu0udjoV+A5fMpClTuUqqQQ9GZqhcgMyZ9kQ",
+	"07cvQGNHx6XD1ut9DvLk1Lc6iHd5BMRC7ul1omwd2ABv54P5ol1B7WBXp153xKNUWhpK1DH9SvMIeRRd",
+	"rHfmdbABTmOZWqPll34V2hVzkqAJC8VeXfS30ZZlJxBvQFnyA4Vp1i6up9e4dYGWoFiIfDc20rJpzkEu",
+	"pcdGidfo3gtG8RXbzGj0JGzF3/Ce6OOGqvsEzd801NaaPfcjLOeDUmUbU6A7rEXr9haHvX1EcsVWSUQ2",
+	"jqb9o6sSDiT+k8R8ByfRkJ0lizfHAPBwN/Wh0YsNYVOdtxJYwYCIrVCOHvFL041vIuDiE9TahbG0zzKf",
+	"+ewzm3MYQwR4VRRNm/AdTbyh0OmI0C4fj7d3LglW+F5W0lL3kq4SZa1FpcvqSPFVPaRH1frKHatsJpI8",
+	"GgWa9tOx9oshr3dJ2TsqYYfKNLiqoykyeYlrZxo1UD/nxH0VTDC15P/v//Z/VB2kNCdrrUsiJFF/FD2V",
+	"ilPaFOMDoN9K0EHcBheu04t9QRJocVhaoCFt1K2P3dc/h1ow3ZvZuSIBrlbMwfonn+gODQBTaJr+c1KC",
+	"VIITP8KmGVNXDM5DAq3eNiTtta8TxJGKyaHZFh0MLLZ0Nza77HZykV9qZBDWMLm3IU6OSOlNiTp7ubtu",
+	"N9jOPzUU0qHlVl1EEfKQXrLlEiTwrLa9Oh/VUorNflA5Sg/7zf590cMTtK/ouBWGlNSf2iHfsrnZ2wvO",
+	"AyMlWvkFrQh9K+OF/+7qFrmJ/pdp9lXm4+TGhrdzrPeyq8B4E0ldRbVZsCTaTVpHCBjUAGiN6PVp+p5Q",
+	"v5E3aQoajjlhoaHm3XqFvm0nTa/Wl5iQfwqq9DhD9C2e1h2eQwyXGhXZUr8UqppFxK2gjKbGWZ+DahUr",
+	"v/UTGIbUNf6mcTL0qWJ6d2GAEXJ7Y5KWbeGXCXHNoG7ipyXYdhU1VpXs77Br5f5a2Fo2C1Q2u4QYMc51",
+	"2GN8KZLVMbSkWR12DPKGZfCQXPo/QD5QxIBKLm0mtxn0swgFbGzosptGiQIeKGLWVlZRWAEHaW7DsRqm",
+	"H5JXFn3tt/5Jx4h4Rf7zx9cvyF9/ePqX//KQfDkpQdoK7YLXifSkAKo0MZqedwZw4jyydhhArh5G8JzP",
+	"/kVUfEUu4xVGajZ7FGIdaclm57MnD88ePvG10CxYTmlRiC3lvknRyiWKxqXe5LPz2Vum9PN6WKdx4uOz",
+	"s56mifvNElGX8OhWa0i4LKoA73ddjIluLtTa2vlTxCQetNHGsaF+1XPVHhsuNCmrRcEyizIbuiMLI3TY",
+	"WoU+m84pzlb8roE/Ow/Od8PXKwQOF9AFwx8VKP03b/aaFAJNsxMai9Eb3TISQO2und/+gWARwV64zBMf",
+	"OtBBl3Y0hvnhqW3sYS9BKASDbP+1l7U4clsM6mO8cfojgLbXael7miQbrcaw8SnAAtk1oe0kJ1EZjiwM",
+	"RjmWnHjdFk6N2v59ZLfdA2DCZ9HZwJhuBmjDiW4N6cb0Q95M85x3B0/oHGzLYzxQJGvdYproom/med4s",
+	"pHGcN9MuPDHo4Tya7uF0Vu6moIkQwhq6Bt0dQHZSI9P4agzPGpZhlxR0A5JYV5ArmjmM+NVgPv1a//HN",
+	"yYMFOHG+Dd2PsBE30AFw66J/QEr82R9NcRFuplY5OCdKhFzDSoE6ePg5TkB+Bt13sLN7wqB2u/QppK52",
+	"8bz0e250df8NX6oectrp+v7tc0IK61TWOQ5B6Cxy36z0/inCK6N3EWrTAR0dcNFR1lTLtP8mGHPZkmyZ",
+	"WlvjyO3pwmmsapfmv75BxJScl44KdHXdlw/yW4oHeyKc1o6chse6ZoQ2Yk0suzUtj/Us+yEa5d87v/20",
+	"AP1nIKqffBmbqSTad/Qamr4yIY3cZMVcA+B9eIag8AMvzPU/Pv1aMKW/3R0wc2898rXcve3Id5hvE8hm",
+	"slXX1pWEr33zvmfzVAr2aC8hldl6SELEXrMc3Bt432qYuz2M9ISv7oytbwXNDb2xE9pk5VClmGXX1jB4",
+	"O2z1TS+PSD/cCn8WsYxmmt1MLJ1d0F1dlyO0SLUfKLbiroIuc0ZOyVZrTVx50Luw8dohfSSw/Q1WjL+I",
+	"zVGPIfG1lrh/eS82ekN5jS0UKIJffwIk+eDC7hp1YXyXr65bPgRs2Ha4pYshvgOqNF2Nx1EPLta0hKPr",
+	"B0hv1j+VjjC5zucNoUwr4hqRevVgLZyJ3dD3oCyMQRHvYzxkgBPyOPY3cZtmokOtb0KOMr6Z4XcHlBVM",
+	"M8rJImJAyHSxpRdt8XTzfS7uYouz6YdHfFmNjqXfxxxn8bTvXQk5jQOr1tuEtE3MnartXYhGsRvJoIVU",
+	"g/wQf1JITvKqR73l6YJ4OnQgTjyECnwIg++OVWZ/rvmJM2JupTD/dYXg0EY+A8R1g1bMdhZK41W3w9Nx",
+	"EKu7yj1z3theKUEfGtfqlSIXlakFKYS4JlTH2OspjAYYRK05iJPQpmo8oL/Gfw+33nt4fz/jfWi8EvPH",
+	"XSS5DRyZ3KSPnfbsPyYTes+bvWu8EKd6sCZpS0RsQ1mHGAw0EHl8jHolSm5eG4itj6sXxgoef2b5fj5z",
+	"JSm9AcXsbxoK84t5PeLGVvGOpT5rZdAGyYUOVqEGqG/sclhegWY/WhTAsWPtcWAbp79n2NZdaXssyyt2",
+	"M4mt7lLubKOYL6V0IYA2K8DV8zvAEGLt16Q28Nr1QcXIwB8VyF1NB0LuVJIENKytP6DGVnze0PkEmwet",
+	"9/95KC6JTIM+UVoC3bRhG+M5F4xTu5nuIveqsVggIJj0RisiwcfkT4BJfwcoCSUGK+aksvWRHpOf2d/2",
+	"sSgWr6nR6PSr+d+3pLL/M+geZGrzFN99N41LJdUapPnh/1Zr+vjpjye/nZ38lZ4sP3/98Ydv/zQbjF3t",
+	"km/3jaWDyc8dUXXPHKEdP10DDXWR/YcnL5lqtsdOc/B5/MmFD0Y++SAKlu0O/ex/nYQfXu5KOHlft2FK",
+	"/+rbNP5Uf7vOmeqRrJc++vbE/Sas13HUpLpua/FhamvopnxIb62nHqK41uebBgphdVKwhXQ42xPJd818",
+	"37rk/f/djpj07vfrsfbdu21ciSV2uWD+u06UKKIaZx8CQ3dH08DPPBF9wrgromfh45SwsKFeeHJfF2+F",
+	"tUx6ZRu6yorXHq7QN5UoulO227OrIBMaAVrXhvdRiiWBLzTTxc62WDJLzcmi0rGO90a4BIFm4z+miG2P",
+	"Cvnct6A0g10R9RuQD2OtttoDIba2Ec8RJUg7f0IvsDc4kSFZ+/lCEoTaglS2AjTjZG2VA99etRnvaStL",
+	"HRAKythIAZUtbfeDFy7y4Riiv+vjMFzuj/bzGMbsqnGE7KDpNpW0K9lqy1MZjbhLvQ4dcinJKllEFc41",
+	"IKJb8svl5Qfi7/8AMwxlypJ0+GPla6Ud1BUahY96JAX8tyFTaqB2HytAmfkSxUANvfFJS1bprauwI+vH",
+	"LxEZLFWhAz+J9bO1JoqQf3o2r/u7Pm61d32E5Et+PiIlCvXtsEQM5zCewNBXcTUnrnOVq+fYz0MMKp5+",
+	"lRXvVTc+VkeN/jDTJ16yrKYJwzWIGc11vhqhZbW+HuFkQYAfK/7mpY/9qy/31FXSG+/LD9PVbkYkRhIr",
+	"wmdDFraUtV2aeg07ay4xvPoaSv2QvIhlAF31JGHkD7YBklU6dMrd1sWjdmRNbXohkwSWS8i0D5HhNp/s",
+	"most32f0bhEUjR4fG41eF3S1msSK/hZq03iouLKAFRbz3+bgTUSAolCnX3148LfTr4avpB/f+xL4C/C8",
+	"/UjPr9FzLvEKhR1BMl/K9q4B1LW7zdZOsBKm7SdG3b/NldjWMRLKgu76bveWzxPlYGYLD1SI3LaFw85O",
+	"Hj38S2BfbctKXcZ2uK1+nmpX/UD5NjlCkpMoY9cpzMj6vqPESEdBAxPhJpQGRjHvE9XZehDh1/BFu9lQ",
+	"u8pBK8oruxF7Abkh1HMXeeGdsB8rbiBhlJeJtC7pZmShW5YDtcurPrFmenc1z1zB01iCxZWyPS6fKKjW",
+	"LIM+ZvzWDxkkHy6l2OCC0YFG9ylRy/UrQWd0jVyDrPX0oKw1RxvtSLH1DM2pkEokxMflGOnV9eI7qngX",
+	"4IJg+EexnSSHm2wZz8U2iNgeWeaxzm5I6jc6Zw5fjkA4u/ha+lZaqA3iMnRLsmpTQeXKPT7mnc6up5Iw",
+	"fNRpxc9IxTUrvC3BfA5z4toyOaPFWmzJkko3YF/M+FBQ7khW53BI36FRrVtRg7drD4uQ3EY1rK9DG+Ja",
+	"GvT+7cv/9uurT4kFaXuxwRnix0R620otITVY3JjIuhJbXNnSY1ru2r2unkW5jKnQu+TYqO82NIVI340U",
+	"MfMGzju9Pcc3eh5k0Dm6cP4/XLH0u2OJb8rs4lh8LT9LbJQWZYml3yVFdItfx4Crlrt/gHW8S95RSZtc",
+	"3WhZVDf4FtJqu4yTXFQLfQjSbuunrQBIVNaKkUUXdRurI5HR2EZr7yZtDUS3AfL47PHZyaPHE4nBzZnb",
+	"1Sd7Ax6b1iN/lc1i7bguEUpo/f9ykeFGht5jXXEqFT94wVb8faUHxQ1euOwlUXU80xegT164YlbH9hG/",
+	"8jWowsl69CYUY94d1Sf0LukRymhRgJxEahFWFgmJZOMzCHy97eNwCz/5PUdz4fd+0bije8VWH20xO//t",
+	"cystkK249WtaA4TP4w+24q2Q+TPDfFQTv23lFl8lrgNmV2HLvXNbHq7f9XPphkzqg6+XHeQ7dwXODznP",
+	"/aRDXOb+TBMYYJnSkb4GF+rzD2+IDrd2KFQ5keRh65O7cx+tbI6/1vsNeHtHc2gs3IaL+XJCN2kERLdG",
+	"jquOI1zD217ZzMHx9CvLe4PpX9rPA7wOR8GxvNdSesjr+HkI031l+w9Nwzmpu0dnD8+GhQgHnQVF8Eu5",
+	"e37MJM9L2/lrdIRARjdAFjS7njQ2wPUR6CuuNlFq8MVabJ2pyF2pz0DzJd2tMV/5kuk4GFtRAa06t0n+",
+	"8CmOOmDkij558waGO+XpUluPw+hogv8YPvhWDeJjOuItq4ogJYtd6D4zUgp0rOlTHebx/QshPpocGkdn",
+	"TrVCZi3kdGieVwTg6dfwzwGMqQWt75DkFQ8bIx7wMLPBiVzpA53dCy5cNlTqtpLw6pKujq7MPkdu1JbY",
+	"nsfS115BqEuiT+QmDLfSqCiF4eRpzpbLJN94yZbLBgh72cYLsXGdwM1Jn9VeEsPXOk2dMS7QbDjaBcn9",
+	"UHhzWLykj/X1Thnu6Xo2RCcy4zU6fAcMsDXfR1ut29PPD45/s3xHdbbusXO/ypl+6QvQHyUVLWf63muI",
+	"9FEnsyGYrLIZ5M5/W2PYnFwDlIyvbNCpjZVwkad5b/2oVNUXegPHBM/3KqrcByFz5mk4bFlQ3/7WguaB",
+	"Ihq+3EaKOF0LcZ12PdCiuFgD6KNmTsdFUmHU7stpEoZoUbgJXTTAFhbmBuYx2MmGARDFcujH6bsQzxTJ",
+	"Mg/vFyGuXXuh2R0l3k4CjJvzYFMiP26IPW1K0dgZMa2lRjuVvChAKiPK3MAzH4lRG3BcLCnlRBiAWKkA",
+	"XM7Q6AcQGp18b371s3jr2qR8F9Jk156gjokE+NcGYSJU1a1eY4SLlVFtc0PiW8OMhprtJXNXsCVh8cHM",
+	"/r21jQ+uXc608cK2AU5onsft4UbfvYQ1UKlokbYQUaU/xlHHDNmPi/Tl5dNJcLvOLmmc7J45hD8vHK10",
+	"hp/+noWm+wTjx6oh0xLBfctp9YxIoLlrQCSBFnOylUz7fkWCFzsSOx/f6s042ncg4SqOmtTx1lp8kO8t",
+	"bOSg+62eeojEUJ9vSmvIAxVZy+Cko2Opv40O6kkoX8Te5Ud7UGEJVAnxX00LAX/wOsfHt2M3YnbhQqTv",
+	"mVY+z/OL0E3+SL7U0P/+fs3VzVU7SeFQ6snKhnCfDNNqyz+a8Hm8ONX0+njy2iW9hgas94MMOxyFMm2T",
+	"p4QkTE8kYTXEXFo4PXMBmdhAvL5mZDfF0ziG3+cw33TqUu7HAXAQa+Z31bqO4GRP37wRnY+Gwhdm9iP7",
+	"11z7uXsOzbUHwx3hLytJF8WO0CyDUk/UJ8noN/Z1kcXOFjzoDfZox199DZ0zf/tssCvGQ/722QDOpWY5",
+	"oNsG/7NTWrLTm0dGIPh/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -106,7 +106,7 @@ func twin(ctx context.Context, e event, document string) (*outcome, error) {
 		return nil, err
 	}
 	m := &engine.Memory{Items: e.fields()}
-	run := &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: calm{}, Clock: clock{}, Lattice: m}
+	run := &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: calm{}, Clock: clock{}, Lattice: m}}
 	res, err := run.Execute(ctx, &engine.Stop{})
 	if err != nil {
 		return nil, err

@@ -67,6 +67,7 @@ func (e ConnectorTriggerKind) Valid() bool {
 const (
 	FateGaveNothing     Fate = "gave_nothing"
 	FateHeldBack        Fate = "held_back"
+	FateJoined          Fate = "joined"
 	FateMayHaveBeenSent Fate = "may_have_been_sent"
 	FateNotReached      Fate = "not_reached"
 	FateOff             Fate = "off"
@@ -85,6 +86,8 @@ func (e Fate) Valid() bool {
 	case FateGaveNothing:
 		return true
 	case FateHeldBack:
+		return true
+	case FateJoined:
 		return true
 	case FateMayHaveBeenSent:
 		return true
@@ -339,22 +342,29 @@ type Choices struct {
 
 // Column defines model for Column.
 type Column struct {
-	Calls           int     `json:"calls"`
-	Connection      *string `json:"connection,omitempty"`
-	GaveNothing     int     `json:"gave_nothing"`
-	HeldBack        int     `json:"held_back"`
-	In              int     `json:"in"`
-	Kind            string  `json:"kind"`
+	Calls       int     `json:"calls"`
+	Connection  *string `json:"connection,omitempty"`
+	Depth       *int    `json:"depth,omitempty"`
+	GaveNothing int     `json:"gave_nothing"`
+	HeldBack    int     `json:"held_back"`
+	In          int     `json:"in"`
+	Kind        string  `json:"kind"`
+
+	// Line Its place in the outline, as 3.2
+	Line            *string `json:"line,omitempty"`
 	Lists           *bool   `json:"lists,omitempty"`
 	MayHaveBeenSent int     `json:"may_have_been_sent"`
 	Millis          int64   `json:"millis"`
 	Name            string  `json:"name"`
-	Number          *int    `json:"number,omitempty"`
-	Out             int     `json:"out"`
-	Sentence        string  `json:"sentence"`
-	SetAside        int     `json:"set_aside"`
-	Stopped         int     `json:"stopped"`
-	Units           float32 `json:"units"`
+
+	// Number Its lasting number
+	Number   *int    `json:"number,omitempty"`
+	Out      int     `json:"out"`
+	Sentence string  `json:"sentence"`
+	SetAside int     `json:"set_aside"`
+	Stopped  int     `json:"stopped"`
+	Units    float32 `json:"units"`
+	Waiting  *int    `json:"waiting,omitempty"`
 }
 
 // Connection defines model for Connection.
@@ -468,10 +478,13 @@ type ConsentPage struct {
 
 // Counts defines model for Counts.
 type Counts struct {
-	Calls           int     `json:"calls"`
-	GaveNothing     int     `json:"gave_nothing"`
-	HeldBack        int     `json:"held_back"`
-	In              int     `json:"in"`
+	Calls       int `json:"calls"`
+	GaveNothing int `json:"gave_nothing"`
+	HeldBack    int `json:"held_back"`
+	In          int `json:"in"`
+
+	// Joined Items that went into groups
+	Joined          *int    `json:"joined,omitempty"`
 	MayHaveBeenSent int     `json:"may_have_been_sent"`
 	NotDone         int     `json:"not_done"`
 	SetAside        int     `json:"set_aside"`
@@ -499,6 +512,8 @@ type Document struct {
 // Edits defines model for Edits.
 type Edits struct {
 	Edits []struct {
+		// In The steps within a step: STEP or STEP/CASE; / for those of the workflow
+		In   *string `json:"in,omitempty"`
 		Key  *string `json:"key,omitempty"`
 		Op   string  `json:"op"`
 		Step *string `json:"step,omitempty"`
@@ -661,12 +676,24 @@ type Limits struct {
 type Line struct {
 	Connection *string `json:"connection,omitempty"`
 
-	// Kind filter, read, write …
+	// Depth How deep it stands within other lines
+	Depth *int `json:"depth,omitempty"`
+
+	// In The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow
+	In *string `json:"in,omitempty"`
+
+	// Inside The steps within it, as an edit names them; none where it has none
+	Inside *string `json:"inside,omitempty"`
+
+	// Kind filter, read, write …; case for a case of the branch above
 	Kind  string  `json:"kind"`
 	Lists *bool   `json:"lists,omitempty"`
 	Name  string  `json:"name"`
 	Note  *string `json:"note,omitempty"`
-	Off   *bool   `json:"off,omitempty"`
+
+	// Number Its place, as 3 or 3.2; none for a case
+	Number *string `json:"number,omitempty"`
+	Off    *bool   `json:"off,omitempty"`
 
 	// Options A JSON object
 	Options  *Fields `json:"options,omitempty"`
@@ -741,6 +768,9 @@ type Node struct {
 
 // Onward defines model for Onward.
 type Onward struct {
+	// At At which step items go on: old name to new
+	At *map[string]string `json:"at,omitempty"`
+
 	// Items Addresses, for a retry; all that are set aside unless given
 	Items *[]string `json:"items,omitempty"`
 
@@ -770,6 +800,12 @@ type OpenedCell struct {
 	} `json:"failure,omitempty"`
 	Label string  `json:"label"`
 	Link  *string `json:"link,omitempty"`
+
+	// MadeOf Of how many items it was made
+	MadeOf *int `json:"made_of,omitempty"`
+
+	// Members What the item was made of, the first hundred
+	Members *[]string `json:"members,omitempty"`
 
 	// Result Any JSON value
 	Result   *Value `json:"result,omitempty"`
@@ -823,6 +859,9 @@ type Pasted struct {
 
 // Plan defines model for Plan.
 type Plan struct {
+	// Changes What is new in that revision
+	Changes *[]string `json:"changes,omitempty"`
+
 	// Items The first hundred
 	Items []struct {
 		Address string `json:"address"`
@@ -831,13 +870,26 @@ type Plan struct {
 		Step    string `json:"step"`
 		Text    string `json:"text"`
 	} `json:"items"`
-	MayHaveBeenSent int `json:"may_have_been_sent"`
+
+	// Late What becomes of items that meet lists that were closed before
+	Late *[]string `json:"late,omitempty"`
+
+	// Looked Only while the plan is being made: how many open items it has found
+	Looked          *int `json:"looked,omitempty"`
+	MayHaveBeenSent int  `json:"may_have_been_sent"`
 
 	// Open Items that a resume would take up
-	Open     int `json:"open"`
+	Open int `json:"open"`
+
+	// Refused Why the items cannot go on with that revision
+	Refused *[]string `json:"refused,omitempty"`
+
+	// Revision With which the items would go on
+	Revision int `json:"revision"`
 	SetAside int `json:"set_aside"`
 	Steps    []struct {
 		Count    int    `json:"count"`
+		Into     string `json:"into"`
 		Sentence string `json:"sentence"`
 		Step     string `json:"step"`
 	} `json:"steps"`
@@ -922,7 +974,13 @@ type Row struct {
 	Address string `json:"address"`
 	Cells   []Cell `json:"cells"`
 	Label   string `json:"label"`
-	Row     int    `json:"row"`
+
+	// Members How many items it was made of
+	Members *int `json:"members,omitempty"`
+
+	// Parents The addresses of the first of them
+	Parents *[]string `json:"parents,omitempty"`
+	Row     int       `json:"row"`
 }
 
 // Run defines model for Run.
@@ -1200,6 +1258,15 @@ type GetLatticeParams struct {
 
 	// Fate Only rows that ended so
 	Fate *Fate `form:"fate,omitempty" json:"fate,omitempty"`
+}
+
+// PlanRunParams defines parameters for PlanRun.
+type PlanRunParams struct {
+	// Newest With the live revision instead of the run's own
+	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
+
+	// At At which step items go on, as OLD=NEW
+	At *[]string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // ListWorkflowsParams defines parameters for ListWorkflows.
@@ -1674,8 +1741,10 @@ type ClientInterface interface {
 
 	// PlanRun What a resume or retry would take up; nothing is sent
 	//
+	// The plan of a large run is made while others work; until it is there, looked says how far it is.
+	//
 	// Corresponds with GET /runs/{run}/plan (the `PlanRun` operationId).
-	PlanRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PlanRun(ctx context.Context, run RunID, params *PlanRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResumeRunWithBody Go on where a failed run stopped
 	//
@@ -2692,9 +2761,11 @@ func (c *Client) GetLattice(ctx context.Context, run RunID, params *GetLatticePa
 
 // PlanRun What a resume or retry would take up; nothing is sent
 //
+// The plan of a large run is made while others work; until it is there, looked says how far it is.
+//
 // Corresponds with GET /runs/{run}/plan (the `PlanRun` operationId).
-func (c *Client) PlanRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlanRunRequest(c.Server, run)
+func (c *Client) PlanRun(ctx context.Context, run RunID, params *PlanRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanRunRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4782,7 +4853,7 @@ func NewGetLatticeRequest(server string, run RunID, params *GetLatticeParams) (*
 }
 
 // NewPlanRunRequest constructs an http.Request for the PlanRun method
-func NewPlanRunRequest(server string, run RunID) (*http.Request, error) {
+func NewPlanRunRequest(server string, run RunID, params *PlanRunParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4805,6 +4876,45 @@ func NewPlanRunRequest(server string, run RunID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Newest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newest", *params.Newest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6405,10 +6515,12 @@ type ClientWithResponsesInterface interface {
 
 	// PlanRunWithResponse What a resume or retry would take up; nothing is sent
 	//
+	// The plan of a large run is made while others work; until it is there, looked says how far it is.
+	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /runs/{run}/plan (the `PlanRun` operationId).
-	PlanRunWithResponse(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*PlanRunResponse, error)
+	PlanRunWithResponse(ctx context.Context, run RunID, params *PlanRunParams, reqEditors ...RequestEditorFn) (*PlanRunResponse, error)
 
 	// ResumeRunWithBodyWithResponse Go on where a failed run stopped
 	//
@@ -10450,11 +10562,13 @@ func (c *ClientWithResponses) GetLatticeWithResponse(ctx context.Context, run Ru
 
 // PlanRunWithResponse What a resume or retry would take up; nothing is sent
 //
+// The plan of a large run is made while others work; until it is there, looked says how far it is.
+//
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /runs/{run}/plan (the `PlanRun` operationId).
-func (c *ClientWithResponses) PlanRunWithResponse(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*PlanRunResponse, error) {
-	rsp, err := c.PlanRun(ctx, run, reqEditors...)
+func (c *ClientWithResponses) PlanRunWithResponse(ctx context.Context, run RunID, params *PlanRunParams, reqEditors ...RequestEditorFn) (*PlanRunResponse, error) {
+	rsp, err := c.PlanRun(ctx, run, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

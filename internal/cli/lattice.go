@@ -5,32 +5,25 @@ import (
 	"strings"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/words"
 )
 
-// Marks of the fates on a stem, as in the console.
-var marks = map[api.Fate]string{
-	"passed": "●", "read": "○", "written": "■", "prepared": "□", "held_back": "┃", "gave_nothing": "▯",
-	"set_aside": "▲", "stopped": "✕", "may_have_been_sent": "?", "waiting": "◌", "off": " ", "not_reached": " ",
-}
-
-var fateWords = map[api.Fate]string{
-	"passed": "passed", "read": "read outside", "written": "written outside", "prepared": "prepared, not sent", "held_back": "held back", "gave_nothing": "gave nothing",
-	"set_aside": "set aside", "stopped": "stopped the run", "may_have_been_sent": "may have been sent", "waiting": "waiting", "off": "switched off", "not_reached": "not reached",
-}
-
-var legendOrder = []api.Fate{"passed", "read", "written", "prepared", "held_back", "gave_nothing", "set_aside", "stopped", "may_have_been_sent", "waiting"}
-
-func (a *app) fateColor(f api.Fate) string {
-	switch f {
-	case "set_aside", "stopped":
+// fateColor is that of a fate's tone; what went well is green.
+func fateColor(f api.Fate) string {
+	switch words.FateOf(string(f)).Tone {
+	case "rust":
 		return red
-	case "may_have_been_sent", "waiting":
+	case "amber":
 		return yellow
-	case "held_back", "gave_nothing":
+	case "plain":
 		return grey
 	}
 	return green
 }
+
+func mark(f api.Fate) string { return words.FateOf(string(f)).Mark }
+
+func fateWords(f api.Fate) string { return words.FateOf(string(f)).Words }
 
 // lattice draws rows by steps with stems: each item is a line that grows to
 // the right as far as the item came.
@@ -64,11 +57,12 @@ func (a *app) lattice(columns []api.Column, rows []api.Row, most int) {
 		line := fmt.Sprintf("%5d  %s ", r.Row, fit(r.Label, label))
 		for i, c := range r.Cells {
 			if c.Fate == "not_reached" {
-				break
+				line += strings.Repeat(" ", widths[i])
+				continue
 			}
 			seen[c.Fate] = true
 			goesOn := i+1 < len(r.Cells) && r.Cells[i+1].Fate != "not_reached"
-			line += a.paint(a.fateColor(c.Fate), marks[c.Fate]) + a.paint(green, stem(c.Fate)) + a.cellText(c, widths[i]-3, goesOn)
+			line += a.paint(fateColor(c.Fate), mark(c.Fate)) + a.paint(green, stem(c.Fate)) + a.cellText(c, widths[i]-3, goesOn)
 		}
 		fmt.Fprintln(a.out, strings.TrimRight(line, " "))
 	}
@@ -76,9 +70,9 @@ func (a *app) lattice(columns []api.Column, rows []api.Row, most int) {
 		fmt.Fprintf(a.out, "       and %s more; see -o json, or --fate\n", plural(len(rows)-most, "row"))
 	}
 	var legend []string
-	for _, f := range legendOrder {
-		if seen[f] {
-			legend = append(legend, a.paint(a.fateColor(f), marks[f])+" "+fateWords[f])
+	for _, x := range words.Fates {
+		if f := api.Fate(x.Name); seen[f] && x.Mark != " " {
+			legend = append(legend, a.paint(fateColor(f), x.Mark)+" "+x.Words)
 		}
 	}
 	fmt.Fprintln(a.out, "\n       "+strings.Join(legend, "   "))

@@ -5,10 +5,9 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+	"youngtrellis/internal/core/words"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-
-	"youngtrellis/internal/core/engine"
 )
 
 // grid prints aligned columns without frames.
@@ -26,7 +25,7 @@ func (a *app) grid(heads []string, rows [][]string) {
 	for _, r := range rows {
 		line := table.Row{}
 		for _, c := range r {
-			line = append(line, engine.Visible(c))
+			line = append(line, words.Visible(c))
 		}
 		t.AppendRow(line)
 	}

@@ -13,6 +13,7 @@ import (
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/words"
 )
 
 func (a *app) run() *cobra.Command {
@@ -55,13 +56,12 @@ func (a *app) runList() *cobra.Command {
 
 func stateWords(r api.RunSummary) string {
 	if r.State == "waiting" {
-		switch r.Reason {
-		case "connection_broken":
-			return "waiting for " + deref(r.Connection)
-		case "job_running":
-			return "waiting for a job of the other side"
-		case "fault_of_ours":
-			return "waiting: something here does not work"
+		if why, ok := words.ReasonOf(r.Reason); ok && (r.Wake != nil || !strings.Contains(why.Short, "{wake}")) {
+			wake := ""
+			if r.Wake != nil {
+				wake = when(*r.Wake)
+			}
+			return strings.NewReplacer("{connection}", deref(r.Connection), "{wake}", wake).Replace(why.Short)
 		}
 		if r.Wake != nil {
 			return "waiting until " + when(*r.Wake)
@@ -81,7 +81,7 @@ func countWords(c *api.Counts) string {
 	for _, p := range []struct {
 		n    int
 		word string
-	}{{c.Through, "through"}, {c.HeldBack, "held back"}, {c.GaveNothing, "gave nothing"}, {c.SetAside, "set aside"}, {c.Stopped, "stopped"}, {c.MayHaveBeenSent, "may have been sent"}, {c.NotDone, "not done"}} {
+	}{{c.Through, "through"}, {deref(c.Joined), "joined groups"}, {c.HeldBack, "held back"}, {c.GaveNothing, "gave nothing"}, {c.SetAside, "set aside"}, {c.Stopped, "stopped"}, {c.MayHaveBeenSent, "may have been sent"}, {c.NotDone, "not done"}} {
 		if p.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
 		}
@@ -208,32 +208,89 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 }
 
 func (a *app) runPlan() *cobra.Command {
-	return &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
-		p, err := got[api.Plan](cl.PlanRun(c.Context(), id))
+	var newest bool
+	var at []string
+	c := &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+		p, err := a.planned(c.Context(), cl, id, newest, at)
 		if err != nil {
 			return err
 		}
-		return a.show(p, func() {
-			if p.Open+p.SetAside+p.MayHaveBeenSent == 0 {
-				fmt.Fprintln(a.out, "Every item is done.")
-				return
-			}
-			fmt.Fprintf(a.out, "%s to go on with, %d set aside, %d may have been sent\n\n", plural(p.Open, "item"), p.SetAside, p.MayHaveBeenSent)
-			rows := [][]string{}
-			for _, i := range p.Items {
-				rows = append(rows, []string{i.Address, i.Label, i.Step, i.Outcome, i.Text})
-			}
-			a.grid([]string{"item", "label", "before step", "stands", "because"}, rows)
-		})
+		return a.show(p, func() { a.plan(p) })
 	})}
+	c.Flags().BoolVar(&newest, "newest", false, "with the live revision instead of the run's own")
+	c.Flags().StringSliceVar(&at, "at", nil, "where items go on whose step is gone, as OLD=NEW")
+	return c
+}
+
+// planned asks for a plan until it is there. On a terminal it says how far it is.
+func (a *app) planned(ctx context.Context, cl *api.Client, id uuid.UUID, newest bool, at []string) (api.Plan, error) {
+	for {
+		p, err := got[api.Plan](cl.PlanRun(ctx, id, &api.PlanRunParams{Newest: &newest, At: &at}))
+		if err != nil || p.Looked == nil {
+			if a.color {
+				fmt.Fprint(a.errOut, "\r\x1b[K")
+			}
+			return p, err
+		}
+		if a.color {
+			fmt.Fprintf(a.errOut, "\r\x1b[Klooking: %s open so far", plural(*p.Looked, "item"))
+		}
+	}
+}
+
+func (a *app) plan(p api.Plan) {
+	if p.Open+p.SetAside+p.MayHaveBeenSent == 0 {
+		fmt.Fprintln(a.out, "Every item is done.")
+		return
+	}
+	fmt.Fprintf(a.out, "%s to go on with, %d set aside, %d may have been sent; with revision %d\n\n", plural(p.Open, "item"), p.SetAside, p.MayHaveBeenSent, p.Revision)
+	for _, s := range p.Steps {
+		at := "at " + s.Step
+		if s.Into != s.Step && s.Into != "" {
+			at = "from " + s.Step + " to " + s.Into
+		}
+		fmt.Fprintf(a.out, "  %s %s: %s\n", plural(s.Count, "item"), at, s.Sentence)
+	}
+	for _, list := range []struct {
+		title string
+		lines *[]string
+		color string
+	}{{"New in that revision", p.Changes, grey}, {"Lists that were closed", p.Late, yellow}, {"This cannot be done", p.Refused, red}} {
+		if list.lines == nil {
+			continue
+		}
+		fmt.Fprintf(a.out, "\n%s\n", list.title)
+		for _, l := range *list.lines {
+			fmt.Fprintln(a.out, "  "+a.paint(list.color, l))
+		}
+	}
+	fmt.Fprintln(a.out)
+	rows := [][]string{}
+	for _, i := range p.Items {
+		rows = append(rows, []string{i.Address, i.Label, i.Step, i.Outcome, i.Text})
+	}
+	a.grid([]string{"item", "label", "before step", "stands", "because"}, rows)
 }
 
 // onward makes the verbs that begin a further pass.
 func (a *app) onward(use, short string, send func(context.Context, *api.Client, uuid.UUID, api.Onward) (api.Run, error), withItems bool) *cobra.Command {
 	var newest, watch bool
 	var items []string
+	at := map[string]string{}
 	c := &cobra.Command{Use: use + " RUN", Short: short, Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		body := api.Onward{Newest: &newest}
+		if len(at) > 0 {
+			body.At = &at
+		}
+		if newest || len(at) > 0 { // it may take a while, and is made before anything is sent
+			var moves []string
+			for _, old := range sortedKeys(at) {
+				moves = append(moves, old+"="+at[old])
+			}
+			if _, err := a.planned(c.Context(), cl, id, newest, moves); err != nil {
+				return err
+			}
+		}
 		if len(items) > 0 {
 			body.Items = &items
 		}
@@ -250,6 +307,7 @@ func (a *app) onward(use, short string, send func(context.Context, *api.Client, 
 	})}
 	c.Flags().BoolVar(&newest, "newest", false, "go on with the live revision instead of the run's own")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
+	c.Flags().StringToStringVar(&at, "at", nil, "where items go on whose step is gone, as OLD=NEW")
 	if withItems {
 		c.Flags().StringSliceVar(&items, "item", nil, "only these items, by address; all that are set aside unless given")
 	}
@@ -319,8 +377,18 @@ func (a *app) opened(o api.OpenedCell) {
 	if o.Cell.Text != "" {
 		about += ": " + o.Cell.Text
 	}
-	fmt.Fprintf(a.out, "%s  %s\n%s\n", a.paint(bold, o.Label), a.paint(a.fateColor(o.Cell.Fate), fateWords[o.Cell.Fate]), about)
-	a.fields("as it came", o.Before)
+	fmt.Fprintf(a.out, "%s  %s\n%s\n", a.paint(bold, o.Label), a.paint(fateColor(o.Cell.Fate), fateWords(o.Cell.Fate)), about)
+	if n := deref(o.MadeOf); n > 0 {
+		members := deref(o.Members)
+		text := strings.Join(members[:min(len(members), 12)], ", ")
+		if n > 12 {
+			text += fmt.Sprintf(" and %d more", n-12)
+		}
+		fmt.Fprintf(a.out, "made of %s: %s\n", plural(n, "item"), text)
+	}
+	if string(o.Before) != "{}" {
+		a.fields("as it came", o.Before)
+	}
 	if o.After != nil {
 		a.fields("as it went on", *o.After)
 	}
@@ -336,7 +404,7 @@ func (a *app) opened(o api.OpenedCell) {
 	}
 	fmt.Fprintln(a.out, "\nits way")
 	for i, w := range o.Way {
-		fmt.Fprintf(a.out, "%3d  %s %s  %s\n", i+1, a.paint(a.fateColor(w.Fate), marks[w.Fate]), w.Sentence, a.paint(grey, w.Text))
+		fmt.Fprintf(a.out, "%3d  %s %s  %s\n", i+1, a.paint(fateColor(w.Fate), mark(w.Fate)), w.Sentence, a.paint(grey, w.Text))
 	}
 }
 

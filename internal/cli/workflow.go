@@ -77,9 +77,13 @@ func (a *app) outline(w api.Workflow) {
 		fmt.Fprintln(a.out, a.paint(grey, *w.About))
 	}
 	fmt.Fprintf(a.out, "\n     %s.\n", w.Trigger)
-	for i, l := range w.Lines {
+	for _, l := range w.Lines {
 		head, rest, _ := strings.Cut(l.Sentence, " ")
-		line := fmt.Sprintf("%3d  %s %s.", i+1, a.paint(green, head), rest)
+		indent := strings.Repeat("   ", deref(l.Depth))
+		line := fmt.Sprintf("%s%3s  %s %s.", indent, deref(l.Number), a.paint(green, head), rest)
+		if l.Number == nil { // a case
+			line = fmt.Sprintf("%s     %s:", indent, l.Sentence)
+		}
 		if deref(l.Off) {
 			line += a.paint(grey, " (off)")
 		}
@@ -88,7 +92,7 @@ func (a *app) outline(w api.Workflow) {
 		}
 		fmt.Fprintln(a.out, line)
 		if l.Note != nil {
-			fmt.Fprintln(a.out, a.paint(grey, "     "+*l.Note))
+			fmt.Fprintln(a.out, a.paint(grey, indent+"     "+*l.Note))
 		}
 	}
 	if len(w.Problems) > 0 {

@@ -92,7 +92,7 @@ func (c *connection) Hold(ctx context.Context, d time.Duration, why string) erro
 
 // Callback implements engine.Callbacks: the address's token is made of the
 // place in the run, so that it is the same at every attempt.
-func (r *Run) Callback(ctx context.Context, step uint16, rounds string, address item.Address) (string, error) {
+func (r *Run) Callback(ctx context.Context, step uint16, rounds item.Rounds, address item.Address) (string, error) {
 	place := fmt.Appendf(nil, "%s %d %x %x", r.ID, step, rounds, string(address))
 	code, err := r.Service.Vault.Code(ctx, r.Workspace, "callback", place)
 	if err != nil {

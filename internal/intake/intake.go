@@ -21,6 +21,7 @@ import (
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
@@ -204,7 +205,7 @@ func proofReason(header http.Header, hash []byte) string {
 // failure to record never fails the delivery.
 func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte) {
 	excerpt := strings.ToValidUTF8(string(body[:min(len(body), excerptBytes)]), "?")
-	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: len(body), Excerpt: engine.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
+	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: len(body), Excerpt: words.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
 }
 
 func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body []byte) (Received, error) {
@@ -271,7 +272,7 @@ func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 		if err != nil {
 			return err
 		}
-		s.Items = append(s.Items, text)
+		s.Items, s.Ordinals = append(s.Items, text), append(s.Ordinals, uint32(i))
 	}
 	if len(s.Items) == 1 && len(s.Items[0]) <= decodedBytes {
 		s.Decoded = fields

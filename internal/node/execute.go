@@ -37,7 +37,7 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		return
 	}
 	pages := &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
-	run.Lattice = pages
+	run.Lattice, run.Spools, run.Account = pages, spools{}, &n.held
 	run.Progress = func(counts engine.Counts) { n.Events.Publish(c.Run, counts) }
 	began := time.Now()
 	res, err := run.Execute(ctx, stop)
@@ -108,11 +108,11 @@ type journal struct {
 }
 
 // Entries implements engine.Journal.
-func (j *journal) Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*engine.Entry, error) {
+func (j *journal) Entries(ctx context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*engine.Entry, error) {
 	if j.fresh {
 		return nil, nil
 	}
-	return j.RunJournal.Entries(ctx, pass, step, addresses)
+	return j.RunJournal.Entries(ctx, pass, step, rounds, addresses)
 }
 
 // Page implements engine.Journal.
@@ -172,7 +172,7 @@ func (n *Node) ended(ctx context.Context, l *lease, c store.Claimed, pages *runs
 		n.end(l, c, ours(), err)
 		return
 	}
-	end := &store.End{State: res.State, Message: res.Reason, Label: pages.Label(), Total: -1}
+	end := &store.End{State: res.State, Message: res.Reason, Total: -1}
 	var cause error
 	if end.Pages, cause = pages.Rest(); cause == nil {
 		end.Counts, cause = json.Marshal(res.Counts)

@@ -85,12 +85,13 @@ type Node struct {
 	Events *runs.Events
 
 	lease    atomic.Pointer[lease]
-	wake     chan struct{} // something may be queued
-	strays   chan struct{} // something may have been left behind
-	claiming sync.Mutex    // claims and reconciling are serial
-	after    uuid.UUID     // the workspace that was served last; by claiming
-	taking   sync.Map      // sessions whose takeover is under way
-	claimed  time.Duration // when something was claimed last; by claiming
+	wake     chan struct{}      // something may be queued
+	held     engine.ByteAccount // what runs hold in chunks and lists
+	strays   chan struct{}      // something may have been left behind
+	claiming sync.Mutex         // claims and reconciling are serial
+	after    uuid.UUID          // the workspace that was served last; by claiming
+	taking   sync.Map           // sessions whose takeover is under way
+	claimed  time.Duration      // when something was claimed last; by claiming
 	stop     context.CancelFunc
 	done     chan struct{}
 	resign   context.CancelFunc // gives the lease up
@@ -119,7 +120,7 @@ func New(ctx context.Context, c Config, s *store.Store, w Worlds) (*Node, error)
 	if c.Lease < LeaseLeast {
 		return nil, fmt.Errorf("a lease of %s is too short; it lasts at least %s", c.Lease, LeaseLeast)
 	}
-	n := &Node{Config: c, Store: s, Worlds: w, Events: runs.NewEvents(), wake: make(chan struct{}, 1), strays: make(chan struct{}, 1), done: make(chan struct{}), resigned: make(chan struct{})}
+	n := &Node{Config: c, Store: s, Worlds: w, Events: runs.NewEvents(), wake: make(chan struct{}, 1), held: engine.ByteAccount{Limit: heldMost}, strays: make(chan struct{}, 1), done: make(chan struct{}), resigned: make(chan struct{})}
 	if err := n.open(ctx); err != nil {
 		return nil, err
 	}

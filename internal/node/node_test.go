@@ -141,7 +141,7 @@ func answer(status int, body string) *call.Answer {
 }
 
 // Callback implements engine.Callbacks.
-func (s *side) Callback(context.Context, uint16, string, item.Address) (string, error) {
+func (s *side) Callback(context.Context, uint16, item.Rounds, item.Address) (string, error) {
 	return "https://trellis.example/callbacks/x", nil
 }
 
@@ -227,7 +227,7 @@ func (w *hallWorld) live(name, steps string) {
 	ctx := context.Background()
 	text := "format: young-trellis/1\nname: " + name + "\ntrigger: {type: manual}\nsteps:\n" + steps + "\n"
 	catalog := &workflow.Catalog{Connectors: map[string]*connector.Connector{"hall": w.documents.hall}, Connections: []workflow.Connection{{Name: "hall", Connector: "hall", State: "ok"}}}
-	parsed, problems := workflow.Check([]byte(text), catalog, nil)
+	parsed, problems := workflow.Check([]byte(text), catalog)
 	require.False(w, workflow.HasErrors(problems), "%v", problems)
 	known, err := w.store.Workflow(ctx, w.sc, name)
 	if errors.Is(err, store.ErrNotFound) {
@@ -947,9 +947,13 @@ func TestARenewedSessionAnswersWithErrorsAndGoesOn(t *testing.T) {
 			return now != session
 		})
 	}
+	w.until(20*time.Second, "starts are accepted again", func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(accepted) > 0
+	})
 	close(stop)
 	wait.Wait()
-	require.NotEmpty(t, accepted)
 	for _, id := range accepted {
 		r := w.ended(id, time.Minute)
 		require.Equal(t, "succeeded", r.State, r.Message)

@@ -15,6 +15,8 @@ type Row struct {
 	Address string        `json:"a"`
 	Label   string        `json:"l,omitempty"`
 	Cells   []engine.Cell `json:"c"`
+	Members int           `json:"m,omitempty"` // of how many items it was made
+	Parents []string      `json:"p,omitempty"` // the first of them
 }
 
 const pageRows = 256
@@ -28,17 +30,13 @@ type Pages struct {
 	pass        int
 	page, first int
 	rows        []Row
-	label       string
 }
 
 // Rows implements engine.Lattice.
 func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 	w.pass = pass
 	for i, r := range rows {
-		if w.label == "" && r.Item.Parent == nil { // a run is called after what started it
-			w.label = r.Label
-		}
-		w.rows = append(w.rows, Row{r.Address.String(), r.Label, r.Cells})
+		w.rows = append(w.rows, row(r))
 		if len(w.rows) == pageRows {
 			p, err := w.encode()
 			if err == nil {
@@ -52,6 +50,14 @@ func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 		}
 	}
 	return nil
+}
+
+func row(r engine.Row) Row {
+	out := Row{Address: r.Address.String(), Label: r.Label, Cells: r.Cells, Members: r.Members}
+	for _, a := range r.First {
+		out.Parents = append(out.Parents, a.String())
+	}
+	return out
 }
 
 func (w *Pages) encode() (*store.LatticePage, error) {
@@ -91,9 +97,6 @@ func (w *Pages) Rest() ([]*store.LatticePage, error) {
 
 // Total is how many pages there are.
 func (w *Pages) Total() int { return w.page }
-
-// Label is what the run is called.
-func (w *Pages) Label() string { return w.label }
 
 // Window is some rows of a run's lattice, of one fate or of all.
 type Window struct {

@@ -59,13 +59,17 @@ func (r *Reader) Run(ctx context.Context, workspace, id uuid.UUID) (*engine.Run,
 	}
 	journal := &store.RunJournal{Store: r.Store, Workspace: workspace, Run: id}
 	outside := r.Outside(workspace, id, nil)
-	run := &engine.Run{Journal: journal, Source: &store.TriggerItems{RunJournal: journal}, Clock: Clock{}, Connections: outside, Callbacks: outside, Sealer: outside}
+	run := &engine.Run{World: engine.World{Journal: journal, Source: &store.TriggerItems{RunJournal: journal}, Clock: Clock{}, Connections: outside, Callbacks: outside, Sealer: outside}}
 	for _, p := range passes {
 		plan, err := r.Plans.Plan(ctx, workspace, p.Workflow, p.Revision)
 		if err != nil {
 			return nil, err
 		}
-		run.Passes = append(run.Passes, engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p)})
+		next := engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p), Aside: p.Kind == "retry" && p.Chosen == nil, At: p.Moves}
+		if n := len(run.Passes); n > 0 {
+			next.From = run.Passes[n-1].Plan
+		}
+		run.Passes = append(run.Passes, next)
 	}
 	run.Facts = facts(id, passes[0].Started, run.Passes[0].Plan)
 	return run, nil
@@ -79,8 +83,7 @@ func (r *Reader) Fresh(ctx context.Context, c store.Claimed) (*engine.Run, error
 		return nil, err
 	}
 	journal := &store.RunJournal{Store: r.Store, Workspace: c.Workspace, Run: c.Run}
-	return &engine.Run{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole},
-		Journal: journal, Clock: Clock{}, Facts: facts(c.Run, c.Accepted, plan)}, nil
+	return &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Facts: facts(c.Run, c.Accepted, plan)}, World: engine.World{Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole}, Journal: journal, Clock: Clock{}}}, nil
 }
 
 func facts(id uuid.UUID, started time.Time, plan *workflow.Plan) workflow.RunFacts {
@@ -88,7 +91,7 @@ func facts(id uuid.UUID, started time.Time, plan *workflow.Plan) workflow.RunFac
 }
 
 func chosen(p store.Pass) func(item.Address) bool {
-	if p.Kind != "retry" {
+	if p.Kind != "retry" || p.Chosen == nil {
 		return nil
 	}
 	set := map[item.Address]bool{}
@@ -116,8 +119,7 @@ func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workfl
 	m := &engine.Memory{Items: samples}
 	started := time.Now().UTC().Truncate(time.Microsecond)
 	outside := &connections.Run{Service: r.Connections, Workspace: workspace, Rehearsal: true}
-	run := &engine.Run{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}},
-		Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: Clock{}, Lattice: m, Rehearse: true}
+	run := &engine.Run{Spec: engine.Spec{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}}, Rehearse: true}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: Clock{}, Lattice: m}}
 	res, err := run.Execute(ctx, nil)
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
@@ -93,12 +94,12 @@ func (s *Server) connection(c store.Connection, a around) api.Connection {
 	if h, ok := a.held[c.ID]; ok {
 		out.HeldUntil, out.HeldWhy = &h.Until, &h.Why
 	}
-	out.Words = words(c, out.HeldUntil, title)
+	out.Words = stateWords(c, out.HeldUntil, title)
 	return whole(out)
 }
 
-// words says in a sentence how a connection does.
-func words(c store.Connection, held *time.Time, title string) string {
+// stateWords says in a sentence how a connection does.
+func stateWords(c store.Connection, held *time.Time, title string) string {
 	switch {
 	case c.State == store.ConnectionBroken:
 		return "Does not work: " + c.Said
@@ -155,7 +156,7 @@ func (s *Server) GetConnection(ctx context.Context, r api.GetConnectionRequestOb
 var connectionName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 func invalid(field, message string) error {
-	return &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: []connector.FieldError{{Field: field, Message: message}}}
+	return &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: []form.FieldError{{Field: field, Message: message}}}
 }
 
 // account reads and checks an account's parameters, and works out its pins:
@@ -170,11 +171,11 @@ func account(con *connector.Connector, way *connector.SignIn, fields api.Fields)
 		}
 	}
 	if len(con.Account) > 0 {
-		schema, err := connector.CompileSchema(con.Account)
+		schema, err := form.Compile(con.Account)
 		if err != nil {
 			return nil, "", "", err
 		}
-		if err := connector.ValidateInput(schema, con.AccountProperties(), params); err != nil {
+		if err := form.Validate(schema, con.AccountProperties(), params); err != nil {
 			return nil, "", "", err
 		}
 	}
@@ -213,19 +214,19 @@ func entered(way *connector.SignIn, secret *string, given *map[string]string) (m
 		values["secret"] = strings.TrimSpace(*secret)
 	}
 	known := map[string]bool{}
-	var wrong []connector.FieldError
+	var wrong []form.FieldError
 	for _, f := range way.Secrets() {
 		known[f.Name] = true
 		switch v := values[f.Name]; {
 		case v == "" && f.Needed:
-			wrong = append(wrong, connector.FieldError{Field: f.Name, Message: f.Title + " is required and empty"})
+			wrong = append(wrong, form.FieldError{Field: f.Name, Message: f.Title + " is required and empty"})
 		case strings.ContainsFunc(v, func(r rune) bool { return r < ' ' || r == 0x7f }):
-			wrong = append(wrong, connector.FieldError{Field: f.Name, Message: f.Title + " holds a line break or another control character; copy it again"})
+			wrong = append(wrong, form.FieldError{Field: f.Name, Message: f.Title + " holds a line break or another control character; copy it again"})
 		}
 	}
 	for k, v := range values {
 		if !known[k] && v != "" {
-			wrong = append(wrong, connector.FieldError{Field: k, Message: fmt.Sprintf("%s is not asked for by this way of signing in", k)})
+			wrong = append(wrong, form.FieldError{Field: k, Message: fmt.Sprintf("%s is not asked for by this way of signing in", k)})
 		}
 	}
 	if len(wrong) > 0 {

@@ -16,6 +16,7 @@ import (
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/openapi"
 	"youngtrellis/internal/core/paste"
@@ -330,7 +331,7 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 	}
 	t, err := s.Connections.Try(ctx, sc.Workspace(), name, action, input, kind)
 	if err != nil {
-		var ie *connector.InputError
+		var ie *form.InputError
 		if p := problemOf(err); p == nil && !errors.As(err, &ie) {
 			err = invalid("input", err.Error())
 		}
@@ -362,38 +363,35 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 // freeAction makes the action of an http or sql step that is tried by itself.
 func freeAction(kind string, settings map[string]any, connection string) (*connector.Action, map[string]any, error) {
 	k, ok := steps.Find(kind)
-	if !ok || k.Call == nil {
+	if !ok || !k.Connects {
 		return nil, nil, invalid("action", fmt.Sprintf("%q is not an action; without a connection there is http", kind))
 	}
 	if k.Needs != "" && connection == "" {
 		return nil, nil, invalid("connection", "a connection to a database is needed")
 	}
-	var wrong []connector.FieldError
-	for _, err := range k.Check(settings) {
-		var se *steps.SettingError
-		if errors.As(err, &se) {
-			wrong = append(wrong, connector.FieldError{Field: se.Setting, Message: se.Error()})
+	compiled, errs := k.Compile(settings)
+	var wrong []form.FieldError
+	for _, err := range errs {
+		var placed *form.Error
+		if errors.As(err, &placed) {
+			wrong = append(wrong, form.FieldError{Field: placed.Field, Message: placed.Error()})
 		} else {
-			wrong = append(wrong, connector.FieldError{Field: "input", Message: err.Error()})
+			wrong = append(wrong, form.FieldError{Field: "input", Message: err.Error()})
 		}
 	}
 	if len(wrong) > 0 {
 		return nil, nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: wrong}
 	}
-	a, tree, err := k.Call(settings)
-	if err != nil {
-		return nil, nil, err
+	c, ok := compiled.Operator.(*steps.Call)
+	if !ok {
+		return nil, nil, invalid("action", fmt.Sprintf("%q calls nobody", kind))
 	}
-	v, err := expr.CompileValue(tree)
-	if err != nil {
-		return nil, nil, err
-	}
-	values, err := v.Eval(&expr.Scope{Item: map[string]any{}, Names: map[string]any{}})
+	values, err := c.Input.Eval(&expr.Scope{Item: map[string]any{}, Names: map[string]any{}})
 	if err != nil {
 		return nil, nil, invalid("input", err.Error())
 	}
 	m, _ := values.(map[string]any)
-	return a, m, nil
+	return c.Action, m, nil
 }
 
 // AddFile implements api.StrictServerInterface.

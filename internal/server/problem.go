@@ -10,9 +10,9 @@ import (
 
 	"youngtrellis/api"
 	"youngtrellis/internal/core/call"
-	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/store"
 )
@@ -24,7 +24,7 @@ type fault struct {
 	title    string
 	detail   string
 	problems []document.Problem
-	fields   []connector.FieldError
+	fields   []form.FieldError
 }
 
 func (f *fault) Error() string { return f.title }
@@ -38,7 +38,7 @@ func refuse(status int, kind, title string) *fault {
 func problemOf(err error) *fault {
 	var f *fault
 	var refused *intake.Refused
-	var input *connector.InputError
+	var input *form.InputError
 	var failure *call.Failure
 	var parked *call.Parked
 	switch {

@@ -15,35 +15,51 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
 func counts(c engine.Counts) api.Counts {
-	return api.Counts{In: c.In, Through: c.Through, HeldBack: c.Held, GaveNothing: c.Nothing, SetAside: c.SetAside, Stopped: c.Stopped, MayHaveBeenSent: c.InDoubt, NotDone: c.Waiting, Calls: c.Calls, Units: float32(c.Units)}
+	return api.Counts{In: c.In, Through: c.Through, HeldBack: c.Held, Joined: given(c.Joined), GaveNothing: c.Nothing, SetAside: c.SetAside, Stopped: c.Stopped, MayHaveBeenSent: c.InDoubt, NotDone: c.Waiting, Calls: c.Calls, Units: float32(c.Units)}
 }
 
 func columns(plan *workflow.Plan, catalog *workflow.Catalog, c *engine.Counts) []api.Column {
 	out := make([]api.Column, 0, len(plan.Steps))
-	for i, st := range plan.Steps {
-		col := api.Column{Name: st.Name, Sentence: catalog.Sentence(st.Step), Kind: kind(st.Step, catalog), Connection: given(st.Connection), Number: some(int(st.Number)), Lists: given(st.Lists())}
-		if c != nil && i < len(c.Steps) {
-			n := c.Steps[i]
+	for _, st := range plan.Steps {
+		depth := 0
+		for range st.Around() {
+			depth++
+		}
+		col := api.Column{Name: st.Name, Sentence: catalog.Sentence(st.Step), Kind: kind(st.Step, catalog), Connection: given(st.Connection), Number: some(int(st.Number)), Line: some(st.Line), Depth: given(depth), Lists: given(st.Lists())}
+		if c != nil {
+			n := c.Of(st.Number)
 			col.In, col.Out, col.HeldBack, col.SetAside, col.Stopped, col.GaveNothing, col.MayHaveBeenSent = n.In, n.Out, n.Held, n.SetAside, n.Stopped, n.Nothing, n.InDoubt
-			col.Calls, col.Units, col.Millis = n.Calls, float32(n.Units), n.Millis
+			col.Calls, col.Units, col.Millis, col.Waiting = n.Calls, float32(n.Units), n.Millis, given(n.Waiting)
 		}
 		out = append(out, col)
 	}
 	return out
 }
 
-func cells(list []engine.Cell) []api.Cell {
-	out := make([]api.Cell, 0, len(list))
-	for _, c := range list {
-		out = append(out, api.Cell{Fate: api.Fate(c.Fate), Text: c.Text, Reused: given(c.Reused)})
+// cells puts what became of an item into the columns of a plan.
+func cells(plan *workflow.Plan, list []engine.Cell) []api.Cell {
+	out := make([]api.Cell, 0, len(plan.Steps))
+	for _, st := range plan.Steps {
+		c := api.Cell{Fate: api.Fate(engine.NotReached)}
+		for _, x := range list {
+			if x.Step == st.Number {
+				c = cell(x)
+			}
+		}
+		out = append(out, c)
 	}
 	return out
+}
+
+func cell(c engine.Cell) api.Cell {
+	return api.Cell{Fate: api.Fate(c.Fate), Text: c.Text, Reused: given(c.Reused)}
 }
 
 func sent(e *call.Sent) api.Sent {
@@ -205,7 +221,12 @@ func (st stream) VisitWatchRunResponse(w http.ResponseWriter) error {
 // GetLattice implements api.StrictServerInterface.
 func (s *Server) GetLattice(ctx context.Context, r api.GetLatticeRequestObject) (api.GetLatticeResponseObject, error) {
 	sc := scopeOf(ctx)
-	if _, err := s.Store.Run(ctx, sc, r.Run); err != nil {
+	run, err := s.Store.Run(ctx, sc, r.Run)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := s.Plans.Plan(ctx, sc.Workspace(), run.Workflow, run.Revision)
+	if err != nil {
 		return nil, err
 	}
 	w, err := runs.ReadWindow(ctx, s.Store, sc, r.Run, string(or(r.Params.Fate, "")), or(r.Params.From, 0), or(r.Params.Count, 100))
@@ -214,7 +235,7 @@ func (s *Server) GetLattice(ctx context.Context, r api.GetLatticeRequestObject) 
 	}
 	out := api.Lattice{Rows: make([]api.Row, 0, len(w.Rows)), Fates: w.Fates, Total: w.Total, Matching: w.Matching}
 	for _, x := range w.Rows {
-		out.Rows = append(out.Rows, api.Row{Row: x.Number, Address: x.Address, Label: x.Label, Cells: cells(x.Cells)})
+		out.Rows = append(out.Rows, api.Row{Row: x.Number, Address: x.Address, Label: x.Label, Cells: cells(plan, x.Cells), Members: given(x.Members), Parents: listed(x.Parents)})
 	}
 	return api.GetLattice200JSONResponse(out), nil
 }
@@ -233,14 +254,13 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	plan := run.Passes[len(run.Passes)-1].Plan
-	at := -1
-	if r.Step != "-" {
-		if at, _ = plan.Workflow.Step(r.Step); at < 0 {
-			return nil, store.ErrNotFound
-		}
+	step := r.Step
+	if step == "-" {
+		step = ""
+	} else if run.Passes[len(run.Passes)-1].Plan.Step(step) == nil {
+		return nil, store.ErrNotFound
 	}
-	o, err := run.Inspect(ctx, address, at)
+	o, err := run.Inspect(ctx, address, step)
 	if err != nil {
 		return nil, err
 	}
@@ -249,7 +269,15 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 
 func (s *Server) opened(o *engine.Opened) api.OpenedCell {
 	catalog := o.Plan.Catalog
-	out := api.OpenedCell{Address: o.Address.String(), Label: o.Label, Step: "-", Sentence: workflow.TriggerSentence(o.Plan.Workflow.Trigger), Cell: cells([]engine.Cell{o.Cell})[0], Before: raw(o.Before)}
+	out := api.OpenedCell{Address: o.Address.String(), Label: o.Label, Step: "-", Sentence: workflow.TriggerSentence(o.Plan.Workflow.Trigger), Cell: cell(o.Cell), Before: raw(o.Before)}
+	if n := len(o.Members); n > 0 {
+		out.MadeOf = some(n)
+		members := []string{}
+		for _, a := range o.Members[:min(n, 100)] {
+			members = append(members, a.String())
+		}
+		out.Members = &members
+	}
 	if o.After != nil {
 		out.After = some(raw(o.After))
 	}
@@ -278,79 +306,119 @@ func (s *Server) opened(o *engine.Opened) api.OpenedCell {
 			}{given(string(f.Class)), f.Message, some(f.Over.Milliseconds()), given(f.Setting), given(f.Status), given(f.Tried)}
 		}
 	}
-	for i, c := range o.Way {
-		if c.Fate == engine.NotReached {
-			break
+	for _, c := range o.Way {
+		st := o.Plan.ByNumber(c.Step)
+		if st == nil {
+			continue
 		}
 		out.Way = append(out.Way, struct {
 			Fate     api.Fate `json:"fate"`
 			Sentence string   `json:"sentence"`
 			Step     string   `json:"step"`
 			Text     string   `json:"text"`
-		}{api.Fate(c.Fate), catalog.Sentence(o.Plan.Steps[i].Step), o.Plan.Steps[i].Name, c.Text})
+		}{api.Fate(c.Fate), catalog.Sentence(st.Step), st.Name, c.Text})
 	}
 	return out
 }
 
-// plan tells what is open in a run.
-func (s *Server) plan(ctx context.Context, id uuid.UUID) (api.Plan, []string, error) {
-	out := api.Plan{}
+// planPatience is how long a caller waits for a plan.
+const planPatience = 2 * time.Second
+
+// further reads what pass somebody has in view.
+func (s *Server) further(ctx context.Context, id uuid.UUID, kind string, newest bool, moves map[string]string, items []string) (store.Run, runs.Further, error) {
 	sc := scopeOf(ctx)
-	if _, err := s.Store.Run(ctx, sc, id); err != nil {
-		return out, nil, err
-	}
-	run, err := s.Runs.Run(ctx, sc.Workspace(), id)
+	f := runs.Further{Kind: kind, Moves: moves}
+	r, err := s.Store.Run(ctx, sc, id)
 	if err != nil {
-		return out, nil, err
+		return r, f, err
 	}
-	plan := run.Passes[len(run.Passes)-1].Plan
-	catalog := plan.Catalog
-	perStep := map[string]int{}
-	var retry []string
-	err = run.Frontier(ctx, func(o engine.Open) error {
-		switch o.Outcome {
-		case engine.SetAside:
-			out.SetAside++
-			retry = append(retry, o.Address.String())
-		case engine.Unknown:
-			out.MayHaveBeenSent++
-		default:
-			out.Open++
+	if newest {
+		w, err := s.Store.WorkflowByID(ctx, sc, r.Workflow)
+		if err != nil {
+			return r, f, err
 		}
-		perStep[o.Step]++
-		if len(out.Items) < 100 {
-			out.Items = append(out.Items, struct {
-				Address string `json:"address"`
-				Label   string `json:"label"`
-				Outcome string `json:"outcome"`
-				Step    string `json:"step"`
-				Text    string `json:"text"`
-			}{o.Address.String(), o.Label, string(o.Outcome), o.Step, o.Text})
+		f.Revision = or(w.Live, r.Revision)
+	}
+	for _, x := range items {
+		a, err := item.ParseAddress(x)
+		if err != nil {
+			return r, f, refuse(http.StatusUnprocessableEntity, "invalid_request", err.Error())
 		}
+		f.Items = append(f.Items, a)
+	}
+	return r, f, nil
+}
+
+func planned(o *runs.Onward) api.Plan {
+	out := api.Plan{Open: o.Open, SetAside: o.SetAside, MayHaveBeenSent: o.InDoubt, Revision: o.Revision, Late: listed(o.Late)}
+	for _, st := range o.Steps {
+		sentence := ""
+		if x := o.From.Step(st.Step); x != nil {
+			sentence = o.From.Catalog.Sentence(x.Step)
+		}
+		out.Steps = append(out.Steps, struct {
+			Count    int    `json:"count"`
+			Into     string `json:"into"`
+			Sentence string `json:"sentence"`
+			Step     string `json:"step"`
+		}{st.Count, st.Into, sentence, st.Step})
+	}
+	for _, x := range o.Items {
+		out.Items = append(out.Items, struct {
+			Address string `json:"address"`
+			Label   string `json:"label"`
+			Outcome string `json:"outcome"`
+			Step    string `json:"step"`
+			Text    string `json:"text"`
+		}{x.Address.String(), x.Label, string(x.Outcome), x.Step, x.Text})
+	}
+	var refused, changes []string
+	for _, r := range o.Refusals {
+		refused = append(refused, words.Sentence(fmt.Sprintf("%s stopped at %s: %s", words.Count(r.Items, "item"), r.Step, r.Why)))
+	}
+	for _, c := range o.Changes {
+		changes = append(changes, c.Sentence)
+	}
+	out.Refused, out.Changes = listed(refused), listed(changes)
+	return out
+}
+
+// listed is a list, or nothing where it is empty.
+func listed[T any](list []T) *[]T {
+	if len(list) == 0 {
 		return nil
-	})
-	for _, st := range plan.Steps {
-		if n := perStep[st.Name]; n > 0 {
-			out.Steps = append(out.Steps, struct {
-				Count    int    `json:"count"`
-				Sentence string `json:"sentence"`
-				Step     string `json:"step"`
-			}{n, catalog.Sentence(st.Step), st.Name})
-		}
 	}
-	return out, retry, err
+	return &list
 }
 
 // PlanRun implements api.StrictServerInterface.
 func (s *Server) PlanRun(ctx context.Context, r api.PlanRunRequestObject) (api.PlanRunResponseObject, error) {
-	out, _, err := s.plan(ctx, r.Run)
-	return api.PlanRun200JSONResponse(whole(out)), err
+	moves := map[string]string{}
+	for _, m := range or(r.Params.At, nil) {
+		old, fresh, ok := strings.Cut(m, "=")
+		if !ok {
+			return nil, refuse(http.StatusBadRequest, "invalid_request", fmt.Sprintf("%q is not OLD=NEW, two names of steps", m))
+		}
+		moves[old] = fresh
+	}
+	run, f, err := s.further(ctx, r.Run, "resume", or(r.Params.Newest, false), moves, nil)
+	if err != nil {
+		return nil, err
+	}
+	o, looked, err := s.Planner.Plan(ctx, scopeOf(ctx).Workspace(), run, f, planPatience)
+	if errors.Is(err, runs.ErrPlanning) {
+		return api.PlanRun200JSONResponse(whole(api.Plan{Looked: some(looked)})), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return api.PlanRun200JSONResponse(whole(planned(o))), nil
 }
 
 // onward begins a further pass.
-func (s *Server) onward(ctx context.Context, id uuid.UUID, kind string, chosen []string, newest bool) (api.Run, error) {
+func (s *Server) onward(ctx context.Context, id uuid.UUID, kind string, body *api.Onward) (api.Run, error) {
 	sc := scopeOf(ctx)
-	r, err := s.Store.Run(ctx, sc, id)
+	r, f, err := s.further(ctx, id, kind, or(body.Newest, false), or(body.At, nil), or(body.Items, nil))
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -360,87 +428,70 @@ func (s *Server) onward(ctx context.Context, id uuid.UUID, kind string, chosen [
 	case "cancelled":
 		return api.Run{}, refuse(http.StatusConflict, "cancelled", "The run was cancelled, and that is final. Start again instead.")
 	}
-	revision := r.Revision
-	if newest {
-		w, err := s.Store.WorkflowByID(ctx, sc, r.Workflow)
+	if err := nothing(r, f); err != nil {
+		return api.Run{}, err
+	}
+	if f.Revision != 0 && f.Revision != r.Revision || len(f.Moves) > 0 {
+		o, looked, err := s.Planner.Plan(ctx, sc.Workspace(), r, f, 10*planPatience)
+		if errors.Is(err, runs.ErrPlanning) {
+			return api.Run{}, refuse(http.StatusConflict, "planning", fmt.Sprintf("What would go on is being looked at still (%s open so far). Ask again in a moment.", words.Count(looked, "item")))
+		}
 		if err != nil {
 			return api.Run{}, err
 		}
-		revision = or(w.Live, revision)
-		if err := s.fits(ctx, sc, r, revision, id); err != nil {
-			return api.Run{}, err
+		if why := o.Refused(); why != "" {
+			return api.Run{}, refuse(http.StatusConflict, "plan_refused", why)
 		}
 	}
-	if err := s.Store.NewPass(ctx, sc, id, kind, chosen, revision); err != nil {
+	next := store.Pass{Kind: kind, Revision: r.Revision, Moves: f.Moves}
+	if f.Revision != 0 {
+		next.Revision = f.Revision
+	}
+	for _, a := range f.Items {
+		next.Chosen = append(next.Chosen, a.String())
+	}
+	if err := s.Store.NewPass(ctx, sc, id, next); err != nil {
 		return api.Run{}, err
 	}
 	out, _, err := s.run(ctx, id)
 	return out, err
 }
 
-// fits refuses a newer revision that lacks a step at which items stand.
-func (s *Server) fits(ctx context.Context, sc store.Scope, r store.Run, revision int, id uuid.UUID) error {
-	plan, _, err := s.plan(ctx, id)
-	if err != nil {
-		return err
+// nothing refuses a pass that would take nothing up, by what the run counted.
+func nothing(r store.Run, f runs.Further) error {
+	c := engine.Counts{}
+	if r.Counts != nil {
+		c = *r.Counts
 	}
-	from, err := s.Plans.Plan(ctx, sc.Workspace(), r.Workflow, r.Revision)
-	if err != nil {
-		return err
-	}
-	to, err := s.Plans.Plan(ctx, sc.Workspace(), r.Workflow, revision)
-	if err != nil {
-		return err
-	}
-	moves := engine.Moves(from, to, nil)
-	for _, st := range plan.Steps {
-		if at, _ := from.Workflow.Step(st.Step); at >= 0 && moves[at] < 0 {
-			return refuse(http.StatusConflict, "step_missing", fmt.Sprintf("%d items stand before the step %s, which revision %d does not have. Give its successor “was: %s”, or go on with revision %d.", st.Count, st.Step, revision, st.Step, r.Revision))
+	if f.Kind == "resume" {
+		if c.Waiting+c.Stopped > 0 || r.Counts == nil {
+			return nil
 		}
+		aside := ""
+		if n := c.SetAside + c.InDoubt; n > 0 {
+			aside = fmt.Sprintf(" or set aside (%d); retry those", n)
+		}
+		return refuse(http.StatusConflict, "nothing_open", "There is nothing to go on with: every item is done"+aside+".")
 	}
-	return nil
+	if c.SetAside > 0 || f.Items != nil {
+		return nil
+	}
+	why := "No item is set aside in this run."
+	if c.InDoubt > 0 {
+		why = fmt.Sprintf("%d calls may have been sent. Look at the other side first; then retry those items by name.", c.InDoubt)
+	}
+	return refuse(http.StatusConflict, "nothing_set_aside", why)
 }
 
 // ResumeRun implements api.StrictServerInterface.
 func (s *Server) ResumeRun(ctx context.Context, r api.ResumeRunRequestObject) (api.ResumeRunResponseObject, error) {
-	plan, _, err := s.plan(ctx, r.Run)
-	if err != nil {
-		return nil, err
-	}
-	if plan.Open == 0 {
-		return nil, refuse(http.StatusConflict, "nothing_open", "There is nothing to go on with: every item is done"+aside(plan)+".")
-	}
-	out, err := s.onward(ctx, r.Run, "resume", nil, or(r.Body.Newest, false))
+	out, err := s.onward(ctx, r.Run, "resume", r.Body)
 	return api.ResumeRun202JSONResponse(out), err
-}
-
-func aside(p api.Plan) string {
-	if p.SetAside+p.MayHaveBeenSent == 0 {
-		return ""
-	}
-	return fmt.Sprintf(" or set aside (%d); retry those", p.SetAside+p.MayHaveBeenSent)
 }
 
 // RetryRun implements api.StrictServerInterface.
 func (s *Server) RetryRun(ctx context.Context, r api.RetryRunRequestObject) (api.RetryRunResponseObject, error) {
-	plan, all, err := s.plan(ctx, r.Run)
-	if err != nil {
-		return nil, err
-	}
-	chosen := or(r.Body.Items, all)
-	for _, a := range chosen {
-		if _, err := item.ParseAddress(a); err != nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "invalid_request", err.Error())
-		}
-	}
-	if len(chosen) == 0 {
-		why := "No item is set aside in this run."
-		if plan.MayHaveBeenSent > 0 {
-			why = fmt.Sprintf("%d calls may have been sent. Look at the other side first; then retry those items by name.", plan.MayHaveBeenSent)
-		}
-		return nil, refuse(http.StatusConflict, "nothing_set_aside", why)
-	}
-	out, err := s.onward(ctx, r.Run, "retry", chosen, or(r.Body.Newest, false))
+	out, err := s.onward(ctx, r.Run, "retry", r.Body)
 	return api.RetryRun202JSONResponse(out), err
 }
 

@@ -55,6 +55,7 @@ type Server struct {
 	Plans       *workflows.Plans
 	Outlines    *workflows.Outlines
 	Runs        *runs.Reader
+	Planner     *runs.Planner
 	Events      *runs.Events
 
 	spec     *openapi3.T

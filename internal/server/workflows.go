@@ -17,8 +17,10 @@ import (
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
@@ -50,8 +52,8 @@ func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog
 func pins(w *workflow.Workflow, catalog *workflow.Catalog) []store.ConnectorVersion {
 	seen := map[string]bool{}
 	var out []store.ConnectorVersion
-	for i := range w.Steps {
-		name, _, ok := w.Steps[i].IsAction()
+	for st := range w.All() {
+		name, _, ok := st.IsAction()
 		if con := catalog.Connectors[name]; ok && con != nil && !seen[name] {
 			seen[name] = true
 			out = append(out, store.ConnectorVersion{Name: name, Version: con.Version, Document: con.Text})
@@ -87,46 +89,97 @@ func findings(problems []document.Problem) []api.Finding {
 }
 
 func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
-	out := make([]api.Line, 0, len(w.Steps))
-	for i := range w.Steps {
-		st := &w.Steps[i]
-		l := api.Line{Name: st.Name, Type: st.Type, Sentence: catalog.Sentence(st), Kind: kind(st, catalog), Note: given(st.Note), Connection: given(st.Connection), Off: given(st.Off)}
-		if k, ok := steps.Find(st.Type); ok {
-			l.Settings = some(raw(st.Settings))
-			if k.Call != nil {
-				a, _, err := k.Call(st.Settings)
-				l.Lists = given(err == nil && a.List())
-			}
+	out := []api.Line{}
+	for l := range w.Lines() {
+		x := api.Line{Depth: given(l.Depth), In: given(within(l))}
+		if l.Step == nil {
+			x.Name, x.Type, x.Kind, x.Sentence, x.Inside = l.Block.Name, "case", "case", caseSentence(l), some(inside(l.Of, l.Block))
+			x.In = some(l.Of.Name)
 		} else {
-			l.Settings = some(raw(st.Input))
-			if a, err := catalog.Action(st); err == nil && a.List() {
-				l.Lists = some(true)
-			}
+			line(&x, l.Step, catalog)
+			x.Number = some(l.Number)
 		}
-		options := map[string]any{}
-		for k, v := range map[string]string{"output": st.Output, "when_none": st.WhenNone, "when_unknown": st.WhenUnknown, "timeout": st.Timeout, "on_error": st.OnError, "repeat": st.Repeat} {
-			if v != "" {
-				options[k] = v
-			}
-		}
-		if st.Parallel > 0 {
-			options["parallel"] = st.Parallel
-		}
-		l.Options = some(raw(options))
-		out = append(out, l)
+		out = append(out, x)
 	}
 	return out
 }
 
+// within names the steps in which a line stands, as an edit does.
+func within(l workflow.Line) string {
+	if l.Of == nil {
+		return ""
+	}
+	return inside(l.Of, l.Block)
+}
+
+func inside(of *workflow.Step, b *workflow.Block) string {
+	if b.Name == "" {
+		return of.Name
+	}
+	return of.Name + "/" + b.Name
+}
+
+// caseSentence words a case of a branch.
+func caseSentence(l workflow.Line) string {
+	name := strings.ReplaceAll(l.Block.Name, "_", " ")
+	list, _ := l.Of.Settings["cases"].([]any)
+	for _, c := range list {
+		m, _ := c.(map[string]any)
+		when, _ := m["when"].(string)
+		if p, err := expr.Compile(when); m["name"] == l.Block.Name && err == nil {
+			return name + ", where " + p.Words()
+		}
+	}
+	return name
+}
+
+func line(l *api.Line, st *workflow.Step, catalog *workflow.Catalog) {
+	l.Name, l.Type, l.Sentence, l.Kind = st.Name, st.Type, catalog.Sentence(st), kind(st, catalog)
+	l.Note, l.Connection, l.Off = given(st.Note), given(st.Connection), given(st.Off)
+	l.Lists = given(gives(st, catalog))
+	l.Settings = some(raw(st.Input))
+	if _, ok := steps.Find(st.Type); ok {
+		l.Settings = some(raw(st.Settings))
+	}
+	if len(st.Blocks) == 1 && st.Blocks[0].Name == "" {
+		l.Inside = some(st.Name)
+	}
+	options := map[string]any{}
+	for k, v := range map[string]string{"output": st.Output, "when_none": st.WhenNone, "when_unknown": st.WhenUnknown, "timeout": st.Timeout, "on_error": st.OnError, "repeat": st.Repeat, "late": st.Late} {
+		if v != "" {
+			options[k] = v
+		}
+	}
+	if st.Parallel > 0 {
+		options["parallel"] = st.Parallel
+	}
+	l.Options = some(raw(options))
+}
+
+// called is the action that a step calls, if it calls one.
+func called(st *workflow.Step, catalog *workflow.Catalog) *connector.Action {
+	if a, err := catalog.Action(st); err == nil {
+		return a
+	}
+	if k, ok := steps.Find(st.Type); ok {
+		if c, _ := k.Compile(st.Settings); c != nil {
+			if x, ok := c.Operator.(*steps.Call); ok {
+				return x.Action
+			}
+		}
+	}
+	return nil
+}
+
+func gives(st *workflow.Step, catalog *workflow.Catalog) bool {
+	a := called(st, catalog)
+	return a != nil && a.List()
+}
+
 // kind is what a column head says of a step: its kind, or what its action does.
 func kind(st *workflow.Step, catalog *workflow.Catalog) string {
-	if a, err := catalog.Action(st); err == nil {
+	if a := called(st, catalog); a != nil {
 		return a.Effect
-	}
-	if k, ok := steps.Find(st.Type); ok && k.Call != nil {
-		if a, _, err := k.Call(st.Settings); err == nil {
-			return a.Effect
-		}
 	}
 	return st.Type
 }
@@ -155,7 +208,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	if err != nil {
 		return api.Workflow{}, err
 	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog, samples)
+	parsed, problems := engine.Check(ctx, []byte(w.Draft), catalog, samples)
 	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, Problems: findings(problems), Lines: []api.Line{}}
 	if parsed == nil {
 		return out, nil
@@ -310,7 +363,7 @@ func (s *Server) SaveDraft(ctx context.Context, r api.SaveDraftRequestObject) (a
 func (s *Server) EditDraft(ctx context.Context, r api.EditDraftRequestObject) (api.EditDraftResponseObject, error) {
 	edits := make([]workflow.Edit, len(r.Body.Edits))
 	for i, e := range r.Body.Edits {
-		edits[i] = workflow.Edit{Op: e.Op, Step: or(e.Step, ""), Key: or(e.Key, ""), To: or(e.To, 0)}
+		edits[i] = workflow.Edit{Op: e.Op, Step: or(e.Step, ""), Key: or(e.Key, ""), In: or(e.In, ""), To: or(e.To, 0)}
 		if e.Value != nil && len(*e.Value) > 0 {
 			v, err := item.Decode(*e.Value)
 			if err != nil {
@@ -335,7 +388,7 @@ func (s *Server) CheckDocument(ctx context.Context, r api.CheckDocumentRequestOb
 	if err != nil {
 		return nil, err
 	}
-	w, problems := workflow.Check([]byte(r.Body.Document), catalog, nil)
+	w, problems := workflow.Check([]byte(r.Body.Document), catalog)
 	out := api.CheckDocument200JSONResponse{Problems: findings(problems)}
 	if w != nil {
 		out.Trigger, out.Lines = some(workflow.TriggerSentence(w.Trigger)), some(lines(w, catalog))
@@ -406,7 +459,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if err != nil {
 		return nil, err
 	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
 	if parsed == nil || workflow.HasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors and cannot go live.", problems: problems}
 	}
@@ -475,17 +528,15 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog, nil)
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
 	if parsed == nil {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
 	}
 	if to := or(r.Body.To, ""); to != "" {
-		at, _ := parsed.Step(to)
-		if at < 0 {
+		if parsed = parsed.UpTo(to); parsed == nil {
 			return nil, refuse(http.StatusUnprocessableEntity, "no_step", fmt.Sprintf("There is no step %q.", to))
 		}
-		parsed.Steps = parsed.Steps[:at+1]
-		problems = within(problems, parsed)
+		problems = remaining(problems, parsed)
 	}
 	if workflow.HasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
@@ -523,8 +574,8 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	return api.Rehearse200JSONResponse(out), s.Store.SaveRehearsal(ctx, sc, w.ID, store.Pack(body))
 }
 
-// within keeps the problems of the steps that are left, and of the head.
-func within(problems []document.Problem, w *workflow.Workflow) []document.Problem {
+// remaining keeps the problems of the steps that are left, and of the head.
+func remaining(problems []document.Problem, w *workflow.Workflow) []document.Problem {
 	var out []document.Problem
 	for _, p := range problems {
 		if i, _ := w.Step(p.Step); p.Step == "" || i >= 0 {
@@ -536,9 +587,7 @@ func within(problems []document.Problem, w *workflow.Workflow) []document.Proble
 
 func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
 	out := api.Rehearsal{Made: time.Now().UTC(), Version: version, State: api.RunState(got.State), Message: given(got.Message), Columns: columns(plan, catalog, &got.Counts), Rows: []api.Row{}, Counts: counts(got.Counts)}
-	entries := map[engine.Key]*engine.Entry{}
 	for _, e := range got.Memory.All() {
-		entries[e.Key] = e
 		if e.Request != nil && e.Request.Prepared {
 			out.Prepared++
 		}
@@ -553,32 +602,18 @@ func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *wo
 			out.Truncated = some(true)
 			break
 		}
-		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(r.Cells)}
+		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(plan, r.Cells), Members: given(r.Members)}
 		for j, st := range plan.Steps {
-			if st.Operation == nil && j < len(row.Cells) {
-				if e := entries[engine.Key{Pass: 1, Step: st.Number, Address: ownerAt(r.Address, plan, j)}]; e != nil && e.Request != nil {
-					row.Cells[j].Sent = some(sent(e.Request))
-				}
+			if e := r.Entry(st.Number); e != nil && e.Request != nil {
+				row.Cells[j].Sent = some(sent(e.Request))
 			}
-		}
-		for j := range row.Cells {
-			if f := r.Fields(j); f != nil {
+			if f := r.Fields(st.Number); f != nil {
 				row.Cells[j].Fields = some(raw(f))
 			}
 		}
 		out.Rows = append(out.Rows, row)
 	}
 	return out
-}
-
-// ownerAt is the address of the item that came to step j on the way to an item.
-func ownerAt(a item.Address, plan *workflow.Plan, j int) item.Address {
-	for i := len(plan.Steps) - 1; i >= j; i-- {
-		if plan.Steps[i].Lists() {
-			a = a.Before(plan.Steps[i].Number)
-		}
-	}
-	return a
 }
 
 // LastRehearsal implements api.StrictServerInterface.
@@ -712,16 +747,16 @@ func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequest
 func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
 	out := api.ListKinds200JSONResponse{}
 	for _, k := range steps.Kinds() {
-		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Settings: properties(k.Properties())})
+		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Settings: properties(k.Form.Properties)})
 	}
 	for _, t := range []string{"webhook", "manual"} {
 		k := workflow.TriggerKinds[t]
-		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Properties)})
+		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Form.Properties)})
 	}
 	return out, nil
 }
 
-func properties(list []connector.Property) []api.Property {
+func properties(list []form.Property) []api.Property {
 	out := make([]api.Property, 0, len(list))
 	for _, p := range list {
 		out = append(out, api.Property{Name: p.Name, Required: p.Required, Schema: raw(p.Schema)})
@@ -770,7 +805,7 @@ func (s *Server) Evaluate(_ context.Context, r api.EvaluateRequestObject) (api.E
 		}
 		return api.Evaluate200JSONResponse(out), nil
 	}
-	out.Value, out.Text, out.Why = some(raw(v)), some(engine.Line(expr.Brief(v))), given(why)
+	out.Value, out.Text, out.Why = some(raw(v)), some(words.Line(expr.Brief(v))), given(why)
 	return api.Evaluate200JSONResponse(out), nil
 }
 

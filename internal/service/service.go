@@ -56,6 +56,8 @@ type Service struct {
 
 	Connections *connections.Service
 
+	planner *runs.Planner
+
 	http *http.Server
 	lock *os.File
 	done chan error
@@ -151,8 +153,9 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		listener.Close()
 		return err
 	}
+	s.planner = runs.NewPlanner(reader)
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
-		Plans: plans, Outlines: workflows.NewOutlines(), Runs: reader, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
+		Plans: plans, Outlines: workflows.NewOutlines(), Runs: reader, Planner: s.planner, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {
 		listener.Close()
@@ -230,6 +233,9 @@ func (s *Service) Close() {
 		defer cancel()
 		_ = s.http.Shutdown(ctx)
 		_ = s.http.Close()
+	}
+	if s.planner != nil {
+		s.planner.Close()
 	}
 	if s.Node != nil {
 		s.Node.Close()

@@ -191,7 +191,7 @@ func (b *bench) sayEverything(ctx context.Context, t *testing.T) {
 	require.NoError(t, b.append(ctx, one.Run, entry(0, "{}")))
 	require.NoError(t, b.writer.Lattice(ctx, &LatticePage{Workspace: b.sc.workspace, Run: one.Run, Pass: 1, Fates: []byte("{}"), Body: []byte("x")}))
 	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: one.Run}
-	_, err = j.Entries(ctx, 1, 2, []item.Address{item.Root(0)})
+	_, err = j.Entries(ctx, 1, 2, "", []item.Address{item.Root(0)})
 	require.NoError(t, err)
 	_, err = j.Page(ctx, engine.Key{Pass: 1})
 	require.NoError(t, err)

@@ -458,7 +458,7 @@ func TestStraysAreTakenInHoweverLate(t *testing.T) {
 	require.NoError(t, b.Adopt(ctx, next))
 	require.Zero(t, b.count(t, "SELECT count(*) FROM stray"))
 	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
-	got, err := j.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1), item.Root(2)})
+	got, err := j.Entries(ctx, 1, 2, "", []item.Address{item.Root(0), item.Root(1), item.Root(2)})
 	require.NoError(t, err)
 	by := map[item.Address]string{}
 	for _, e := range got {
@@ -473,7 +473,7 @@ func TestStraysAreTakenInHoweverLate(t *testing.T) {
 	done := make(chan bool, 1)
 	require.NoError(t, owner.End(&End{Workspace: b.sc.workspace, Run: s.Run, Pass: 1, Claim: 2, State: engine.Partial, Total: -1}, func(applied bool, _ error) { done <- applied }))
 	require.True(t, <-done)
-	require.NoError(t, b.NewPass(ctx, b.sc, s.Run, "retry", []string{"0"}, 1))
+	require.NoError(t, b.NewPass(ctx, b.sc, s.Run, Pass{Kind: "retry", Chosen: []string{"0"}, Revision: 1}))
 	require.ErrorIs(t, b.append(ctx, s.Run, entry(3, `{"by": "the old owner"}`)), ErrFenced)
 	third := mustSession(t, b, "node-c")
 	_, err = b.Claim(ctx, third, Turn{}, 5)
@@ -671,6 +671,7 @@ func TestAClaimBringsTheItemsOfWhatBegins(t *testing.T) {
 	ctx := context.Background()
 	small, large, none := b.start(""), b.start(""), b.start("")
 	large.Items = [][]byte{[]byte(`[{"n": 1}]`), []byte(`[{"n": 2}]`), []byte(`[{"n": 3}]`)}
+	large.Ordinals = []uint32{0, 1, 2}
 	none.Items = nil
 	for _, s := range []*Start{small, large, none} {
 		_, err := b.begin(ctx, s)
@@ -685,11 +686,17 @@ func TestAClaimBringsTheItemsOfWhatBegins(t *testing.T) {
 		require.Equal(t, c.Run != large.Run, c.Whole)
 		var all []map[string]any
 		for page := 0; ; page++ {
-			items, err := source.Page(ctx, page)
+			got, err := source.Page(ctx, page)
 			if err != nil {
 				break
 			}
-			all = append(all, items...)
+			require.Equal(t, uint32(len(all)), got.First)
+			all = append(all, got.Items...)
+		}
+		for n := range all {
+			page, err := source.Find(ctx, uint32(n))
+			require.NoError(t, err)
+			require.Equal(t, n, page, "one item a page")
 		}
 		require.Len(t, all, map[uuid.UUID]int{small.Run: 1, large.Run: 3, none.Run: 0}[c.Run])
 	}

@@ -55,6 +55,12 @@ func (c *Committer) Append(ctx context.Context, workspace, run uuid.UUID, e *eng
 	w := &entryWrite{workspace: workspace, run: run, entry: e, stands: e}
 	for _, x := range writes {
 		own, ok := x.(Write)
+		switch x := x.(type) {
+		case engine.Waits:
+			own, ok = waits{workspace, run, x}, true
+		case engine.Wakes:
+			own, ok = wakes{workspace, run, x}, true
+		}
 		if !ok {
 			return nil, fmt.Errorf("%T is not a change of our own state", x)
 		}
@@ -87,10 +93,10 @@ func (w *entryWrite) pack() (err error) {
 // entries are all those of a batch.
 type entries []*entryWrite
 
-const journalColumns = "workspace_id, run_id, pass, step, rounds, address, part, outcome, generation, input_hash, attempts, started, ended, units, result, sealed, request, failure"
+const journalColumns = "workspace_id, run_id, pass, step, rounds, address, part, outcome, generation, input_hash, attempts, started, ended, units, first, result, sealed, request, failure"
 
 const journalUnnest = `SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::bytea[], $6::bytea[], $7::int[], $8::text[], $9::int[], $10::bytea[], $11::int[],
-		$12::timestamptz[], $13::timestamptz[], $14::float8[], $15::bytea[], $16::bytea[], $17::bytea[], $18::bytea[])`
+		$12::timestamptz[], $13::timestamptz[], $14::float8[], $15::bigint[], $16::bytea[], $17::bytea[], $18::bytea[], $19::bytea[])`
 
 // columns gives the entries as one array for each column.
 func (p entries) columns() []any {
@@ -101,6 +107,7 @@ func (p entries) columns() []any {
 		outcome                          []string
 		started, ended                   []time.Time
 		units                            []float64
+		first                            []int64
 		result, sealed, request, failure [][]byte
 	)
 	for _, w := range p {
@@ -111,19 +118,30 @@ func (p entries) columns() []any {
 		rounds, address, hash = append(rounds, []byte(e.Rounds)), append(address, []byte(e.Address)), append(hash, e.InputHash)
 		outcome = append(outcome, string(e.Outcome))
 		started, ended, units = append(started, e.Started), append(ended, e.Ended), append(units, e.Units)
+		first = append(first, int64(e.First))
 		result, sealed, request, failure = append(result, w.result), append(sealed, e.Sealed), append(request, w.request), append(failure, w.failure)
 	}
-	return []any{workspace, run, pass, step, rounds, address, part, outcome, gen, hash, attempts, started, ended, units, result, sealed, request, failure}
+	return []any{workspace, run, pass, step, rounds, address, part, outcome, gen, hash, attempts, started, ended, units, first, result, sealed, request, failure}
 }
 
 // queue inserts the entries; those with writes each in a statement of its own.
 func (p entries) queue(q *pgx.Batch) {
-	var plain entries
+	var plain, waiting, waking entries
 	for _, w := range p {
 		w.stands = nil
 		if len(w.writes) == 0 {
 			plain = append(plain, w)
 			continue
+		}
+		if len(w.writes) == 1 { // of these there are many, so they go together
+			switch w.writes[0].(type) {
+			case waits:
+				waiting = append(waiting, w)
+				continue
+			case wakes:
+				waking = append(waking, w)
+				continue
+			}
 		}
 		args := entries{w}.columns()
 		var sql strings.Builder
@@ -143,6 +161,8 @@ func (p entries) queue(q *pgx.Batch) {
 			return err
 		})
 	}
+	waiting.queueWaits(q)
+	waking.queueWakes(q)
 	if len(plain) == 0 {
 		return
 	}

@@ -53,7 +53,7 @@ func TestALeaveComesBackThroughAHiccup(t *testing.T) {
 				require.NoError(t, b.append(ctx, s.Run, entry(i, "{}")))
 			}
 			j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
-			list, err := j.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1), item.Root(2)})
+			list, err := j.Entries(ctx, 1, 2, "", []item.Address{item.Root(0), item.Root(1), item.Root(2)})
 			require.NoError(t, err)
 			require.Len(t, list, 3)
 			require.Zero(t, b.count(t, "SELECT count(*) FROM connection_permit"))

@@ -27,7 +27,7 @@ type RunJournal struct {
 
 // entryColumns lists what an entry is made of, from a table by that name.
 func entryColumns(table string) string {
-	return strings.ReplaceAll("@pass, @step, @rounds, @address, @part, @outcome, @generation, @input_hash, @attempts, @started, @ended, @units, @result, @sealed, @request, @failure", "@", table+".")
+	return strings.ReplaceAll("@pass, @step, @rounds, @address, @part, @outcome, @generation, @input_hash, @attempts, @started, @ended, @units, @first, @result, @sealed, @request, @failure", "@", table+".")
 }
 
 // decidingColumns are those without what was sent, where it is only to be shown.
@@ -40,12 +40,14 @@ func scanEntryAfter(row pgx.CollectableRow, before ...any) (*engine.Entry, error
 	var e engine.Entry
 	var rounds, address, result, request, failure []byte
 	var step int
+	var first int64
 	var outcome string
-	err := row.Scan(append(before, &e.Pass, &step, &rounds, &address, &e.Part, &outcome, &e.Generation, &e.InputHash, &e.Attempts, &e.Started, &e.Ended, &e.Units, &result, &e.Sealed, &request, &failure)...)
+	err := row.Scan(append(before, &e.Pass, &step, &rounds, &address, &e.Part, &outcome, &e.Generation, &e.InputHash, &e.Attempts, &e.Started, &e.Ended, &e.Units, &first, &result, &e.Sealed, &request, &failure)...)
 	if err != nil {
 		return nil, err
 	}
-	e.Step, e.Rounds, e.Address, e.Outcome = uint16(step), string(rounds), item.Address(address), engine.Outcome(outcome)
+	e.First = uint32(first)
+	e.Step, e.Rounds, e.Address, e.Outcome = uint16(step), item.Rounds(rounds), item.Address(address), engine.Outcome(outcome)
 	e.Started, e.Ended = e.Started.UTC(), e.Ended.UTC()
 	if e.Result, err = unpack(result); err != nil {
 		return nil, err
@@ -69,16 +71,25 @@ func scanEntryAfter(row pgx.CollectableRow, before ...any) (*engine.Entry, error
 	return &e, nil
 }
 
-// Entries implements engine.Journal: one query for a chunk's items at a step,
-// by a range of addresses, since chunks stand in the order of their items.
-func (j *RunJournal) Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*engine.Entry, error) {
+// Entries implements engine.Journal: one query for a chunk's items at a step, by
+// a range of addresses where the chunk stands in the order of its items, by the
+// list of them where a wake changed it.
+func (j *RunJournal) Entries(ctx context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*engine.Entry, error) {
+	const from = ` FROM journal WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = $5 AND part <= 0 AND address `
+	args := []any{j.Workspace, j.Run, pass, int(step), []byte(rounds)}
 	wanted := make(map[item.Address]bool, len(addresses))
-	for _, a := range addresses {
-		wanted[a] = true
+	list := make([][]byte, len(addresses))
+	for i, a := range addresses {
+		wanted[a], list[i] = true, []byte(a)
 	}
-	rows, err := j.Store.node.Query(ctx, "SELECT "+decidingColumns+` FROM journal
-		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = '' AND address BETWEEN $5 AND $6 AND part <= 0`,
-		j.Workspace, j.Run, pass, int(step), []byte(slices.Min(addresses)), []byte(slices.Max(addresses)))
+	where := "BETWEEN $6 AND $7"
+	if slices.IsSorted(addresses) {
+		args = append(args, list[0], list[len(list)-1])
+	} else {
+		where = "= ANY ($6)"
+		args = append(args, list)
+	}
+	rows, err := j.Store.node.Query(ctx, "SELECT "+decidingColumns+from+where, args...)
 	if err != nil {
 		return nil, unavailable(err)
 	}
@@ -91,6 +102,21 @@ func (j *RunJournal) Page(ctx context.Context, k engine.Key) (*engine.Entry, err
 	rows, err := j.Store.node.Query(ctx, "SELECT "+entryColumns("journal")+` FROM journal
 		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = $5 AND address = $6 AND part = $7`,
 		j.Workspace, j.Run, k.Pass, int(k.Step), []byte(k.Rounds), []byte(k.Address), k.Part)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	e, err := pgx.CollectExactlyOneRow(rows, scanEntry)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	return e, unavailable(err)
+}
+
+// PageOf implements engine.Journal.
+func (j *RunJournal) PageOf(ctx context.Context, k engine.Key, n uint32) (*engine.Entry, error) {
+	rows, err := j.Store.node.Query(ctx, "SELECT "+entryColumns("journal")+` FROM journal
+		WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = $5 AND address = $6 AND part >= 0 AND first <= $7 ORDER BY part DESC LIMIT 1`,
+		j.Workspace, j.Run, k.Pass, int(k.Step), []byte(k.Rounds), []byte(k.Address), int64(n))
 	if err != nil {
 		return nil, unavailable(err)
 	}
@@ -116,29 +142,49 @@ type TriggerItems struct {
 	First   [][]byte
 	Decoded []map[string]any // the first page as a value
 	Whole   bool             // there are no others
+
+	next uint32 // ordinal of the first item of the next page at hand
 }
 
 // Page implements engine.Source.
-func (t *TriggerItems) Page(ctx context.Context, page int) ([]map[string]any, error) {
+func (t *TriggerItems) Page(ctx context.Context, page int) (engine.Page, error) {
 	if page < len(t.First) && t.First[page] != nil {
 		text, decoded := t.First[page], t.Decoded
 		t.First[page], t.Decoded = nil, nil
-		if page == 0 && decoded != nil {
-			return decoded, nil
+		p := engine.Page{First: t.next, Bytes: len(text), Items: decoded}
+		if page > 0 || decoded == nil {
+			var err error
+			if p.Items, err = decodeItems(text); err != nil {
+				return p, err
+			}
 		}
-		return decodeItems(text)
+		t.next += uint32(len(p.Items))
+		return p, nil
 	}
 	if t.Whole && page >= len(t.First) {
-		return nil, io.EOF
+		return engine.Page{}, io.EOF
 	}
 	e, err := t.RunJournal.Page(ctx, engine.Key{Pass: 1, Step: 0, Part: page})
 	if err != nil {
-		return nil, err
+		return engine.Page{}, err
 	}
 	if e == nil {
-		return nil, io.EOF
+		return engine.Page{}, io.EOF
 	}
-	return decodeItems(e.Result)
+	items, err := decodeItems(e.Result)
+	return engine.Page{First: e.First, Items: items, Bytes: len(e.Result)}, err
+}
+
+// Find implements engine.Source.
+func (t *TriggerItems) Find(ctx context.Context, n uint32) (int, error) {
+	e, err := t.PageOf(ctx, engine.Key{Pass: 1, Step: 0}, n)
+	if err != nil {
+		return 0, err
+	}
+	if e == nil {
+		return 0, io.EOF
+	}
+	return e.Part, nil
 }
 
 func decodeItems(text []byte) ([]map[string]any, error) {

@@ -153,6 +153,7 @@ type Pass struct {
 	Revision  int
 	Kind      string
 	Chosen    []string
+	Moves     map[string]string
 	Started   time.Time
 	StartedBy string
 }
@@ -160,7 +161,7 @@ type Pass struct {
 // Passes lists a run's passes in order.
 func (s *Store) Passes(ctx context.Context, workspace, run uuid.UUID) (out []Pass, err error) {
 	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
+		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
 		if err != nil {
 			return err
 		}
@@ -170,18 +171,19 @@ func (s *Store) Passes(ctx context.Context, workspace, run uuid.UUID) (out []Pas
 	return out, err
 }
 
-// NewPass queues a further pass of a run that has ended.
-func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, kind string, chosen []string, revision int) error {
+// NewPass queues a further pass of a run that has ended: its kind, revision,
+// chosen items and moves.
+func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
 		var number int
 		err := tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 RETURNING *)
 			INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted)
-			SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, $2, accepted FROM r RETURNING pass`, run, revision).Scan(&number)
+			SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, $2, accepted FROM r RETURNING pass`, run, p.Revision).Scan(&number)
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, chosen, started, started_by)
-			SELECT workspace_id, run_id, $2, workflow_id, $3, $4, $5, now(), $6 FROM live WHERE run_id = $1`, run, number, revision, kind, chosen, sc.name)
+		_, err = tx.Exec(ctx, `INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, chosen, moves, started, started_by)
+			SELECT workspace_id, run_id, $2, workflow_id, $3, $4, $5, $6, now(), $7 FROM live WHERE run_id = $1`, run, number, p.Revision, p.Kind, p.Chosen, p.Moves, sc.name)
 		if err == nil {
 			_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
 		}

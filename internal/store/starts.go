@@ -16,6 +16,7 @@ type Start struct {
 	By                       string
 	Label                    string
 	Items                    [][]byte         // pages of the trigger's items, JSON lists
+	Ordinals                 []uint32         // of the first item of each page; nil where there is one page
 	Decoded                  []map[string]any // the first of these pages, where it is at hand; it is not changed
 	Key                      string           // starts nothing if it stands already; "" for none
 	Expires                  time.Time
@@ -83,9 +84,9 @@ const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::u
 	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, accepted)
 		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, accepted
 		FROM n RETURNING run_id, state = 'running' AS ours),
-	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, result)
-		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.result
-		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[]) AS j(workspace_id, run_id, part, result, at)
+	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
+		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
+		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[], $18::bigint[]) AS j(workspace_id, run_id, part, result, at, first)
 		WHERE j.run_id IN (SELECT run_id FROM p))
 	SELECT run_id, ours, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
 
@@ -107,6 +108,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		jpart                    []int32
 		jresult                  [][]byte
 		jat                      []time.Time
+		jfirst                   []int64
 	)
 	first, byRun := map[string]*startWrite{}, make(map[uuid.UUID]*startWrite, len(p))
 	type follower struct{ w, leader *startWrite }
@@ -130,12 +132,17 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
 		for i, page := range s.Items {
 			jw, jr, jpart, jresult, jat = append(jw, s.Workspace), append(jr, s.Run), append(jpart, int32(i)), append(jresult, pack(page)), append(jat, s.Accepted)
+			first := int64(0)
+			if i < len(s.Ordinals) {
+				first = int64(s.Ordinals[i])
+			}
+			jfirst = append(jfirst, first)
 		}
 	}
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat).Query(func(rows pgx.Rows) error {
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool

@@ -132,7 +132,7 @@ func TestEntriesComeBackAsTheyWere(t *testing.T) {
 	require.NoError(t, b.append(ctx, s.Run, e))
 	require.NoError(t, b.append(ctx, s.Run, entry(0, "{}")), "a repeat of unknown fate changes nothing")
 	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
-	got, err := j.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	got, err := j.Entries(ctx, 1, 2, "", []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
 	require.Equal(t, long, string(got[0].Result))
@@ -144,7 +144,7 @@ func TestEntriesComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, e.Ended.UTC().Truncate(time.Microsecond), got[0].Ended)
 	items, err := (&TriggerItems{RunJournal: j}).Page(ctx, 0)
 	require.NoError(t, err)
-	require.Equal(t, []map[string]any{{"n": int64(1)}}, items)
+	require.Equal(t, []map[string]any{{"n": int64(1)}}, items.Items)
 	other := &RunJournal{Store: b.Store, Workspace: uuid.New(), Run: s.Run}
 	none, err := other.Page(ctx, e.Key)
 	require.NoError(t, err)
@@ -234,13 +234,13 @@ func TestAnEndedSessionWritesNothingMore(t *testing.T) {
 	require.Zero(t, runs[0].Takeovers, "it was not begun by a claim")
 	require.False(t, runs[0].Interrupted.IsZero(), "and still something of it may have been in flight")
 	journal := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: s.Run}
-	got, err := journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	got, err := journal.Entries(ctx, 1, 2, "", []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 1)
 
 	// What the old node still held is not lost: the new owner adopts it.
 	require.NoError(t, b.Adopt(ctx, next))
-	got, err = journal.Entries(ctx, 1, 2, []item.Address{item.Root(0), item.Root(1)})
+	got, err = journal.Entries(ctx, 1, 2, "", []item.Address{item.Root(0), item.Root(1)})
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	require.ErrorIs(t, b.Adopt(ctx, b.session), ErrFenced)

@@ -127,7 +127,7 @@ func TestAWorkspaceIsAlone(t *testing.T) {
 		"a rehearsal":   func() error { _, _, err := b.Rehearsal(ctx, o.sc, b.workflow.ID); return err },
 		"a connection":  func() error { _, err := b.Connection(ctx, o.sc, "kiln"); return err },
 		"a cancel":      func() error { _, err := b.CancelRun(ctx, o.sc, s.Run); return err },
-		"a further one": func() error { return b.NewPass(ctx, o.sc, s.Run, "retry", nil, 1) },
+		"a further one": func() error { return b.NewPass(ctx, o.sc, s.Run, Pass{Kind: "retry", Revision: 1}) },
 		"a deletion":    func() error { return b.DeleteWorkflow(ctx, o.sc, "loads") },
 		"a secret":      func() error { _, err := b.NewHookSecret(ctx, o.sc, "loads"); return err },
 	} {
@@ -327,9 +327,9 @@ func TestFurtherPassesAndCancels(t *testing.T) {
 	require.Equal(t, "cancelled", r.State)
 	s, err := b.begin(ctx, b.claimed(""))
 	require.NoError(t, err)
-	require.Error(t, b.NewPass(ctx, b.sc, s.Run, "retry", nil, 1), "it is still under way")
+	require.Error(t, b.NewPass(ctx, b.sc, s.Run, Pass{Kind: "retry", Revision: 1}), "it is still under way")
 	require.True(t, b.end(t, &End{Run: s.Run, Claim: 1, State: engine.Partial, Reason: call.ReasonToldToWait, Total: -1}))
-	require.NoError(t, b.NewPass(ctx, b.sc, s.Run, "retry", []string{"0", "1.2"}, 1))
+	require.NoError(t, b.NewPass(ctx, b.sc, s.Run, Pass{Kind: "retry", Chosen: []string{"0", "1.2"}, Revision: 1}))
 	passes, err := b.Passes(ctx, b.sc.workspace, s.Run)
 	require.NoError(t, err)
 	require.Len(t, passes, 2)

@@ -44,9 +44,9 @@ func (o *Outlines) Of(text string) Outline {
 	}
 	out := Outline{}
 	if w, _, _ := workflow.Read([]byte(text)); w != nil {
-		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Steps)}
-		for i := range w.Steps {
-			if c := w.Steps[i].Connection; c != "" {
+		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names())}
+		for s := range w.All() {
+			if c := s.Connection; c != "" {
 				out.Connections = append(out.Connections, c)
 			}
 		}
@@ -64,7 +64,7 @@ func (o *Outlines) Errors(catalog *workflow.Catalog, texts ...string) []int {
 		k := [2][32]byte{sha256.Sum256([]byte(text)), around}
 		n, ok := o.errors.Get(k)
 		if !ok {
-			_, problems := workflow.Check([]byte(text), catalog, nil)
+			_, problems := workflow.Check([]byte(text), catalog)
 			for _, p := range problems {
 				if p.Severity == document.SeverityError {
 					n++

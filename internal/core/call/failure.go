@@ -52,5 +52,6 @@ const (
 	ReasonConnection = "connection_broken"
 	ReasonToldToWait = "told_to_wait"
 	ReasonJob        = "job_running"   // the other side works on what was asked of it
+	ReasonWait       = "items_wait"    // items wait until a time, as a step says
 	ReasonOurs       = "fault_of_ours" // something on our own side does not work
 )

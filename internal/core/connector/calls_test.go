@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 )
 
@@ -295,27 +296,35 @@ func TestFailuresAreFoundInsideTheBody(t *testing.T) {
 	require.ErrorContains(t, err, "sent on to https://elsewhere.example")
 }
 
+func free(settings map[string]any) (*Action, map[string]any, error) {
+	f, err := ReadFree(settings)
+	if err != nil {
+		return nil, nil, err
+	}
+	return f.Action()
+}
+
 func TestFreeCallsAreEncodedForTheirPlace(t *testing.T) {
 	t.Parallel()
-	_, _, err := Free(map[string]any{"url": "https://(= item.host ).example/x"})
+	_, _, err := free(map[string]any{"url": "https://(= item.host ).example/x"})
 	require.ErrorContains(t, err, "the host is put together by an expression")
 	for _, url := range []string{"", "ftp://x/a", "x/y", "https://me:pw@x.example/"} {
-		_, _, err := Free(map[string]any{"url": url})
+		_, _, err := free(map[string]any{"url": url})
 		require.Error(t, err, url)
 	}
-	_, _, err = Free(map[string]any{"url": "/x", "header": map[string]any{"Authorization": "Bearer x"}})
+	_, _, err = free(map[string]any{"url": "/x", "header": map[string]any{"Authorization": "Bearer x"}})
 	require.ErrorContains(t, err, "belongs into a connection")
-	_, _, err = Free(map[string]any{"url": "/x", "method": "POST", "json": map[string]any{}, "form": map[string]any{}})
+	_, _, err = free(map[string]any{"url": "/x", "method": "POST", "json": map[string]any{}, "form": map[string]any{}})
 	require.ErrorContains(t, err, "one body")
-	_, _, err = Query(map[string]any{"query": "select (= item.x )"})
+	_, _, err = (&Query{Query: "select (= item.x )"}).Action()
 	require.ErrorContains(t, err, "write $1, $2")
-	a, tree, err := Free(map[string]any{"url": "https://kiln.example/v1/x?a=1&a=2&b=%20", "each": "response.rows"})
+	a, tree, err := free(map[string]any{"url": "https://kiln.example/v1/x?a=1&a=2&b=%20", "each": "response.rows"})
 	require.NoError(t, err)
 	require.True(t, a.List())
 	request, err := a.Build(nil, tree, nil)
 	require.NoError(t, err)
 	require.Equal(t, "https://kiln.example/v1/x?a=1&a=2&b=+", request.URL.String())
-	a, _, err = Free(map[string]any{"url": "(= item.url )"})
+	a, _, err = free(map[string]any{"url": "(= item.url )"})
 	require.NoError(t, err)
 	for _, address := range []string{"javascript:alert(1)", "//x", "https://u:p@x.example", ""} {
 		_, err := a.Build(nil, map[string]any{"method": "GET", "address": address}, nil)
@@ -336,7 +345,7 @@ func TestAddressesOfRecordsGiveTheirIds(t *testing.T) {
 func TestTheDocumentsSchemaKnowsEveryKey(t *testing.T) {
 	t.Parallel()
 	s := DocumentSchema()
-	_, err := CompileSchema(s)
+	_, err := form.Compile(s)
 	require.NoError(t, err)
 	for _, name := range []string{"SignIn", "Action", "Job", "Paging", "Failure", "Wait", "OAuth", "Signing", "Webhook"} {
 		require.Contains(t, s["$defs"], name)

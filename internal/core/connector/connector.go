@@ -23,6 +23,7 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/near"
 )
 
@@ -58,7 +59,7 @@ type Connector struct {
 
 	base              *expr.Template
 	left              *expr.Template
-	accountProperties []Property
+	accountProperties []form.Property
 }
 
 // Limits are what the application takes from one account.
@@ -135,7 +136,7 @@ type Action struct {
 	Job      *Job           `doc:"job"` // makes the action one that takes a while
 
 	Name       string
-	Properties []Property
+	Properties []form.Property
 	connector  *Connector
 	schema     *jsonschema.Schema
 	each       *expr.Program
@@ -185,7 +186,7 @@ type Trigger struct {
 	Sample   any            `doc:"sample"`
 
 	Name       string
-	Properties []Property
+	Properties []form.Property
 }
 
 // Polling looks again and again with an action that lists.
@@ -206,13 +207,6 @@ type Webhook struct {
 	Subscribe    *Request `doc:"subscribe"`
 	Unsubscribe  *Request `doc:"unsubscribe"`
 	Instructions string   `doc:"instructions"` // where a person pastes the address
-}
-
-// Property is a field of an action in the order of the document.
-type Property struct {
-	Name     string
-	Schema   map[string]any
-	Required bool
 }
 
 // Failure says how errors look.
@@ -320,7 +314,7 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 		k.add("version", errors.New("the version is a whole number from 1"))
 	}
 	if len(c.Account) > 0 {
-		_, err := CompileSchema(c.Account)
+		_, err := form.Compile(c.Account)
 		k.add("account", err)
 	}
 	c.accountProperties = properties(doc, "account", c.Account)
@@ -432,7 +426,7 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 	for _, p := range a.LeaveOut {
 		a.leaveOut = append(a.leaveOut, strings.Split(p, "."))
 	}
-	schema, err := CompileSchema(a.Fields)
+	schema, err := form.Compile(a.Fields)
 	k.add(path+".fields", err)
 	a.schema = schema
 	a.Properties = properties(k.doc, path+".fields", a.Fields)
@@ -442,7 +436,7 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 		}
 	}
 	for _, m := range placeholder.FindAllStringSubmatch(a.Sentence, -1) {
-		if !slices.ContainsFunc(a.Properties, func(p Property) bool { return p.Name == m[1] }) {
+		if !slices.ContainsFunc(a.Properties, func(p form.Property) bool { return p.Name == m[1] }) {
 			k.add(path+".sentence", fmt.Errorf("{%s} is not a field of the action", m[1]))
 		}
 	}
@@ -559,17 +553,17 @@ func (t *Trigger) compile(k *compiler, c *Connector, name string) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_][a-z0-9_]*)\}`)
 
-func properties(doc *document.Document, path string, schema map[string]any) []Property {
+func properties(doc *document.Document, path string, schema map[string]any) []form.Property {
 	n := doc.At(path + ".properties")
 	if n == nil {
 		return nil
 	}
 	required, _ := schema["required"].([]any)
-	var out []Property
+	var out []form.Property
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		s, _ := document.Value(n.Content[i+1]).(map[string]any)
 		name := n.Content[i].Value
-		out = append(out, Property{name, s, slices.Contains(required, any(name))})
+		out = append(out, form.Property{Name: name, Schema: s, Required: slices.Contains(required, any(name))})
 	}
 	return out
 }
@@ -597,6 +591,12 @@ func (a *Action) List() bool { return a.each != nil }
 
 // Connector returns the connector that the action belongs to.
 func (a *Action) Connector() *Connector { return a.connector }
+
+// Validate checks an input against the action's fields. The error is a
+// *form.InputError with every problem.
+func (a *Action) Validate(input map[string]any) error {
+	return form.Validate(a.schema, a.Properties, input)
+}
 
 // Picked replaces every value that a person picked, {id, name}, by its id.
 func (a *Action) Picked(input map[string]any) map[string]any {
@@ -646,7 +646,7 @@ func (a *Action) Word(field, value string) string {
 }
 
 // AccountProperties lists the account's parameters in the order of the document.
-func (c *Connector) AccountProperties() []Property { return c.accountProperties }
+func (c *Connector) AccountProperties() []form.Property { return c.accountProperties }
 
 // said words a template in a sentence: by what it reads if that is short.
 func said(template, field string) string {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/form"
 
 	"github.com/stretchr/testify/require"
 )
@@ -44,7 +45,7 @@ func TestInputIsCheckedBeforeItIsSent(t *testing.T) {
 	add, err := tables(t).Action("append")
 	require.NoError(t, err)
 	_, err = add.Build(account, map[string]any{"tab": "t", "values": map[string]any{"note": strings.Repeat("x", 2001)}, "rwo": 1}, nil)
-	var ie *InputError
+	var ie *form.InputError
 	require.ErrorAs(t, err, &ie)
 	require.Contains(t, err.Error(), "Workbook is required and empty")
 	require.Contains(t, err.Error(), "values.note has 2001 characters; at most 2000 are taken")
@@ -99,7 +100,7 @@ func TestDocumentsThatAreWrongSayWhere(t *testing.T) {
 		require.ErrorContains(t, err, c.want, old)
 		require.ErrorContains(t, err, "line ")
 	}
-	_, err = CompileSchema(map[string]any{"$ref": "https://elsewhere.example/schema.json"})
+	_, err = form.Compile(map[string]any{"$ref": "https://elsewhere.example/schema.json"})
 	require.ErrorContains(t, err, "only references within the document")
 	for _, base := range []string{"ftp://x", "https://u:p@x", "x", "https://x/?a=1"} {
 		_, err := ParseBase(base)

@@ -3,35 +3,133 @@ package connector
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
-	"slices"
 	"strings"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 )
 
-// Free makes an action of the settings of an http step, and the tree of values
-// that are its input. An address that begins with / is that of the connection.
-func Free(settings map[string]any) (*Action, map[string]any, error) {
-	k := &compiler{doc: emptyDocument}
-	text := func(name string) string { s, _ := settings[name].(string); return s }
-	method := strings.ToUpper(text("method"))
-	if method == "" {
-		method = "GET"
-	}
-	if !slices.Contains(methods, method) || method == "SEND" {
-		return nil, nil, at("method", fmt.Errorf("%q is not a method", method))
-	}
-	tree, host, err := freeAddress(text("url"))
+// Free is a call that a step describes itself: the settings of an http step.
+type Free struct {
+	Method    string         `form:"method" title:"Method" oneof:"GET|POST|PUT|PATCH|DELETE|HEAD|OPTIONS|PROPFIND|QUERY" default:"GET"`
+	URL       string         `form:"url,required" title:"Address" help:"As https://host.example/path, or /path at the connection's own address. Expressions fill in parts of the path and values of the query." example:"/v1/orders/(= item.order )"`
+	Query     map[string]any `form:"query" title:"Query" hint:"fields" help:"Name to value; a list repeats the name."`
+	Header    map[string]any `form:"header" title:"Headers" hint:"fields" help:"What proves who we are comes from the connection alone."`
+	JSON      any            `form:"json" title:"Body as JSON" hint:"json"`
+	Form      map[string]any `form:"form" title:"Body as a form" hint:"fields" help:"Name to value."`
+	Multipart *Parts         `form:"multipart"`
+	Raw       *FreeText      `form:"raw" title:"Body as text" hint:"json"`
+	XML       map[string]any `form:"xml" title:"Body as XML" hint:"json" help:"One element: name to value, \"@name\" for attributes."`
+	File      string         `form:"file" title:"Body is a file" help:"An expression that gives a file."`
+	Answer    string         `form:"answer" title:"Read the answer as" oneof:"auto|json|text|file" default:"auto" help:"By its content type unless said otherwise."`
+	Take      *expr.Program  `form:"take" title:"Take of the answer" help:"What of the answer goes on; all of it unless given." example:"response.text"`
+	Each      *expr.Program  `form:"each" title:"Each becomes an item" help:"Where the list stands in the answer." example:"response.orders"`
+	Paging    *FreePaging    `form:"paging" title:"Further pages" hint:"json" help:"One way: cursor, link, address, page or offset."`
+	LeaveOut  []string       `form:"leave_out" title:"Leave out of the answer" hint:"list"`
+	Success   *FreeSuccess   `form:"success" title:"Counts as success" hint:"json"`
+	Wait      *FreeWait      `form:"wait" title:"Where it says how long to wait" hint:"json"`
+	Repeat    string         `form:"repeat" title:"If its outcome is unknown" oneof:"safe|keyed|unsafe" words:"safe=make it again, a second time changes nothing; keyed=make it again, the other side knows repeats by the Idempotency-Key; unsafe=ask me, it would happen twice" help:"A call can be cut after it was sent. Nobody knows then whether it happened. Reading, PUT and DELETE are safe unless you say otherwise; everything else is unsafe, since only the other side's documentation can tell that it knows repeats."`
+	Sample    any            `form:"sample" title:"Sample answer" hint:"json" help:"What a rehearsal answers with in place of a write."`
+}
+
+// FreeText is a body as it is written.
+type FreeText struct {
+	Type string `form:"type,required"`
+	Text string `form:"text,required"`
+}
+
+// FreePaging says how a list goes on; see Paging.
+type FreePaging struct {
+	Cursor  string `form:"cursor"`
+	Query   string `form:"query"`
+	Link    string `form:"link"`
+	Address string `form:"address"`
+	More    string `form:"more"`
+	Page    bool   `form:"page"`
+	Offset  bool   `form:"offset"`
+	First   int    `form:"first"`
+	Size    int    `form:"size"`
+}
+
+// FreeSuccess says which answers are none of a failure.
+type FreeSuccess struct {
+	Status []any  `form:"status"`
+	When   string `form:"when"`
+}
+
+// FreeWait says where an answer tells how long to wait.
+type FreeWait struct {
+	Header string `form:"header"`
+	Field  string `form:"field"`
+	Text   string `form:"text"`
+	Unit   string `form:"unit" oneof:"ms|s|m|h|at"`
+}
+
+// Parts are those of a multipart body.
+type Parts struct{ Value any }
+
+// FormSchema implements form.Custom.
+func (*Parts) FormSchema() map[string]any {
+	return map[string]any{"title": "Body in parts", "hint": "json", "type": []any{"object", "array"}, "description": "Name to text or file, or a list of {name, value}."}
+}
+
+// ReadForm implements form.Custom.
+func (p *Parts) ReadForm(v any) error { p.Value = v; return nil }
+
+// Action makes an action of the call, and the tree of values that is its input.
+// An address that begins with / is that of the connection. Errors that have a
+// place are *form.Error.
+func (f *Free) Action() (*Action, map[string]any, error) {
+	tree, host, err := freeAddress(f.URL)
 	if err != nil {
 		return nil, nil, at("url", err)
 	}
+	method := f.Method
+	if method == "" {
+		method = "GET"
+	}
 	tree["method"] = method
-	for _, name := range []string{"header", "query", "form"} {
-		m, ok := settings[name].(map[string]any)
-		if !ok {
+	if err := f.values(tree); err != nil {
+		return nil, nil, err
+	}
+	a := &Action{Title: "Call " + host, Effect: call.Write, Answer: f.Answer, Sample: f.Sample, free: true, each: f.Each, output: f.Take, connector: &Connector{Title: host}}
+	if readsByItself(method) {
+		a.Effect = call.Read
+	}
+	if a.Repeat = f.Repeat; a.Repeat == "" {
+		a.Repeat = repeatOf(a.Effect, method)
+	}
+	if f.Each != nil {
+		if a.Each = f.Each.Source; a.Effect == call.Write {
+			return nil, nil, at("each", errors.New("a list is read from a call that reads: use GET, or spread the answer"))
+		}
+	}
+	for _, p := range f.LeaveOut {
+		a.leaveOut = append(a.leaveOut, strings.Split(p, "."))
+	}
+	return a, tree, f.answers(a)
+}
+
+var freeForm = form.Of[Free]()
+
+// ReadFree reads the settings of a call, and finds what is wrong with them.
+func ReadFree(settings map[string]any) (*Free, error) {
+	f := &Free{}
+	if errs := freeForm.Read(settings, f); len(errs) > 0 {
+		return nil, errors.Join(errs...)
+	}
+	_, _, err := f.Action()
+	return f, err
+}
+
+// values puts what is sent into the tree.
+func (f *Free) values(tree map[string]any) error {
+	for name, m := range map[string]map[string]any{"header": f.Header, "query": f.Query} {
+		if m == nil {
 			continue
 		}
 		known, _ := tree[name].(map[string]any)
@@ -40,96 +138,64 @@ func Free(settings map[string]any) (*Action, map[string]any, error) {
 		}
 		for n, v := range m {
 			if name == "header" && (!headerName.MatchString(n) || Reserved(n)) {
-				return nil, nil, at("header."+n, fmt.Errorf("the header %q cannot be set here; what proves who we are belongs into a connection", n))
+				return at("header."+n, fmt.Errorf("the header %q cannot be set here; what proves who we are belongs into a connection", n))
 			}
 			known[n] = v
 		}
 		tree[name] = known
 	}
-	bodies := 0
-	for _, name := range []string{"json", "form", "multipart", "raw", "xml", "file"} {
-		if v, ok := settings[name]; ok && v != nil {
-			bodies++
-			tree[name] = v
-		}
+	bodies := map[string]any{}
+	if f.JSON != nil {
+		bodies["json"] = f.JSON
 	}
-	if bodies > 1 {
-		return nil, nil, at("json", errors.New("a call has one body: json, form, multipart, raw, xml or file"))
+	if f.Form != nil {
+		bodies["form"] = f.Form
 	}
-	a := &Action{Title: "Call " + host, Effect: call.Write, Answer: text("answer"), Each: text("each"), Sample: settings["sample"], free: true,
-		connector: &Connector{Title: host}, fixedUnits: 0}
-	if readsByItself(method) {
-		a.Effect = call.Read
+	if f.Multipart != nil {
+		bodies["multipart"] = f.Multipart.Value
 	}
-	a.Repeat = repeatOf(a.Effect, method)
-	if r := text("repeat"); slices.Contains(repeats, r) {
-		a.Repeat = r
+	if f.Raw != nil {
+		bodies["raw"] = map[string]any{"type": f.Raw.Type, "text": f.Raw.Text}
 	}
-	if !slices.Contains([]string{"", "auto", "json", "text", "file"}, a.Answer) {
-		return nil, nil, at("answer", fmt.Errorf("the answer is auto, json, text or file, not %q", a.Answer))
+	if f.XML != nil {
+		bodies["xml"] = f.XML
 	}
-	if a.Each != "" && a.Effect == call.Write {
-		return nil, nil, at("each", errors.New("a list is read from a call that reads: use GET, or spread the answer"))
+	if f.File != "" {
+		bodies["file"] = f.File
 	}
-	for name, to := range map[string]**expr.Program{"each": &a.each, "take": &a.output} {
-		if s := text(name); s != "" {
-			if *to, err = expr.Compile(s); err != nil {
-				return nil, nil, at(name, err)
-			}
-		}
+	if len(bodies) > 1 {
+		return at("json", errors.New("a call has one body: json, form, multipart, raw, xml or file"))
 	}
-	if list, ok := settings["leave_out"].([]any); ok {
-		for _, p := range list {
-			a.leaveOut = append(a.leaveOut, strings.Split(expr.Text(p), "."))
-		}
-	}
-	if m, ok := settings["paging"].(map[string]any); ok {
+	maps.Copy(tree, bodies)
+	return nil
+}
+
+// answers compiles how an answer is read.
+func (f *Free) answers(a *Action) error {
+	k := &compiler{doc: emptyDocument}
+	if p := f.Paging; p != nil {
 		if a.each == nil {
-			return nil, nil, at("paging", errors.New("pages are read of a list; say with each where it stands in the answer"))
+			return at("paging", errors.New("pages are read of a list; say with each where it stands in the answer"))
 		}
-		a.Paging = pagingOf(m)
+		a.Paging = &Paging{Cursor: p.Cursor, Query: p.Query, Link: p.Link, URL: p.Address, More: p.More, Page: p.Page, Offset: p.Offset, First: p.First, Size: p.Size}
 		a.Paging.compile(k, "paging")
 	}
-	if m, ok := settings["success"].(map[string]any); ok {
-		a.success = &Success{}
-		a.success.Status, _ = m["status"].([]any)
-		a.success.When, _ = m["when"].(string)
-		a.success.when = k.program("success.when", a.success.When)
+	if s := f.Success; s != nil {
+		a.success = &Success{Status: s.Status, When: s.When, when: k.program("success.when", s.When)}
 	}
-	if m, ok := settings["wait"].(map[string]any); ok {
-		w := Wait{}
-		w.Header, _ = m["header"].(string)
-		w.Field, _ = m["field"].(string)
-		w.Text, _ = m["text"].(string)
-		w.Unit, _ = m["unit"].(string)
-		a.connector.Failure.Wait = []Wait{w}
+	if w := f.Wait; w != nil {
+		a.connector.Failure.Wait = []Wait{{Header: w.Header, Field: w.Field, Text: w.Text, Unit: w.Unit}}
 		a.connector.Failure.compile(k, "wait")
 	}
 	if len(k.problems) > 0 {
-		return nil, nil, at(k.problems[0].Path, errors.New(k.problems[0].Message))
+		return at(k.problems[0].Path, errors.New(k.problems[0].Message))
 	}
-	return a, tree, nil
+	return nil
 }
 
 var emptyDocument, _ = document.Parse([]byte("{}"))
 
-func at(setting string, err error) error { return &FreeError{setting, err} }
-
-// FreeError places an error in a setting of an http or sql step.
-type FreeError struct {
-	Setting string
-	Err     error
-}
-
-func (e *FreeError) Error() string { return e.Err.Error() }
-func (e *FreeError) Unwrap() error { return e.Err }
-
-func pagingOf(m map[string]any) *Paging {
-	text := func(name string) string { s, _ := m[name].(string); return s }
-	number := func(name string) int { n, _ := m[name].(int64); return int(n) }
-	yes := func(name string) bool { b, _ := m[name].(bool); return b }
-	return &Paging{Cursor: text("cursor"), Query: text("query"), Link: text("link"), URL: text("address"), More: text("more"), Page: yes("page"), Offset: yes("offset"), First: number("first"), Size: number("size")}
-}
+func at(setting string, err error) error { return &form.Error{Field: setting, Err: err} }
 
 // freeAddress cuts an address into host, path and query, so that what a
 // template gives is encoded for its place. Only a whole address may come from
@@ -244,30 +310,35 @@ func copyOf(m map[string]any) map[string]any {
 	return out
 }
 
-// Query makes an action of the settings of an sql step. Rows come as items:
-// by pages in the order of key, or all at once where there is no key.
-func Query(settings map[string]any) (*Action, map[string]any, error) {
-	query, _ := settings["query"].(string)
-	key, _ := settings["key"].(string)
+// Query is a question to a database: the settings of an sql step.
+type Query struct {
+	Query  string `form:"query,required" title:"Query" hint:"lines" max:"20000" help:"Only reads. Values come as $1, $2 … from the parameters, never into the text." example:"select piece, studio from pieces where cone = $1"`
+	Params []any  `form:"params" title:"Parameters" hint:"list" help:"Expressions for $1, $2 …"`
+	Key    string `form:"key" title:"Key column" pattern:"^[A-Za-z_][A-Za-z0-9_]*$" help:"A unique column of the result. With it rows are read by pages and a run goes on where it stopped."`
+	Sample any    `form:"sample" title:"Sample rows" hint:"json"`
+}
+
+var rows = expr.MustCompile("response.rows")
+
+// Action makes an action of the query, and the tree of values that is its
+// input. Rows come as items: by pages in the order of key, or all at once where
+// there is no key.
+func (q *Query) Action() (*Action, map[string]any, error) {
 	switch {
-	case strings.TrimSpace(query) == "":
+	case strings.TrimSpace(q.Query) == "":
 		return nil, nil, at("query", errors.New("the query is to be filled in"))
-	case expr.IsTemplate(query):
+	case expr.IsTemplate(q.Query):
 		return nil, nil, at("query", errors.New("an expression stands in the query; write $1, $2 … there and the expressions under params, so that no value can change what is asked"))
 	}
-	body := map[string]any{"query": query, "params": []any{}}
-	if p, ok := settings["params"].([]any); ok {
-		body["params"] = p
+	body := map[string]any{"query": q.Query, "params": []any{}}
+	if q.Params != nil {
+		body["params"] = q.Params
 	}
-	if key != "" {
-		body["key"] = key
+	if q.Key != "" {
+		body["key"] = q.Key
 	}
-	each, err := expr.Compile("response.rows")
-	if err != nil {
-		return nil, nil, err
-	}
-	a := &Action{Title: "Query", Effect: call.Read, Repeat: call.Safe, Each: "response.rows", each: each, free: true, connector: &Connector{Title: "The database"}, Sample: settings["sample"]}
-	if key != "" {
+	a := &Action{Title: "Query", Effect: call.Read, Repeat: call.Safe, Each: rows.Source, each: rows, free: true, connector: &Connector{Title: "The database"}, Sample: q.Sample}
+	if q.Key != "" {
 		k := &compiler{doc: emptyDocument}
 		a.Paging = &Paging{Cursor: "response.next", Query: "cursor"}
 		a.Paging.compile(k, "paging")

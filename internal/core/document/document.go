@@ -126,6 +126,16 @@ func (d *Document) Decode(target any) []Problem {
 	return r.problems
 }
 
+// DecodeAt fills target of what stands at a path, with problems placed in the
+// whole document.
+func (d *Document) DecodeAt(path string, target any) []Problem {
+	r := &reader{}
+	if n := d.At(path); n != nil {
+		r.read(n, path, reflect.ValueOf(target).Elem())
+	}
+	return r.problems
+}
+
 type reader struct{ problems []Problem }
 
 func (r *reader) add(n *yaml.Node, path, message, cure string) {

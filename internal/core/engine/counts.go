@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 type Counts struct {
 	In       int           `json:"in"`      // trigger items
 	Through  int           `json:"through"` // items that passed every step
+	Joined   int           `json:"joined"`  // items that went into groups
 	Held     int           `json:"held_back"`
 	Nothing  int           `json:"gave_nothing"`
 	SetAside int           `json:"set_aside"`
@@ -26,6 +28,7 @@ type Counts struct {
 // StepCounts is what a step has done so far. In = out + held back + set aside +
 // gave nothing + stopped + in doubt, where a step gives one item for one.
 type StepCounts struct {
+	Step     uint16  `json:"step"` // lasting number
 	Name     string  `json:"name"`
 	In       int     `json:"in"`
 	Out      int     `json:"out"`
@@ -34,25 +37,32 @@ type StepCounts struct {
 	SetAside int     `json:"set_aside"`
 	Stopped  int     `json:"stopped"`
 	InDoubt  int     `json:"may_have_been_sent"`
+	Waiting  int     `json:"waiting"`
 	Calls    int     `json:"calls"`
 	Units    float64 `json:"units"`
 	Millis   int64   `json:"millis"` // spent in calls
 }
 
+// Of gives the counts of a step by its lasting number.
+func (c *Counts) Of(step uint16) StepCounts {
+	if i := slices.IndexFunc(c.Steps, func(s StepCounts) bool { return s.Step == step }); i >= 0 {
+		return c.Steps[i]
+	}
+	return StepCounts{Step: step}
+}
+
+// tally counts. Steps of an earlier revision that are gone are not counted.
 type tally struct {
-	mu     sync.Mutex
+	mu     sync.Mutex // protects the following fields
 	counts Counts
-	byName map[string]int
+	index  map[uint16]int
 }
 
 func newTally(p *workflow.Plan) *tally {
-	t := &tally{byName: map[string]int{}}
+	t := &tally{index: map[uint16]int{}}
 	for i, s := range p.Steps {
-		t.byName[s.Name] = i
-		if s.Was != "" {
-			t.byName[s.Was] = i
-		}
-		t.counts.Steps = append(t.counts.Steps, StepCounts{Name: s.Name})
+		t.index[s.Number] = i
+		t.counts.Steps = append(t.counts.Steps, StepCounts{Step: s.Number, Name: s.Name})
 	}
 	return t
 }
@@ -61,7 +71,7 @@ func (t *tally) snapshot() Counts {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	c := t.counts
-	c.Steps = append([]StepCounts(nil), c.Steps...)
+	c.Steps = slices.Clone(c.Steps)
 	return c
 }
 
@@ -71,18 +81,17 @@ func (t *tally) arrived() {
 	t.mu.Unlock()
 }
 
-// at changes the counts of a step by name; steps of an earlier revision that
-// are gone are not counted.
-func (t *tally) at(name string, change func(*StepCounts)) {
+// at changes the counts of a step.
+func (t *tally) at(step uint16, change func(*StepCounts)) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if i, ok := t.byName[name]; ok {
+	if i, ok := t.index[step]; ok {
 		change(&t.counts.Steps[i])
 	}
 }
 
-func (t *tally) effect(name string, e *Entry) {
-	t.at(name, func(c *StepCounts) {
+func (t *tally) effect(step uint16, e *Entry) {
+	t.at(step, func(c *StepCounts) {
 		c.Calls += max(1, e.Attempts)
 		c.Units += e.Units
 		c.Millis += e.Ended.Sub(e.Started).Milliseconds()
@@ -91,50 +100,41 @@ func (t *tally) effect(name string, e *Entry) {
 	})
 }
 
+// ended counts a flow at the end of the pipeline.
 func (t *tally) ended(f *flow) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if !f.isOpen {
-		switch {
-		case !f.ended || f.through:
-			t.counts.Through++
-		case EndOf(f.cells) == GaveNothing:
+	s := &StepCounts{}
+	if i, ok := t.index[f.at]; ok && f.state.open() {
+		s = &t.counts.Steps[i]
+	}
+	switch f.state {
+	case moving, through:
+		t.counts.Through++
+	case joined:
+		t.counts.Joined++
+	case ended:
+		if f.fate() == GaveNothing {
 			t.counts.Nothing++
-		default:
+		} else {
 			t.counts.Held++
 		}
-		return
-	}
-	var s *StepCounts
-	if f.at < len(t.counts.Steps) {
-		s = &t.counts.Steps[f.at]
-	} else {
-		s = &StepCounts{}
-	}
-	switch f.open {
-	case SetAside:
+	case aside:
 		t.counts.SetAside++
 		s.In++
 		s.SetAside++
-	case Failed:
+	case failed:
 		t.counts.Stopped++
 		s.In++
 		s.Stopped++
-	case Unknown:
+	case doubtful:
 		t.counts.InDoubt++
 		s.In++
 		s.InDoubt++
+	case parked:
+		t.counts.Waiting++
+		s.Waiting++
 	default:
 		t.counts.Waiting++
 	}
-}
-
-// EndOf is where a row ended: the fate of its last cell that was reached.
-func EndOf(cells []Cell) Fate {
-	for i := len(cells) - 1; i >= 0; i-- {
-		if cells[i].Fate != NotReached {
-			return cells[i].Fate
-		}
-	}
-	return NotReached
 }

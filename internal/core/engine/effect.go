@@ -11,8 +11,8 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/workflow"
 )
 
@@ -21,7 +21,13 @@ import (
 // durable. A nil entry means that the item was left: nothing is known to be
 // final, and whoever takes the run up goes on with it.
 func (b *base) effect(ctx context.Context, f *flow, part int, known *known, p Performer, s Subject) (*Entry, error) {
+	return b.effectFrom(ctx, f, part, known, p, s, 0)
+}
+
+// effectFrom is effect for a page of a list whose first item has an ordinal.
+func (b *base) effectFrom(ctx context.Context, f *flow, part int, known *known, p Performer, s Subject, first uint32) (*Entry, error) {
 	e := b.begin(f, part)
+	e.First = first
 	gave, why, repeat, err := b.try(ctx, f, e, known, p, s)
 	if err != nil {
 		return nil, b.left(f, err)
@@ -31,7 +37,7 @@ func (b *base) effect(ctx context.Context, f *flow, part int, known *known, p Pe
 
 // begin is the entry of an effect that begins now.
 func (b *base) begin(f *flow, part int) *Entry {
-	return &Entry{Key: Key{Pass: b.pass, Step: b.step.Number, Address: f.it.Address, Part: part}, Started: b.now(), Generation: f.generation}
+	return &Entry{Key: b.key(f.it.Address, part), Started: b.now(), Generation: f.generation}
 }
 
 // try does a deed up to its end, which is not durable yet: what it gave, or why
@@ -68,7 +74,7 @@ func (b *base) left(f *flow, err error) error {
 	if !errors.Is(err, errLeft) {
 		return err
 	}
-	b.halt(f)
+	b.leave(f)
 	return nil
 }
 
@@ -110,21 +116,27 @@ func (b *base) readyOnce(ctx context.Context, p Performer, s Subject) (deed Deed
 // generation settles which generation of its key an effect has: a key never
 // carries two contents.
 func (b *base) generation(ctx context.Context, f *flow, e *Entry, about About) error {
-	digest := func(context.Context) (err error) {
-		sum := sha256.Sum256(about.Content)
-		e.InputHash = sum[:]
-		if b.Sealer != nil {
-			e.InputHash, err = b.Sealer.Digest(ctx, about.Content)
-		}
-		return err
-	}
-	if err := b.held(ctx, "the vault does not answer", digest); err != nil {
+	var err error
+	if e.InputHash, err = b.digest(ctx, about.Content); err != nil {
 		return err
 	}
 	if about.Effect == call.Write && f.former != nil && string(f.former) != string(e.InputHash) {
 		e.Generation++
 	}
 	return nil
+}
+
+// digest is a keyed hash.
+func (b *base) digest(ctx context.Context, content []byte) (sum []byte, err error) {
+	if b.Sealer == nil {
+		plain := sha256.Sum256(content)
+		return plain[:], nil
+	}
+	err = b.held(ctx, "the vault does not answer", func(ctx context.Context) (err error) {
+		sum, err = b.Sealer.Digest(ctx, content)
+		return err
+	})
+	return sum, err
 }
 
 // append gives an effect its end and makes it durable. What stands in the
@@ -239,7 +251,7 @@ var keySpace = uuid.MustParse("6f1c2f0e-51a0-5c0e-9d5b-2b7f5e8f1a55")
 // idempotencyKey is the same for every repeat of one effect: retries,
 // takeovers and resumes never change it.
 func (b *base) idempotencyKey(e *Entry) string {
-	return uuid.NewSHA1(keySpace, fmt.Appendf(nil, "%s/%d/%s/%x/%d/%d", b.Facts.ID, e.Step, e.Rounds, string(e.Address), e.Part, e.Generation)).String()
+	return uuid.NewSHA1(keySpace, fmt.Appendf(nil, "%s/%d/%x/%x/%d/%d", b.Facts.ID, e.Step, string(e.Rounds), string(e.Address), e.Part, e.Generation)).String()
 }
 
 // waits leaves an item that cannot go on for now, and parks the run. Where the
@@ -253,8 +265,8 @@ func (b *base) waits(ctx context.Context, f *flow, e *Entry, known *known, parke
 			return err
 		}
 	}
-	b.halt(f)
-	b.set(f, Waiting, parked.Message)
+	b.leave(f)
+	b.show(f, Waiting, parked.Message)
 	b.stop.park(parked)
 	return nil
 }
@@ -266,11 +278,11 @@ func failureOf(err error) *call.Failure {
 		return f
 	}
 	f = &call.Failure{Class: call.BadInput, Message: err.Error()}
-	var se *steps.SettingError
+	var se *form.Error
 	var pe *expr.PathError
 	switch {
 	case errors.As(err, &se):
-		f.Setting = "settings." + se.Setting
+		f.Setting = "settings." + se.Field
 	case errors.As(err, &pe):
 		f.Setting = "input." + pe.Path
 	}
@@ -323,7 +335,7 @@ func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]*known,
 	}
 	var entries []*Entry
 	err := b.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
-		entries, err = b.Journal.Entries(ctx, b.pass, b.step.Number, addresses)
+		entries, err = b.Journal.Entries(ctx, b.room.pass.Number, b.step.Number, b.rounds, addresses)
 		return err
 	})
 	for _, e := range entries {
@@ -340,7 +352,7 @@ func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]*known,
 // inDoubt is the end of an effect of which the journal knows only that it was
 // about to happen; nil where it may simply be done again.
 func (b *base) inDoubt(k *known, f *flow, message string) *Entry {
-	e := &Entry{Key: Key{Pass: b.pass, Step: b.step.Number, Address: f.it.Address}, Generation: f.generation, Outcome: Unknown, Started: b.now(), Failure: &call.Failure{Class: call.InDoubt, Message: message}}
+	e := &Entry{Key: b.key(f.it.Address, 0), Generation: f.generation, Outcome: Unknown, Started: b.now(), Failure: &call.Failure{Class: call.InDoubt, Message: message}}
 	if k.announced != nil {
 		e.Started, e.Request, e.InputHash, e.Generation = k.announced.Started, k.announced.Request, k.announced.InputHash, k.announced.Generation
 	}
@@ -369,7 +381,7 @@ func (b *base) doubt(ctx context.Context, f *flow, k *known) error {
 		if e = b.inDoubt(k, f, "The service stopped while this call was on its way. It may have been sent."); e == nil {
 			k.announced = nil
 		}
-	case b.live && b.forgets():
+	case b.room.live && b.forgets():
 		b.forgotten++
 		e = b.inDoubt(k, f, fmt.Sprintf("The service stopped while this call may have been on its way, and was away for longer than the other side remembers calls (%s).", b.step.Action.KeyLasts()))
 	}
@@ -377,7 +389,7 @@ func (b *base) doubt(ctx context.Context, f *flow, k *known) error {
 		return nil
 	}
 	var err error
-	if k.entry = e; b.live {
+	if k.entry = e; b.room.live {
 		k.entry, err = b.Journal.Append(ctx, e)
 	}
 	return err

@@ -4,35 +4,67 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"youngtrellis/internal/core/call"
-	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/core/words"
 )
 
 // execution is the state of carrying a run out once, live or as a replay.
 type execution struct {
 	*Run
-	stop   *Stop
-	live   bool
-	calls  context.Context // of calls, which a second cancel cuts
-	counts *tally
-	found  atomic.Pointer[call.Secrets] // in answers; masked on every surface
-	size   atomic.Int64                 // of the next chunk
+	stop    *Stop
+	live    bool
+	calls   context.Context // of calls, which a second cancel cuts
+	counts  *tally
+	columns *columns
+	closed  *closed
+	found   atomic.Pointer[call.Secrets] // in answers; masked on every surface
+	size    atomic.Int64                 // of the next chunk
+	wanted  *wanted                      // inspect these items and what leads to them
+	waiting waits
+	facts   sync.Once // guards the following field
+	run     map[string]any
+
+	exchanges []*exchange
+	spools    []Spool
 }
 
 func newExecution(r *Run, stop *Stop) *execution {
-	return &execution{Run: r, stop: stop, counts: newTally(r.Passes[len(r.Passes)-1].Plan)}
+	last := r.Passes[len(r.Passes)-1]
+	return &execution{Run: r, stop: stop, counts: newTally(last.Plan), columns: newColumns(), closed: newClosed()}
 }
+
+// close frees what the execution holds.
+func (x *execution) close() {
+	for _, e := range slices.Backward(x.exchanges) { // they were made from the end
+		e.drop()
+	}
+	for _, s := range x.spools {
+		_ = s.Close() // what it held is gone either way
+	}
+}
+
+// last is the pass that is carried out.
+func (x *execution) last() *Pass { return &x.Passes[len(x.Passes)-1] }
 
 // now is the clock at the exactness that the journal keeps.
 func (x *execution) now() time.Time { return x.Clock.Now().UTC().Truncate(time.Microsecond) }
 
 // secrets are those that were found in answers so far.
 func (x *execution) secrets() *call.Secrets { return x.found.Load() }
+
+// line makes one line of a text, with no secret in it.
+func (x *execution) line(text string) string {
+	if text == "" {
+		return ""
+	}
+	return words.Line(x.secrets().Mask(text))
+}
 
 func (x *execution) learn(values []string) {
 	for len(values) > 0 {
@@ -43,23 +75,68 @@ func (x *execution) learn(values []string) {
 	}
 }
 
+const (
+	mostItems = 256     // of a chunk
+	mostBytes = 4 << 20 // of a chunk, about
+)
+
 // chunk is how many items go on together: one at first and after a failure,
 // twice as many after each that went well.
 func (x *execution) chunk() int {
-	const most = 256
 	if x.Chunk > 0 {
 		return x.Chunk
 	}
 	if !x.live { // nothing is paid for in a replay
-		return most
+		return mostItems
 	}
 	n := max(1, x.size.Load())
-	x.size.CompareAndSwap(x.size.Load(), min(2*n, most))
+	x.size.CompareAndSwap(x.size.Load(), min(2*n, mostItems))
+	if x.Account.tight() {
+		return 1
+	}
 	return int(n)
 }
 
 // slow lets chunks begin at one again.
 func (x *execution) slow() { x.size.Store(1) }
+
+// chunks hands flows on in chunks that are bounded by items and bytes.
+func (x *execution) chunks(ctx context.Context, flows []*flow, down stage) error {
+	for len(flows) > 0 {
+		n := x.cut(flows)
+		if err := down.take(ctx, flows[:n:n]); err != nil {
+			return err
+		}
+		flows = flows[n:]
+	}
+	return ctx.Err()
+}
+
+// cut is how many of these flows go on together.
+func (x *execution) cut(flows []*flow) int {
+	n, bytes := min(x.chunk(), len(flows)), 0
+	for i, f := range flows[:n] {
+		if bytes += f.bytes; bytes > mostBytes && i > 0 {
+			return i
+		}
+	}
+	return n
+}
+
+// waits are until when items wait, and for what.
+type waits struct {
+	mu     sync.Mutex // protects the following field
+	parked *call.Parked
+}
+
+// wait says that an item waits. Others go on: it is no reason to stop.
+func (x *execution) wait(p *call.Parked) {
+	x.waiting.mu.Lock()
+	defer x.waiting.mu.Unlock()
+	if x.waiting.parked == nil || sooner(p, x.waiting.parked) {
+		x.waiting.parked = p
+	}
+}
 
 // errLeft says that an execution stopped while it waited for us.
 var errLeft = errors.New("left as it is")
@@ -136,7 +213,11 @@ func (x *execution) pause(ctx context.Context, d time.Duration) bool {
 // result is how the execution ended.
 func (x *execution) result() (*Result, error) {
 	res := &Result{State: Succeeded, Counts: x.counts.snapshot(), Secrets: x.secrets()}
-	switch why, parked, failure := x.stop.reason(); why {
+	why, parked, failure := x.stop.reason()
+	if why == goesOn && x.waiting.parked != nil {
+		why, parked = parks, x.waiting.parked
+	}
+	switch why {
 	case handedOver:
 		return nil, ErrHandover
 	case parks:
@@ -157,67 +238,57 @@ func (x *execution) result() (*Result, error) {
 	return res, nil
 }
 
-// stage gives chunks of flows in order, io.EOF at the end.
-type stage interface {
-	next(ctx context.Context) ([]*flow, error)
+// wanted are the items that are looked at; nil for all.
+type wanted struct {
+	list   []item.Address                  // sorted
+	groups map[item.Address][]item.Address // the members of each group among them
 }
 
-// base is what every stage of a step has.
-type base struct {
-	*execution
-	up   stage
-	plan *workflow.Plan
-	step *workflow.CompiledStep
-	pass int
-	live bool          // effects are allowed here
-	only *item.Address // inspect this item and what leads to it
-
-	forgotten int // effects that the other side may have forgotten, so far
-}
-
-// scope is what expressions of the step see for an item.
-func (b *base) scope(it *item.Item) *expr.Scope { return b.plan.Scope(it, b.step, b.Facts) }
-
-// set shows what became of an item at the step.
-func (b *base) set(f *flow, fate Fate, text string) {
-	f.set(b.step.Index, Cell{Fate: fate, Text: Line(b.secrets().Mask(text))})
-}
-
-// halt leaves an item open at the step: nothing is known to be final of it.
-func (b *base) halt(f *flow) { f.isOpen, f.open, f.at = true, "", b.step.Index }
-
-// fail leaves an item at the step as on_error says.
-func (b *base) fail(f *flow, why *call.Failure) {
-	outcome := Failed
-	if b.step.OnError == workflow.OnErrorSetAside {
-		outcome = SetAside
+// relevant tells whether an item can lead to a wanted one, or came from one.
+func (w *wanted) relevant(a item.Address) bool {
+	if w == nil {
+		return true
 	}
-	b.stopped(f, outcome, why.Message)
+	i, found := slices.BinarySearch(w.list, a)
+	return found || i < len(w.list) && w.list[i].Within(a) || i > 0 && a.Within(w.list[i-1])
 }
 
-// stopped leaves an item open at the step with an outcome of its own.
-func (b *base) stopped(f *flow, outcome Outcome, message string) {
-	f.isOpen, f.open, f.at = true, outcome, b.step.Index
-	b.set(f, fateOf(outcome), message)
-	if b.live {
-		b.slow()
-		if outcome == Failed {
-			b.stop.fail("%s: %s", b.step.Name, message)
-		}
+// add makes further items wanted.
+func (w *wanted) add(more ...item.Address) {
+	w.list = append(w.list, more...)
+	slices.Sort(w.list)
+	w.list = slices.Compact(w.list)
+}
+
+// child gives the least ordinal that is wanted of the items that a step makes of
+// one.
+func (w *wanted) child(of item.Address, step uint16, rounds item.Rounds) (n uint32, found bool) {
+	prefix := of.Child(step, rounds, 0)
+	prefix = prefix[:len(prefix)-1]
+	i, _ := slices.BinarySearch(w.list, prefix)
+	if i == len(w.list) || !w.list[i].Within(prefix) {
+		return 0, false
 	}
+	segments := w.list[i].Segments()
+	return segments[len(of.Segments())].N, true
 }
 
-func fateOf(o Outcome) Fate {
-	switch o {
-	case SetAside:
-		return Aside
-	case Unknown:
-		return MayBeSent
+// beyond tells whether anything is wanted that comes at or after an address,
+// among its siblings.
+func (w *wanted) beyond(a item.Address) bool {
+	i, _ := slices.BinarySearch(w.list, a)
+	if i == len(w.list) {
+		return false
 	}
-	return Stopped
+	segments := a.Segments()
+	parent := a.Made(segments[len(segments)-1].Step, segments[len(segments)-1].Rounds)
+	return w.list[i].Within(parent)
 }
 
-// relevant tells whether an item can lead to the inspected one.
-func relevant(only *item.Address, a item.Address) bool {
-	return only == nil || a.Within(*only) || only.Within(a)
+// latest is the later of two times.
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }

@@ -1,26 +1,24 @@
 package engine
 
 import (
-	"strings"
-	"unicode"
-	"unicode/utf8"
+	"slices"
+	"time"
 
-	"youngtrellis/internal/core/call"
-	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
 )
 
 // Fate is what became of an item at a step. The words are the same on every
 // surface.
 type Fate string
 
+// Fates.
 const (
 	NotReached  Fate = "not_reached"
 	Passed      Fate = "passed"
 	ReadOutside Fate = "read"
 	Written     Fate = "written"
 	Prepared    Fate = "prepared"
+	Joined      Fate = "joined"
 	Held        Fate = "held_back"
 	GaveNothing Fate = "gave_nothing"
 	Aside       Fate = "set_aside"
@@ -31,137 +29,174 @@ const (
 )
 
 // Fates lists all of them in the order in which they are explained.
-var Fates = []Fate{Passed, ReadOutside, Written, Prepared, Held, GaveNothing, Aside, Stopped, MayBeSent, Waiting, Off, NotReached}
+var Fates = []Fate{Passed, ReadOutside, Written, Prepared, Joined, Held, GaveNothing, Aside, Stopped, MayBeSent, Waiting, Off, NotReached}
+
+// GoesOn tells whether an item goes on behind a cell of this fate.
+func (f Fate) GoesOn() bool {
+	switch f {
+	case Passed, ReadOutside, Written, Prepared, Off:
+		return true
+	}
+	return false
+}
 
 // Cell is what the lattice shows of an item at a step.
 type Cell struct {
+	Step   uint16 `json:"s"` // lasting number
 	Fate   Fate   `json:"f"`
 	Text   string `json:"t,omitempty"`
 	Reused bool   `json:"r,omitempty"` // from an earlier pass
+}
+
+// way is the way of an item, from its newest cell back. Kin share what they have
+// in common of it.
+type way struct {
+	up     *way
+	rounds item.Rounds
+	cell   Cell
+	pass   int
+	entry  *Entry // of an effect, where somebody wants to see it
+}
+
+// flow is an item on its way.
+type flow struct {
+	it    *item.Item
+	way   *way
+	state state
+
+	at       uint16      // the step where it enters or stands
+	rounds   item.Rounds // in which it stands there
+	entering bool        // it was taken up: stages before that step let it by
+
+	source     *reading  // where a list goes on
+	generation int       // of its Idempotency-Key at the step where it stands
+	former     []byte    // hash of what was sent there in an earlier pass
+	due        time.Time // until when it waits there
+	turns      *turn     // how often it has gone round in loops
+	wrote      []uint16  // of a group: the steps at which its members were written outside
+	place      *place    // where it came from within nests, to restore the order
+	bytes      int       // about its size
+}
+
+// place is where a flow stood when it entered a nest.
+type place struct {
+	up  *place
+	seq int
+}
+
+// turn counts the rounds that an item has begun in a loop that repeats.
+type turn struct {
+	up     *turn
+	loop   uint16
+	rounds item.Rounds
+	n      int
+}
+
+// passed puts a cell on the flow's way. A second one of the same step and round
+// takes the place of the first.
+func (f *flow) passed(step uint16, rounds item.Rounds, c Cell, pass int) {
+	up := f.way
+	if up != nil && up.cell.Step == step && up.rounds == rounds {
+		up = up.up
+	}
+	f.way = &way{up: up, rounds: rounds, cell: c, pass: pass}
+}
+
+// child is a flow for an item that came from this one.
+func (f *flow) child(it *item.Item) *flow {
+	return &flow{it: it, way: f.way, turns: f.turns, wrote: f.wrote, place: f.place, rounds: f.rounds}
+}
+
+// cells are those of the flow's way in order; of a step that it came through
+// several times the last.
+func (f *flow) cells(reused func(pass int) bool) []Cell {
+	var out []Cell
+	for w := f.way; w != nil; w = w.up {
+		if slices.ContainsFunc(out, func(c Cell) bool { return c.Step == w.cell.Step }) {
+			continue
+		}
+		c := w.cell
+		c.Reused = reused(w.pass)
+		out = append(out, c)
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// fate is that of the last cell: where the row ended.
+func (f *flow) fate() Fate {
+	if f.way == nil {
+		return NotReached
+	}
+	return f.way.cell.Fate
+}
+
+// writes tells whether the item, or a member of it, was written outside at a
+// step within these rounds.
+func (f *flow) writes(step uint16, rounds item.Rounds) bool {
+	for w := f.way; w != nil; w = w.up {
+		if w.cell.Step == step && w.rounds == rounds && w.cell.Fate == Written {
+			return true
+		}
+	}
+	return slices.Contains(f.wrote, step)
+}
+
+// written lists the steps at which the item, or a member of it, was written.
+func (f *flow) written() []uint16 {
+	out := f.wrote
+	for w := f.way; w != nil; w = w.up {
+		if w.cell.Fate == Written && !slices.Contains(out, w.cell.Step) {
+			out = append(slices.Clip(out), w.cell.Step)
+		}
+	}
+	return out
 }
 
 // Row is one line of the lattice: an item that ended, and its way.
 type Row struct {
 	Address item.Address
 	Label   string
-	Cells   []Cell // one per step of the plan
+	Cells   []Cell // of the steps that it came to, in the order in which it did
+	Members int    // of a group: how many items went into it
+	First   []item.Address
 	Item    *item.Item
+	way     *way
+}
+
+// Cell finds what became of the row's item at a step.
+func (r *Row) Cell(step uint16) Cell {
+	for _, c := range r.Cells {
+		if c.Step == step {
+			return c
+		}
+	}
+	return Cell{Step: step, Fate: NotReached}
 }
 
 // Fields gives the row's item as it was after a step that it passed, or nil.
-func (r *Row) Fields(step int) map[string]any {
-	switch r.Cells[step].Fate {
-	case Passed, ReadOutside, Written, Prepared, Off:
-		return r.Item.AsOf(step).Fields
+func (r *Row) Fields(step uint16) map[string]any {
+	if it := r.Item.Through(step); it != nil && r.Cell(step).Fate.GoesOn() {
+		return it.Fields
 	}
 	return nil
 }
 
-// flow is an item on its way. Every flow goes through every stage; a stage
-// touches only those that move and have come to its step.
-type flow struct {
-	it    *item.Item
-	cells []Cell
-	at    int  // the step at which it enters; earlier stages let it by
-	ended bool // it goes no further
-	open  Outcome
-	isOpen,
-	through bool // it had passed every step before this pass
-
-	source     *paging // where a list goes on
-	generation int     // of its Idempotency-Key at the step where it stands
-	former     []byte  // hash of what was sent there in an earlier pass
-	entries    map[int]*Entry
-}
-
-// paging is how far a list has been read.
-type paging struct {
-	page    int
-	cursor  any
-	ordinal uint32
-}
-
-func (f *flow) moving(step int) bool { return !f.ended && !f.isOpen && f.at <= step }
-
-func (f *flow) set(step int, c Cell) {
-	for len(f.cells) <= step {
-		f.cells = append(f.cells, Cell{Fate: NotReached})
-	}
-	f.cells[step] = c
-}
-
-// child is a flow for an item that came from this one.
-func (f *flow) child(it *item.Item) *flow {
-	return &flow{it: it, cells: append(make([]Cell, 0, len(f.cells)+4), f.cells...), entries: f.entries}
-}
-
-// Line makes one line of at most 80 characters in which control and direction
-// characters are visible.
-func Line(s string) string {
-	if len(s) > 400 {
-		s = strings.ToValidUTF8(s[:400], "")
-	}
-	s = Visible(strings.Join(strings.Fields(s), " "))
-	if utf8.RuneCountInString(s) > 80 {
-		return string([]rune(s)[:79]) + "…"
-	}
-	return s
-}
-
-// Visible replaces characters that would move or hide text by visible signs.
-func Visible(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\t':
-			return r
-		case r < ' ':
-			return '\u2400' + r
-		case r == 0x7f:
-			return '\u2421'
-		case unicode.Is(unicode.Cf, r) || r >= 0x80 && r < 0xa0 || r == utf8.RuneError:
-			return '\ufffd'
-		}
-		return r
-	}, s)
-}
-
-var labelFields = []string{"title", "name", "subject", "email", "phone", "key"}
-
-// Label is what a row is called: the workflow's label for the newest item on
-// the lineage for which it gives something, else the first usual field. Secrets
-// are masked in it.
-func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
-	for a := it; a != nil; a = a.Parent {
-		if p.Label != nil {
-			if !filled(p.Label, a) {
-				continue
-			}
-			v, err := p.Label.Eval(p.Scope(a, nil, workflow.RunFacts{}))
-			if s := expr.Text(v); err == nil && s != "" {
-				return Line(secrets.Mask(s))
-			}
-			continue
-		}
-		for _, f := range labelFields {
-			if s, ok := a.Fields[f].(string); ok && s != "" {
-				return Line(secrets.Mask(s))
-			}
+// Entry is what the journal has of the row at a step, in a rehearsal; nil where
+// there is none.
+func (r *Row) Entry(step uint16) *Entry {
+	for w := r.way; w != nil; w = w.up {
+		if w.cell.Step == step {
+			return w.entry
 		}
 	}
-	return ""
+	return nil
 }
 
-// filled tells whether the item has at least one of the fields that the label
-// reads; without any, the label would be its punctuation alone.
-func filled(label *expr.Program, it *item.Item) bool {
-	reads := false
-	for _, r := range label.Refs {
-		if r.Path[0] == "item" && len(r.Path) > 1 {
-			if it.Fields[r.Path[1]] != nil {
-				return true
-			}
-			reads = true
-		}
+// EndOf is where a row ended: the fate of its last cell.
+func EndOf(cells []Cell) Fate {
+	if len(cells) == 0 {
+		return NotReached
 	}
-	return !reads
+	return cells[len(cells)-1].Fate
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
@@ -15,9 +14,10 @@ import (
 type Opened struct {
 	Address item.Address
 	Label   string
-	Step    *workflow.CompiledStep
-	Before  map[string]any // the item as it came to the step
-	After   map[string]any // what went on; nil if nothing did
+	Step    *workflow.CompiledStep // nil for the trigger
+	Before  map[string]any         // the item as it came to the step
+	After   map[string]any         // what went on; nil if nothing did
+	Members []item.Address         // of a group that was made here, or above
 	Cell    Cell
 	Entry   *Entry // of a step that reaches outside
 	Way     []Cell // all cells of the row
@@ -27,46 +27,146 @@ type Opened struct {
 // ErrNoItem says that the run has no such item.
 var ErrNoItem = errors.New("the run has no item with this address")
 
-// Inspect opens a cell of a past or present run by replaying only what leads
-// to it. Step -1 is the trigger.
-func (r *Run) Inspect(ctx context.Context, address item.Address, step int) (*Opened, error) {
+// Inspect opens a cell of a past or present run by replaying only what leads to
+// it. Step "" is the trigger, or for a group what it was made of.
+func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*Opened, error) {
 	plan := r.Passes[len(r.Passes)-1].Plan
-	if step < -1 || step >= len(plan.Steps) {
-		return nil, fmt.Errorf("%w: there is no step %d", ErrNoItem, step)
+	at := plan.Step(step)
+	if at == nil && step != "" {
+		return nil, fmt.Errorf("%w: there is no step %q", ErrNoItem, step)
 	}
 	x := newExecution(r, &Stop{})
-	stream := x.pipeline(&address)
-	for {
-		flows, err := stream.next(ctx)
-		if errors.Is(err, io.EOF) {
-			return nil, ErrNoItem
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range flows {
-			if f.it.Address == address || f.it.Address.Within(address) {
-				o := x.opened(f, plan, address, step)
-				return o, x.withSent(ctx, o)
+	defer x.close()
+	x.wanted = &wanted{groups: map[item.Address][]item.Address{}}
+	if err := x.want(ctx, address, 0); err != nil {
+		return nil, err
+	}
+	if !r.narrow() {
+		x.wanted = nil
+	}
+	f, err := x.find(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	o := x.opened(f, plan, at)
+	o.Address = address
+	return o, x.withSent(ctx, o)
+}
+
+// narrow tells whether an item can be replayed without the others: what is done
+// in a loop depends on how many rounds there were before, and a step that reads
+// a column on all of it.
+func (r *Run) narrow() bool {
+	for _, p := range r.Passes {
+		for _, s := range p.Plan.Steps {
+			if s.Kept || s.Loop() != nil {
+				return false
 			}
 		}
 	}
+	return true
 }
 
-func (x *execution) opened(f *flow, plan *workflow.Plan, address item.Address, step int) *Opened {
-	for len(f.cells) < len(plan.Steps) {
-		f.cells = append(f.cells, Cell{Fate: NotReached})
+// want makes an item wanted, with all that it was made of.
+func (x *execution) want(ctx context.Context, a item.Address, depth int) error {
+	x.wanted.add(a)
+	head := a.Head()
+	first := head.Segments()
+	if len(first) == 0 || !first[0].Group || x.wanted.groups[head] != nil || depth > workflow.MaxSteps {
+		return nil
 	}
-	o := &Opened{Address: address, Label: Label(plan, f.it, x.secrets()), Way: f.cells, Plan: plan, Before: x.shown(f.it.AsOf(max(step-1, -1)))}
-	if step < 0 {
-		o.Cell = Cell{Fate: Passed}
-		o.After = x.shown(f.it.Trigger())
+	k := Key{Pass: int(first[0].Edition), Step: first[0].Step, Rounds: first[0].Rounds, Address: head, Part: PartSeal}
+	e, err := x.Journal.Page(ctx, k)
+	whole := false
+	if err == nil && e == nil {
+		k.Address, whole = "", true
+		e, err = x.Journal.Page(ctx, k)
+	}
+	if err != nil {
+		return err
+	}
+	if e == nil {
+		return ErrNoItem
+	}
+	end, err := readSeal(e.Result)
+	if err != nil {
+		return err
+	}
+	members := end.members
+	if n := int(first[0].N); whole {
+		if n >= len(end.ends) {
+			return ErrNoItem
+		}
+		from := 0
+		if n > 0 {
+			from = end.ends[n-1]
+		}
+		members = members[from:end.ends[n]]
+	}
+	x.wanted.groups[head] = members
+	for _, m := range members {
+		if err := x.want(ctx, m, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finder is a last stage that takes the first flow that is looked for.
+type finder struct {
+	address item.Address
+	found   *flow
+}
+
+func (s *finder) take(_ context.Context, chunk []*flow) error {
+	for _, f := range chunk {
+		if f.it.Address == s.address || s.found == nil && f.it.Address.Within(s.address) {
+			s.found = f
+		}
+	}
+	if s.found != nil {
+		return errEnough
+	}
+	return nil
+}
+
+func (s *finder) end(context.Context) error { return nil }
+
+func (x *execution) find(ctx context.Context, address item.Address) (*flow, error) {
+	last := &finder{address: address}
+	if err := x.flow(ctx, last); err != nil {
+		return nil, err
+	}
+	if last.found == nil {
+		return nil, ErrNoItem
+	}
+	return last.found, nil
+}
+
+func (x *execution) opened(f *flow, plan *workflow.Plan, step *workflow.CompiledStep) *Opened {
+	o := &Opened{Label: Label(plan, f.it, x.secrets()), Plan: plan, Step: step, Way: f.cells(func(pass int) bool { return pass < x.last().Number })}
+	first := f.it.First()
+	o.Members = first.Members
+	if step == nil {
+		o.Cell, o.After = Cell{Fate: Passed}, x.shown(first)
+		o.Before = o.After
 		return o
 	}
-	o.Step, o.Cell, o.Entry = plan.Steps[step], f.cells[step], f.entries[step]
-	switch o.Cell.Fate {
-	case Passed, ReadOutside, Written, Prepared, Off:
-		o.After = x.shown(f.it.AsOf(step))
+	o.Cell = Cell{Step: step.Number, Fate: NotReached}
+	for w := f.way; w != nil; w = w.up {
+		if w.cell.Step == step.Number {
+			o.Cell, o.Entry = w.cell, w.entry
+			break
+		}
+	}
+	after := f.it.Through(step.Number)
+	switch {
+	case after == nil || !o.Cell.Fate.GoesOn(): // it ended here, or did not come here
+		o.Before = x.shown(f.it)
+	case after.Parent != nil:
+		o.Before, o.After = x.shown(after.Parent), x.shown(after)
+	default: // the step made it of many
+		o.After = x.shown(after)
 	}
 	return o
 }

@@ -77,7 +77,7 @@ func (b *bench) Open(context.Context, string) (Connection, error)  { return b, n
 func (b *bench) Account() Account                                  { return Account{Parameters: map[string]any{}} }
 func (b *bench) Hold(context.Context, time.Duration, string) error { return nil }
 
-func (b *bench) Callback(_ context.Context, step uint16, _ string, a item.Address) (string, error) {
+func (b *bench) Callback(_ context.Context, step uint16, _ item.Rounds, a item.Address) (string, error) {
 	return fmt.Sprintf("https://trellis.example/callbacks/%d-%s", step, a), nil
 }
 
@@ -115,7 +115,7 @@ func tests(t *testing.T, every string) *workflow.Plan {
 	require.NoError(t, err)
 	catalog := &workflow.Catalog{Connectors: map[string]*connector.Connector{"lab": c}, Connections: []workflow.Connection{{Name: "lab", Connector: "lab", State: "ok"}}}
 	text := "format: young-trellis/1\nname: test\ntrigger: {type: manual}\nsteps:\n  - {name: tested, type: lab.test, connection: lab, input: {glaze: (= item.glaze )}, on_error: set_aside}\n  - {name: noted, type: shape, settings: {set: {said: (= item.state )}}}\n"
-	w, problems := workflow.Check([]byte(text), catalog, nil)
+	w, problems := workflow.Check([]byte(text), catalog)
 	require.Empty(t, problems)
 	p, err := workflow.Compile(w, catalog)
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func glazes(names ...string) []map[string]any {
 }
 
 func jobRun(p *workflow.Plan, m *Memory, b *bench) *Run {
-	return &Run{Facts: workflow.RunFacts{ID: "7d444840-9dc0-4c3e-8f2d-1b1f0a1c2d3e", Started: b.Now(), Workflow: "test"}, Passes: []Pass{{Number: 1, Plan: p}}, Source: MemorySource{Memory: m}, Journal: MemoryJournal{Memory: m}, Connections: b, Callbacks: b, Clock: b, Lattice: m}
+	return &Run{Spec: Spec{Facts: workflow.RunFacts{ID: "7d444840-9dc0-4c3e-8f2d-1b1f0a1c2d3e", Started: b.Now(), Workflow: "test"}, Passes: []Pass{{Number: 1, Plan: p}}}, World: World{Source: MemorySource{Memory: m}, Journal: MemoryJournal{Memory: m}, Connections: b, Callbacks: b, Clock: b, Lattice: m}}
 }
 
 // Items go on in the order in which their tests are done; one that failed is
@@ -147,7 +147,7 @@ func TestJobsGoOnAsTheyAreDone(t *testing.T) {
 	require.Equal(t, 3, b.submits)
 	var ends []string
 	for _, r := range m.Seen {
-		ends = append(ends, fmt.Sprintf("%s %s", r.Item.Trigger().Fields["glaze"], r.Cells[0].Text))
+		ends = append(ends, fmt.Sprintf("%s %s", r.Item.First().Fields["glaze"], r.Cells[0].Text))
 	}
 	require.Equal(t, []string{"quick passed", "bad bad releases lead", "slow passed"}, ends)
 	require.Less(t, b.slept, 40*time.Second)

@@ -21,6 +21,7 @@ const (
 	Announced Outcome = "announced" // an unsafe call is about to be sent
 	Withdrawn Outcome = "withdrawn" // the announced call was certainly not carried out
 	Waited    Outcome = "waited"    // since then the other side asks to wait
+	Closed    Outcome = "closed"    // a list has ended, and these are its members
 )
 
 // Final tells whether an entry settles its item for good. Open ones hold
@@ -32,7 +33,10 @@ func (o Outcome) Final() bool { return o == Done }
 // numbered.
 const (
 	PartSubmit = -2 // the call that began a job
-	PartPark   = -4 // when the other side first asked to wait
+	PartPark   = -4 // when the other side first asked to wait, or until when an item waits
+	PartSeal   = -5 // the members of a group, or of a whole list
+	PartWake   = -7 // that an item goes on; its result is a running number
+	PartGate   = -6 // the members of a list that a later one was held back for
 
 	partAnnounce = -1
 	partWithdraw = -3
@@ -58,7 +62,7 @@ func numbered(part int) (kind, n int) {
 type Key struct {
 	Pass    int
 	Step    uint16       // lasting number of the step; 0 for the trigger's items
-	Rounds  string       // loop rounds, as an Address does it
+	Rounds  item.Rounds  // of the loops in which the step stands
 	Address item.Address // the item that came to the step
 	Part    int          // page of a list, from 0; or one of the parts
 }
@@ -73,6 +77,7 @@ type Entry struct {
 	Started    time.Time
 	Ended      time.Time
 	Units      float64
+	First      uint32        // ordinal of the first item of a page
 	Result     []byte        // JSON of what the action gave, secrets masked
 	Sealed     []byte        // the result as it came, sealed, where it held secrets
 	Request    *call.Sent    // what was sent, secrets masked
@@ -88,9 +93,11 @@ type Journal interface {
 	// Entries finds the entries of a pass at a step for these items: part 0
 	// and those that are not pages. What was sent may be left out of those that
 	// are done: nothing that is decided depends on it.
-	Entries(ctx context.Context, pass int, step uint16, addresses []item.Address) ([]*Entry, error)
+	Entries(ctx context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*Entry, error)
 	// Page finds one entry, or nil.
 	Page(ctx context.Context, key Key) (*Entry, error)
+	// PageOf finds the page of a list that holds its n-th item, or nil.
+	PageOf(ctx context.Context, key Key, n uint32) (*Entry, error)
 	// Append makes an entry durable, with its writes, and gives what stands
 	// under its key: the entry itself, or one that was there before; then none of
 	// the writes was applied. It holds out while the database is away; an error

@@ -16,12 +16,13 @@ type Memory struct {
 
 	mu      sync.Mutex
 	entries map[Key]*Entry
-	at      map[place][]*Entry
+	at      map[whereabouts][]*Entry
 }
 
-type place struct {
+type whereabouts struct {
 	pass    int
 	step    uint16
+	rounds  item.Rounds
 	address item.Address
 }
 
@@ -50,10 +51,10 @@ type MemoryJournal struct{ *Memory }
 type MemorySource struct{ *Memory }
 
 // Entries implements Journal.
-func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, addresses []item.Address) ([]*Entry, error) {
+func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*Entry, error) {
 	var out []*Entry
 	for _, a := range addresses {
-		out = append(out, m.parts(pass, step, a)...)
+		out = append(out, m.parts(whereabouts{pass, step, rounds, a})...)
 	}
 	return out, nil
 }
@@ -62,11 +63,11 @@ func (m MemoryJournal) Entries(_ context.Context, pass int, step uint16, address
 func (m MemoryJournal) Page(_ context.Context, k Key) (*Entry, error) { return m.entry(k), nil }
 
 // parts finds the entries of an item at a step that are not further pages.
-func (m *Memory) parts(pass int, step uint16, a item.Address) []*Entry {
+func (m *Memory) parts(at whereabouts) []*Entry {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	var out []*Entry
-	for _, e := range m.at[place{pass, step, a}] {
+	for _, e := range m.at[at] {
 		if e.Part <= 0 {
 			out = append(out, e)
 		}
@@ -80,24 +81,52 @@ func (m MemoryJournal) Append(_ context.Context, e *Entry, _ ...Write) (*Entry, 
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.entries == nil {
-		m.entries, m.at = map[Key]*Entry{}, map[place][]*Entry{}
+		m.entries, m.at = map[Key]*Entry{}, map[whereabouts][]*Entry{}
 	}
 	if stands, ok := m.entries[e.Key]; ok {
 		return stands, nil
 	}
 	m.entries[e.Key] = e
-	p := place{e.Pass, e.Step, e.Address}
+	p := whereabouts{e.Pass, e.Step, e.Rounds, e.Address}
 	m.at[p] = append(m.at[p], e)
 	return e, nil
 }
 
-// Page implements Source: 100 items a page.
-func (m MemorySource) Page(_ context.Context, page int) ([]map[string]any, error) {
-	const size = 100
-	if page*size >= len(m.Items) {
-		return nil, io.EOF
+// PageOf implements Journal.
+func (m MemoryJournal) PageOf(_ context.Context, k Key, n uint32) (*Entry, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var found *Entry
+	for _, e := range m.at[whereabouts{k.Pass, k.Step, k.Rounds, k.Address}] {
+		if e.Part >= 0 && e.First <= n && (found == nil || e.First >= found.First) {
+			found = e
+		}
 	}
-	return m.Items[page*size : min(len(m.Items), (page+1)*size)], nil
+	return found, nil
+}
+
+// memoryPage is how many items a page has.
+const memoryPage = 100
+
+// Page implements Source.
+func (m MemorySource) Page(_ context.Context, page int) (Page, error) {
+	if page*memoryPage >= len(m.Items) {
+		return Page{}, io.EOF
+	}
+	items := m.Items[page*memoryPage : min(len(m.Items), (page+1)*memoryPage)]
+	bytes := 0
+	for _, fields := range items {
+		bytes += item.Size(fields)
+	}
+	return Page{First: uint32(page * memoryPage), Items: items, Bytes: bytes}, nil
+}
+
+// Find implements Source.
+func (m MemorySource) Find(_ context.Context, n uint32) (int, error) {
+	if int(n) >= len(m.Items) {
+		return 0, io.EOF
+	}
+	return int(n) / memoryPage, nil
 }
 
 // Rows implements Lattice.

@@ -82,8 +82,8 @@ func TestEchoedSecretsAreSeenByThePipelineAlone(t *testing.T) {
 
 	// Whoever opens a cell later knows nothing of the connection.
 	w.secrets = nil
-	for step := range p.Steps {
-		o, err := r.Inspect(context.Background(), item.Root(0), step)
+	for step, s := range p.Steps {
+		o, err := r.Inspect(context.Background(), item.Root(0), s.Name)
 		require.NoError(t, err)
 		b, err := json.Marshal([]any{o.Before, o.After, o.Cell, o.Way, o.Label, o.Entry})
 		require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestARehearsalShowsNoSecret(t *testing.T) {
 	m.Hide(res.Secrets)
 	var all []any
 	for _, row := range m.Seen {
-		all = append(all, row.Item.Fields, row.Label, row.Cells, row.Item.Trigger().Fields)
+		all = append(all, row.Item.Fields, row.Label, row.Cells, row.Item.First().Fields)
 	}
 	b, err := json.Marshal(append(all, m.All()))
 	require.NoError(t, err)

@@ -3,9 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"time"
 
@@ -14,14 +12,13 @@ import (
 	"youngtrellis/internal/core/item"
 )
 
-// jobStage calls an action that takes a while: it begins the work, looks until
-// it is done, and gives the result. It takes in its whole list; items go on in
-// the order in which they are done.
-type jobStage struct {
+// jobs calls an action that takes a while: it begins the work, looks until it is
+// done, and gives the result. It takes in its whole list; items go on in the
+// order in which they are done.
+type jobs struct {
 	base
-	begun   bool
 	pending []*job
-	ready   []*flow
+	settled []*job
 }
 
 // job is one item whose work is under way.
@@ -31,78 +28,62 @@ type job struct {
 	next  time.Time // of the next look
 }
 
-func (s *jobStage) next(ctx context.Context) ([]*flow, error) {
-	if !s.begun {
-		if err := s.start(ctx); err != nil {
-			return nil, err
-		}
-		s.begun = true
-	}
-	for {
-		if len(s.ready) > 0 {
-			out := s.ready
-			s.ready = nil
-			return out, nil
-		}
-		if len(s.pending) == 0 {
-			return nil, io.EOF
-		}
-		if err := s.look(ctx); err != nil {
-			return nil, err
+// take takes items in and begins what was not begun.
+func (s *jobs) take(ctx context.Context, chunk []*flow) error {
+	var out, due []*flow
+	for _, f := range chunk {
+		if s.mine(f) {
+			s.arrives(f)
+			due = append(due, f)
+		} else {
+			out = append(out, f)
 		}
 	}
-}
-
-// start takes the whole list in and begins what was not begun.
-func (s *jobStage) start(ctx context.Context) error {
-	var settled []*job
-	for {
-		flows, err := s.up.next(ctx)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		var due []*flow
-		for _, f := range flows {
-			if f.moving(s.step.Index) {
-				due = append(due, f)
-			} else {
-				s.ready = append(s.ready, f)
-			}
-		}
-		known, err := s.known(ctx, due)
-		if err != nil {
-			return err
-		}
-		for _, f := range due {
-			j := &job{f: f, known: known[f.it.Address]}
-			if err := s.doubt(ctx, f, j.known); err != nil {
-				return err
-			}
-			if j.known.entry != nil {
-				settled = append(settled, j)
-				continue
-			}
-			if j.known.submitted != nil { // the run was taken up again, perhaps because the other side called
-				j.next = s.Clock.Now()
-			}
-			s.pending = append(s.pending, j)
-		}
-	}
-	slices.SortStableFunc(settled, byEnd)
-	if err := s.settleAll(ctx, settled); err != nil {
+	known, err := s.known(ctx, due)
+	if err != nil {
 		return err
 	}
-	return s.submit(ctx)
+	for _, f := range due {
+		j := &job{f: f, known: known[f.it.Address]}
+		if err := s.doubt(ctx, f, j.known); err != nil {
+			return err
+		}
+		switch {
+		case j.known.entry != nil:
+			s.settled = append(s.settled, j)
+			continue
+		case j.known.submitted != nil: // the run was taken up again, perhaps because the other side called
+			j.next = s.Clock.Now()
+		}
+		s.pending = append(s.pending, j)
+	}
+	return s.give(ctx, out)
+}
+
+// end waits until the work of all is done, or for as long as it may.
+func (s *jobs) end(ctx context.Context) error {
+	slices.SortStableFunc(s.settled, byEnd)
+	if err := s.settleAll(ctx, s.settled); err != nil {
+		return err
+	}
+	s.settled = nil
+	if err := s.submit(ctx); err != nil {
+		return err
+	}
+	for len(s.pending) > 0 {
+		if err := s.look(ctx); err != nil {
+			return err
+		}
+	}
+	return s.down.end(ctx)
 }
 
 func byEnd(a, b *job) int {
 	return cmp.Or(a.known.entry.Ended.Compare(b.known.entry.Ended), cmp.Compare(a.f.it.Address, b.f.it.Address))
 }
 
-func (s *jobStage) settleAll(ctx context.Context, done []*job) error {
+func (s *jobs) settleAll(ctx context.Context, done []*job) error {
+	out := make([]*flow, 0, len(done))
 	for _, j := range done {
 		e := j.known.entry
 		if err := s.settle(ctx, j.f, e); err != nil {
@@ -111,13 +92,13 @@ func (s *jobStage) settleAll(ctx context.Context, done []*job) error {
 		if j.known.submitted != nil && !e.Outcome.Final() { // the work was begun and came to nothing: another try is another work
 			j.f.generation, j.f.former = e.Generation+1, nil
 		}
-		s.ready = append(s.ready, j.f)
+		out = append(out, j.f)
 	}
-	return nil
+	return s.chunks(ctx, out, s.down)
 }
 
-func (s *jobStage) submit(ctx context.Context) error {
-	if !s.live {
+func (s *jobs) submit(ctx context.Context) error {
+	if !s.room.live {
 		return nil
 	}
 	byFlow := map[*flow]*job{}
@@ -128,7 +109,7 @@ func (s *jobStage) submit(ctx context.Context) error {
 			byFlow[j.f] = j
 		}
 	}
-	return s.each(ctx, due, func(ctx context.Context, f *flow) error {
+	return s.each(ctx, due, s.step.Parallel, func(ctx context.Context, f *flow) error {
 		if s.stop.set() {
 			return nil
 		}
@@ -138,7 +119,7 @@ func (s *jobStage) submit(ctx context.Context) error {
 
 // submitOne begins the work for an item. What is final of it stands under
 // PartSubmit where it was begun, and under part 0 where it was not.
-func (s *jobStage) submitOne(ctx context.Context, j *job) error {
+func (s *jobs) submitOne(ctx context.Context, j *job) error {
 	e := s.base.begin(j.f, 0)
 	subject := Subject{Scope: s.scope(j.f.it)}
 	if s.step.Action.Job.Callback != "" && !s.Rehearse && s.Callbacks != nil {
@@ -169,9 +150,9 @@ func (s *jobStage) submitOne(ctx context.Context, j *job) error {
 }
 
 // look asks after every job that is due, and waits if none is done.
-func (s *jobStage) look(ctx context.Context) error {
-	if !s.live || s.stop.set() {
-		return s.leave(ctx, "")
+func (s *jobs) look(ctx context.Context) error {
+	if !s.effective() {
+		return s.leaveAll(ctx, "")
 	}
 	now := s.Clock.Now()
 	var due []*flow
@@ -188,25 +169,26 @@ func (s *jobStage) look(ctx context.Context) error {
 			byFlow[j.f] = j
 		}
 	}
-	if err := s.each(ctx, due, func(ctx context.Context, f *flow) error { return s.ask(ctx, byFlow[f]) }); err != nil {
+	if err := s.each(ctx, due, s.step.Parallel, func(ctx context.Context, f *flow) error { return s.ask(ctx, byFlow[f]) }); err != nil {
 		return err
 	}
-	if err := s.collect(ctx); err != nil || len(s.ready) > 0 || len(s.pending) == 0 || s.stop.set() {
+	before := len(s.pending)
+	if err := s.collect(ctx); err != nil || len(s.pending) < before || s.stop.set() {
 		return err
 	}
 	soonest := s.soonest()
 	pause := soonest.Sub(s.Clock.Now())
 	if pause > maxWait {
 		message := fmt.Sprintf("%s works on it; the next look is at %s", s.step.Action.Connector().Title, soonest.UTC().Format("15:04 UTC"))
-		s.stop.park(&call.Parked{Reason: call.ReasonJob, Connection: s.step.Connection, Until: soonest, Message: message})
-		return s.leave(ctx, message)
+		s.wait(&call.Parked{Reason: call.ReasonJob, Connection: s.step.Connection, Until: soonest, Message: message})
+		return s.leaveAll(ctx, message)
 	}
 	s.pause(ctx, max(pause, 0))
 	return ctx.Err()
 }
 
 // soonest is when the next of the jobs is due.
-func (s *jobStage) soonest() time.Time {
+func (s *jobs) soonest() time.Time {
 	var soonest time.Time
 	for _, j := range s.pending {
 		if j.known.entry == nil && (soonest.IsZero() || j.next.Before(soonest)) {
@@ -217,7 +199,7 @@ func (s *jobStage) soonest() time.Time {
 }
 
 // collect moves the jobs that have ended to those that go on.
-func (s *jobStage) collect(ctx context.Context) error {
+func (s *jobs) collect(ctx context.Context) error {
 	var done []*job
 	rest := s.pending[:0]
 	for _, j := range s.pending {
@@ -232,25 +214,32 @@ func (s *jobStage) collect(ctx context.Context) error {
 	return s.settleAll(ctx, done)
 }
 
-// leave gives up what is under way; whoever takes the run up looks again.
-func (s *jobStage) leave(ctx context.Context, message string) error {
+// leaveAll gives up what is under way; whoever takes the run up looks again.
+func (s *jobs) leaveAll(ctx context.Context, message string) error {
 	if err := s.collect(ctx); err != nil {
 		return err
 	}
+	var out []*flow
 	for _, j := range s.pending {
-		waits := j.f.isOpen // it says already what it waits for
-		s.halt(j.f)
-		if s.live && !waits {
-			s.set(j.f, Waiting, message)
+		switch {
+		case j.f.state != moving: // it says already what it waits for
+		case s.room.live && message != "" && j.known.submitted != nil:
+			j.f.become(parked, s.step.Number, s.rounds)
+			s.show(j.f, Waiting, message)
+		default:
+			s.leave(j.f)
+			if s.room.live {
+				s.show(j.f, Waiting, message)
+			}
 		}
-		s.ready = append(s.ready, j.f)
+		out = append(out, j.f)
 	}
 	s.pending = nil
-	return nil
+	return s.chunks(ctx, out, s.down)
 }
 
 // ask looks at one job: whether it is done, and what it gave.
-func (s *jobStage) ask(ctx context.Context, j *job) error {
+func (s *jobs) ask(ctx context.Context, j *job) error {
 	begun := j.known.submitted
 	text, err := s.result(ctx, begun)
 	if err != nil {
@@ -302,14 +291,14 @@ func (s *jobStage) ask(ctx context.Context, j *job) error {
 }
 
 // follow performs one of the calls that follow a job.
-func (s *jobStage) follow(part connector.JobPart, submitted any) *action {
+func (s *jobs) follow(part connector.JobPart, submitted any) *action {
 	return &action{base: &s.base, build: func(account, input map[string]any) (*call.Call, error) {
 		return s.step.Action.BuildJob(part, account, input, submitted)
 	}}
 }
 
 // gave reads what a job gave in the end.
-func (s *jobStage) gave(answer *call.Answer) (*Gave, error) {
+func (s *jobs) gave(answer *call.Answer) (*Gave, error) {
 	page, err := s.step.Action.Read(answer, connector.Asked{Now: s.Clock.Now()})
 	if err != nil {
 		return nil, err

@@ -4,186 +4,256 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"youngtrellis/internal/core/call"
+	"sync"
+
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
 )
 
-// listStage calls an action that gives several items for one, page by page.
-type listStage struct {
-	base
-	pending []*flow
-	known   map[item.Address]*known // of the items that are pending
-	ready   []*flow                 // of the page that was read last
-	open    *flow
-	paging  paging
+// lists calls an action that gives several items for one, page by page.
+type lists struct{ base }
+
+// reading is how far a list has been read.
+type reading struct {
+	page    int
+	cursor  any
+	ordinal uint32
 }
 
-func (s *listStage) next(ctx context.Context) ([]*flow, error) {
+// page is a page of a list that was read, or the end of reading it.
+type page struct {
+	entry *Entry // nil: left as it is
+	err   error
+}
+
+func (s *lists) take(ctx context.Context, chunk []*flow) error {
+	known, err := s.known(ctx, s.due(chunk))
+	if err != nil {
+		return err
+	}
+	readers, cancel := context.WithCancel(ctx)
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	defer cancel()
+	ahead := s.ahead(readers, &wait, chunk, known)
 	var out []*flow
-	for {
-		switch {
-		case len(s.ready) > 0:
-			n := min(s.chunk(), len(s.ready))
-			out, s.ready = s.ready[:n:n], s.ready[n:]
-			return out, nil
-		case s.open != nil && len(out) > 0:
-			return out, nil
-		case s.open != nil:
-			var err error
-			if s.ready, err = s.page(ctx); err != nil {
-				return nil, err
-			}
-			continue
-		case len(s.pending) == 0 && len(out) > 0:
-			return out, nil
-		case len(s.pending) == 0:
-			if err := s.take(ctx); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		f := s.pending[0]
-		s.pending = s.pending[1:]
-		if !f.moving(s.step.Index) {
+	for _, f := range chunk {
+		k := known[f.it.Address]
+		if k == nil || !s.mine(f) {
 			out = append(out, f)
 			continue
 		}
-		s.open, s.paging = f, paging{}
-		if f.source != nil {
-			s.paging, f.source = *f.source, nil
+		if err := s.give(ctx, out); err != nil {
+			return err
+		}
+		out = nil
+		if err := s.list(ctx, f, k, ahead[f]); err != nil {
+			return err
+		}
+	}
+	return s.give(ctx, out)
+}
+
+// ahead reads the lists of several items at once, each as far as one page ahead
+// of what goes on.
+func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, known map[item.Address]*known) map[*flow]chan page {
+	out := map[*flow]chan page{}
+	if !s.room.live || s.step.Parallel <= 1 {
+		return out
+	}
+	slots := make(chan struct{}, s.step.Parallel)
+	var turns []*flow
+	from := map[*flow]reading{}
+	for _, f := range chunk {
+		if known[f.it.Address] != nil && s.mine(f) {
+			turns, out[f] = append(turns, f), make(chan page, 1)
+			if f.source != nil {
+				from[f] = *f.source
+			}
+		}
+	}
+	wait.Go(func() {
+		for _, f := range turns {
+			select {
+			case slots <- struct{}{}:
+			case <-ctx.Done():
+				return
+			}
+			wait.Go(func() {
+				defer func() { <-slots }()
+				s.read(ctx, f, known[f.it.Address], from[f], out[f])
+			})
+		}
+	})
+	return out
+}
+
+// read reads a list into a channel, up to its end or as far as it can be read.
+func (s *lists) read(ctx context.Context, f *flow, k *known, at reading, into chan page) {
+	for {
+		e, err := s.page(ctx, f, k, at)
+		select {
+		case into <- page{e, err}:
+		case <-ctx.Done():
+			return
+		}
+		if e == nil || err != nil || e.Outcome != Done {
+			return
+		}
+		next, items, err := s.content(ctx, e)
+		if err != nil || next == nil {
+			return
+		}
+		at = reading{at.page + 1, next, at.ordinal + uint32(len(items))}
+	}
+}
+
+// list reads the list of one item and gives what came of it.
+func (s *lists) list(ctx context.Context, f *flow, k *known, ahead chan page) error {
+	at := reading{}
+	if f.source != nil {
+		at, f.source = *f.source, nil
+	}
+	for {
+		if err := s.skip(ctx, f, &at); err != nil {
+			return err
+		}
+		var p page
+		if ahead != nil {
+			select {
+			case p = <-ahead:
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		} else {
+			p.entry, p.err = s.page(ctx, f, k, at)
+		}
+		switch {
+		case p.err != nil:
+			return p.err
+		case p.entry == nil:
+			return s.rest(ctx, f, at, nil)
+		case p.entry.Outcome != Done:
+			s.counts.effect(s.step.Number, p.entry)
+			return s.rest(ctx, f, at, p.entry)
+		}
+		more, err := s.spread(ctx, f, &at, p.entry)
+		if err != nil || !more {
+			return err
 		}
 	}
 }
 
-// take takes the next chunk in, with what the journal holds of its items.
-func (s *listStage) take(ctx context.Context) (err error) {
-	if s.pending, err = s.up.next(ctx); err != nil {
+// skip goes to the page that holds what is looked at.
+func (s *lists) skip(ctx context.Context, f *flow, at *reading) error {
+	if s.wanted == nil || at.page > 0 {
+		return nil
+	}
+	least, found := s.wanted.child(f.it.Address, s.step.Number, s.rounds)
+	if !found || least == 0 {
+		return nil
+	}
+	e, err := s.Journal.PageOf(ctx, s.key(f.it.Address, 0), least)
+	if err != nil || e == nil {
 		return err
 	}
-	var due []*flow
-	for _, f := range s.pending {
-		if f.moving(s.step.Index) {
-			due = append(due, f)
-		}
-	}
-	s.known, err = s.base.known(ctx, due)
-	return err
+	at.page, at.ordinal = e.Part, e.First
+	return nil
 }
 
-// page reads the next page of the open list, from the journal or outside.
-func (s *listStage) page(ctx context.Context) ([]*flow, error) {
-	f := s.open
-	k := s.known[f.it.Address]
-	var e *Entry
-	if s.paging.page == 0 {
+// rest gives up the list where it stands; a later pass goes on from there.
+func (s *lists) rest(ctx context.Context, f *flow, at reading, e *Entry) error {
+	if e == nil {
+		if f.state == moving {
+			s.leave(f)
+		}
+	} else {
+		s.stopped(f, e.Outcome, e.Failure)
+	}
+	f.source = &at
+	return s.give(ctx, []*flow{f})
+}
+
+// page reads a page of a list, from the journal or outside; nil where it was
+// left.
+func (s *lists) page(ctx context.Context, f *flow, k *known, at reading) (e *Entry, err error) {
+	if at.page == 0 {
 		e = k.entry
 	} else if err := s.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
-		e, err = s.Journal.Page(ctx, Key{Pass: s.pass, Step: s.step.Number, Address: f.it.Address, Part: s.paging.page})
+		e, err = s.Journal.Page(ctx, s.key(f.it.Address, at.page))
 		return err
 	}); err != nil {
 		return nil, err
 	}
-	if e == nil {
-		if !s.live || s.stop.set() {
-			return s.leave(""), nil
-		}
-		var err error
-		if e, err = s.effect(ctx, f, s.paging.page, k, &action{base: &s.base}, Subject{Scope: s.scope(f.it), Cursor: s.paging.cursor}); err != nil {
-			return nil, err
-		}
-		if e == nil {
-			return s.leave(""), nil
-		}
+	if e != nil || !s.effective() {
+		return e, nil
 	}
-	if e.Outcome != Done {
-		s.counts.effect(s.step.Name, e)
-		flows := s.leave(e.Outcome)
-		if f.entries != nil {
-			f.entries[s.step.Index] = e
-		}
-		s.stopped(f, e.Outcome, e.Failure.Message)
-		return flows, nil
-	}
-	return s.spread(ctx, f, e)
+	return s.effectFrom(ctx, f, at.page, k, s.performer(), Subject{Scope: s.scope(f.it), Cursor: at.cursor}, at.ordinal)
 }
 
-// leave gives up the list where it stands; a later pass goes on from there.
-func (s *listStage) leave(o Outcome) []*flow {
-	f, at := s.open, s.paging
-	s.open = nil
-	f.isOpen, f.open, f.at, f.source = true, o, s.step.Index, &at
-	return []*flow{f}
-}
-
-func (s *listStage) spread(ctx context.Context, f *flow, e *Entry) ([]*flow, error) {
+// content is what a page holds: the token of the next, nil at the end, and its
+// items.
+func (s *lists) content(ctx context.Context, e *Entry) (next any, items []any, err error) {
 	result, err := s.result(ctx, e)
-	if errors.Is(err, errLeft) {
-		return s.leave(""), nil
-	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	v, err := item.DecodeObject(result)
 	if err != nil {
-		return nil, fmt.Errorf("the journaled page of %s cannot be read: %w", s.step.Name, err)
+		return nil, nil, fmt.Errorf("the journaled page of %s cannot be read: %w", s.step.Name, err)
 	}
-	s.counts.effect(s.step.Name, e)
-	items, _ := v["items"].([]any)
-	first := s.paging.page == 0
-	var out []*flow
+	items, _ = v["items"].([]any)
+	return v["next"], items, nil
+}
+
+// spread gives the items of a page, and tells whether there are more pages.
+func (s *lists) spread(ctx context.Context, f *flow, at *reading, e *Entry) (more bool, err error) {
+	next, items, err := s.content(ctx, e)
+	if errors.Is(err, errLeft) {
+		return false, s.rest(ctx, f, *at, nil)
+	}
+	if err != nil {
+		return false, err
+	}
+	s.counts.effect(s.step.Number, e)
+	first := at.page == 0
+	out := make([]*flow, 0, len(items))
 	for _, v := range items {
-		it := s.step.GiveNth(f.it, s.paging.ordinal, connector.AsFields(v), e.Ended)
-		s.paging.ordinal++
-		if !relevant(s.only, it.Address) {
+		n := at.ordinal
+		at.ordinal++
+		a := f.it.Address.Child(s.step.Number, s.rounds, n)
+		if !s.wanted.relevant(a) {
 			continue
 		}
+		it := f.it.Child(s.step.Number, s.rounds, n, s.step.Output(f.it.Fields, connector.AsFields(v)), e.Ended)
 		c := f.child(it)
-		if c.entries != nil {
-			c.entries = map[int]*Entry{}
-			for k, v := range f.entries {
-				c.entries[k] = v
-			}
-			c.entries[s.step.Index] = e
-		}
+		c.bytes = len(e.Result) / len(items)
 		text := Label(s.plan, it, s.secrets())
 		if text == "" {
 			text = s.step.Action.Summarise(v)
 		}
-		s.set(c, ReadOutside, text)
+		s.remember(it)
+		s.show(c, ReadOutside, text)
+		s.attach(c, e)
 		out = append(out, c)
 	}
-	s.counts.at(s.step.Name, func(c *StepCounts) {
-		if first {
+	s.counts.at(s.step.Number, func(c *StepCounts) {
+		if first && at.ordinal > 0 {
 			c.In++
 		}
 		c.Out += len(out)
 	})
-	s.paging.page++
-	s.paging.cursor = v["next"]
-	if v["next"] == nil {
-		s.open = nil
-		if s.paging.ordinal == 0 {
-			return []*flow{s.none(f)}, nil
-		}
+	at.page, at.cursor = at.page+1, next
+	if s.unknown() {
+		f.become(ended, s.step.Number, s.rounds)
+		return false, s.give(ctx, []*flow{f})
 	}
-	return out, nil
-}
-
-// none decides what becomes of an item whose list was empty.
-func (s *listStage) none(f *flow) *flow {
-	switch s.step.WhenNone {
-	case workflow.WhenNonePass:
-		s.set(f, ReadOutside, "nothing found, goes on")
-		s.counts.at(s.step.Name, func(c *StepCounts) { c.Out++ })
-	case workflow.WhenNoneFail:
-		s.counts.at(s.step.Name, func(c *StepCounts) { c.In-- })
-		s.fail(f, &call.Failure{Class: call.Refused, Message: "The list is empty, and the step is told to fail then."})
-	default:
-		f.ended = true
-		s.set(f, GaveNothing, "gave nothing")
-		s.counts.at(s.step.Name, func(c *StepCounts) { c.Nothing++ })
+	if next == nil && at.ordinal == 0 {
+		s.none(f, ReadOutside)
+		return false, s.give(ctx, []*flow{f})
 	}
-	return f
+	if s.wanted != nil && len(out) > 0 && !s.wanted.beyond(f.it.Address.Child(s.step.Number, s.rounds, at.ordinal)) {
+		next = nil // nothing that is looked at comes after this
+	}
+	return next != nil, s.chunks(ctx, out, s.down)
 }

@@ -7,7 +7,40 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
 )
+
+// World is what an execution reaches outside.
+type World struct {
+	Source      Source
+	Journal     Journal
+	Connections Connections
+	Callbacks   Callbacks
+	Sealer      Sealer // nil: nothing is stored, so nothing need be sealed
+	Clock       Clock
+	Lattice     Lattice
+	// Spools keep what does not fit into memory; nil: everything stays there.
+	Spools Spools
+	// Account bounds the bytes that all runs of a node hold; nil: no bound.
+	Account *ByteAccount
+	// Progress is told after each chunk.
+	Progress func(Counts)
+	// Arrives is told of each item that a step is about to work on.
+	Arrives func(step *workflow.CompiledStep, it *item.Item)
+	// Fails is told why an item did not get past a step.
+	Fails func(step *workflow.CompiledStep, why *call.Failure)
+}
+
+// Spools makes places where held items are kept, apart from memory.
+type Spools interface{ Spool() (Spool, error) }
+
+// Spool keeps pieces of bytes until it is closed.
+type Spool interface {
+	// Append gives where the piece begins.
+	Append(b []byte) (at int64, err error)
+	Read(at int64, n int) ([]byte, error)
+	Close() error
+}
 
 // Connections opens the accounts that steps name.
 type Connections interface {
@@ -35,7 +68,7 @@ type Account struct {
 // Callbacks makes addresses at which the other side tells that a job has ended.
 // The same place gets the same address at every attempt.
 type Callbacks interface {
-	Callback(ctx context.Context, step uint16, rounds string, address item.Address) (string, error)
+	Callback(ctx context.Context, step uint16, rounds item.Rounds, address item.Address) (string, error)
 }
 
 // Sealer encrypts for one run what must not be seen.
@@ -55,7 +88,16 @@ type Clock interface {
 
 // Source gives the trigger's items by page; io.EOF after the last.
 type Source interface {
-	Page(ctx context.Context, page int) ([]map[string]any, error)
+	Page(ctx context.Context, page int) (Page, error)
+	// Find gives the page that holds the n-th item.
+	Find(ctx context.Context, n uint32) (page int, err error)
+}
+
+// Page are some of the trigger's items.
+type Page struct {
+	First uint32 // ordinal of the first
+	Items []map[string]any
+	Bytes int // about their size together
 }
 
 // Lattice takes the rows of a pass in order.

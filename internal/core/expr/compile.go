@@ -191,7 +191,7 @@ func (c *compiler) compile(n ast.Node) evaluator {
 func (c *compiler) ref(path []string, pos int) { c.refs = append(c.refs, Ref{path, pos}) }
 
 // roots are the names in scope; which of them a place offers is checked there.
-var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "column", "list", "submitted", "search", "header", "status", "method", "path", "query", "host", "time", "nonce", "body", "body_hash", "request"}
+var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "list", "submitted", "search", "header", "status", "method", "path", "query", "host", "time", "nonce", "body", "body_hash", "request"}
 
 func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 	name := n.Value
@@ -412,7 +412,30 @@ func (c *compiler) call(n *ast.CallNode) evaluator {
 	if !ok {
 		return c.fail(n, "only functions by name can be called; a value is piped with | as in item.name | upper()")
 	}
+	if id.Value == "column" {
+		return c.column(n)
+	}
 	return c.function(n, id.Value, n.Arguments)
+}
+
+// column reads every item that a step gave, as column("pieces").
+func (c *compiler) column(n *ast.CallNode) evaluator {
+	var name *ast.StringNode
+	if len(n.Arguments) == 1 {
+		name, _ = n.Arguments[0].(*ast.StringNode)
+	}
+	if name == nil {
+		return c.fail(n, "column takes the name of a step in quotes, as column(\"pieces\")")
+	}
+	pos := n.Location().From
+	c.ref([]string{"column", name.Value}, pos)
+	return func(m *machine) (any, error) {
+		steps, err := m.scope.lookup("column")
+		if err != nil {
+			return nil, m.wrap(pos, err)
+		}
+		return m.field(pos, steps, name.Value)
+	}
 }
 
 func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evaluator {

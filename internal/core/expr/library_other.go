@@ -64,7 +64,7 @@ var encodingFunctions = group("encodings",
 	})),
 	fn("uuid()", "An identifier made from the run, step and item, so that it is the same when the step is repeated.", `len(uuid())`, `36`, 0, 0, func(m *machine, _ []any) (any, error) {
 		m.uuids++
-		return uuid.NewSHA1(uuid.NameSpaceOID, fmt.Appendf(nil, "%s/%s/%d", m.scope.Seed, m.source, m.uuids)).String(), nil
+		return uuid.NewSHA1(uuid.NameSpaceOID, fmt.Appendf(nil, "%s/%s/%d", m.scope.seed(), m.source, m.uuids)).String(), nil
 	}),
 )
 

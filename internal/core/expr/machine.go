@@ -22,9 +22,26 @@ const (
 type Scope struct {
 	Item  map[string]any
 	Names map[string]any // the other names: values, Lazy or Fields
+	Place Place          // instead of Names and Seed, where it is set
 	Now   time.Time      // what now() gives
 	Zone  *time.Location // for dates without a zone; UTC if nil
 	Seed  string         // from which uuid() is made
+}
+
+// Place finds names only when they are read, so that a scope costs nothing to
+// make.
+type Place interface {
+	// Lookup finds a name: a value or Fields. The error says why it cannot be used.
+	Lookup(name string) (any, error)
+	// Seed is what uuid() is made from.
+	Seed() string
+}
+
+func (s *Scope) seed() string {
+	if s.Place != nil {
+		return s.Place.Seed()
+	}
+	return s.Seed
 }
 
 // Lazy is a name in scope that is worked out when it is first read.
@@ -36,6 +53,9 @@ type Fields interface {
 }
 
 func (s *Scope) lookup(name string) (any, error) {
+	if s.Place != nil {
+		return s.Place.Lookup(name)
+	}
 	v, ok := s.Names[name]
 	if !ok {
 		return nil, fmt.Errorf("%s cannot be used here", name)

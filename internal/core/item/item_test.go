@@ -36,15 +36,33 @@ func TestBadJSONSaysWhere(t *testing.T) {
 	require.ErrorContains(t, err, "this is a list")
 }
 
+// anyNumber draws numbers of every length in which they are written.
+func anyNumber(t *rapid.T, name string) uint32 {
+	return rapid.OneOf(rapid.Uint32Range(0, 3), rapid.Uint32Range(230, 260), rapid.Uint32Range(2280, 2300), rapid.Uint32Range(65_530, 65_540), rapid.Uint32Range(1<<24-2, 1<<24+2), rapid.Uint32()).Draw(t, name)
+}
+
 func TestAddressesSortInItemOrder(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
+		depth := rapid.IntRange(0, 2).Draw(t, "loops")
+		grouped := rapid.Bool().Draw(t, "of many")
 		draw := func() (Address, []uint32) {
-			n := rapid.Uint32Range(0, 3).Draw(t, "root")
+			var rounds Rounds
+			var in []uint32
+			for range depth {
+				r := Round{anyNumber(t, "edition"), anyNumber(t, "round")}
+				rounds, in = rounds.Add(r), append(in, r.Edition, r.N)
+			}
+			require.Equal(t, depth, rounds.Depth())
+			n := anyNumber(t, "n")
 			a, path := Root(n), []uint32{n}
+			if grouped {
+				e := anyNumber(t, "edition of the list")
+				a, path = Group(9, rounds, e, n), append(slices.Clone(in), e, n)
+			}
 			for range rapid.IntRange(0, 3).Draw(t, "depth") {
-				o := rapid.Uint32Range(0, 70_000).Draw(t, "ordinal")
-				a, path = a.Child(7, o), append(path, o)
+				o := anyNumber(t, "ordinal")
+				a, path = a.Child(7, rounds, o), append(append(path, in...), o)
 			}
 			return a, path
 		}
@@ -53,11 +71,52 @@ func TestAddressesSortInItemOrder(t *testing.T) {
 		require.Equal(t, slices.Compare(pa, pb), strings.Compare(string(a), string(b)))
 		back, err := ParseAddress(a.String())
 		require.NoError(t, err)
-		require.Equal(t, a, back)
+		require.Equal(t, a, back, a.String())
 		require.Equal(t, len(pa) >= len(pb) && slices.Equal(pa[:len(pb)], pb), a.Within(b))
+		require.True(t, a.Within(a.Head()))
+		require.Len(t, a.Head().Segments(), 1)
 	})
-	for _, bad := range []string{"", "x", "1-", "1-2", "1-2.x", "-1", "1-70000.1"} {
+}
+
+func TestAddressesAreReadAsTheyAreWritten(t *testing.T) {
+	t.Parallel()
+	in := Rounds("").Add(Round{1, 4})
+	for want, a := range map[string]Address{
+		"0":              Root(0),
+		"12-2.7":         Root(12).Child(2, "", 7),
+		"0-2_1.4.7":      Root(0).Child(2, in, 7),
+		"g3.1.0":         Group(3, "", 1, 0),
+		"g3_1.4_2.0.1.9": Group(3, in.Add(Round{2, 0}), 1, 9),
+		"g3.1.0-5.2-6.1": Group(3, "", 1, 0).Child(5, "", 2).Child(6, "", 1),
+	} {
+		require.Equal(t, want, a.String())
+		back, err := ParseAddress(want)
+		require.NoError(t, err)
+		require.Equal(t, a, back)
+	}
+	for _, bad := range []string{"", "x", "1-", "1-2", "1-2.x", "-1", "1-70000.1", "1-0.1", "01", "1-2.07", "g3.0", "1-g3.1.0", "g3_1.1.0", "0-2_1.4", "1.2", "4294967296"} {
 		_, err := ParseAddress(bad)
+		require.Error(t, err, bad)
+	}
+	require.Contains(t, Address("\xff").String(), "invalid")
+	require.Nil(t, Address("\x20\x01").Segments())
+	require.Equal(t, Address("\xff"), Address("\xff").Head())
+}
+
+func TestRoundsAreTakenApart(t *testing.T) {
+	t.Parallel()
+	outer := Rounds("").Add(Round{1, 300})
+	inner := outer.Add(Round{2, 5})
+	require.Equal(t, []Round{{1, 300}, {2, 5}}, inner.List())
+	require.Equal(t, outer, inner.Out(1))
+	require.Equal(t, Rounds(""), inner.Out(0))
+	require.Equal(t, inner, inner.Out(7))
+	require.Equal(t, "_1.300_2.5", inner.String())
+	back, err := ParseRounds(inner.String())
+	require.NoError(t, err)
+	require.Equal(t, inner, back)
+	for _, bad := range []string{"1.3", "_1", "_1.2_", "_x.1"} {
+		_, err := ParseRounds(bad)
 		require.Error(t, err, bad)
 	}
 }
@@ -65,17 +124,26 @@ func TestAddressesSortInItemOrder(t *testing.T) {
 func TestLineageIsWalkedByStep(t *testing.T) {
 	t.Parallel()
 	at := time.Unix(100, 0)
-	trigger := New(0, map[string]any{"a": 1}, at)
-	list := trigger.Child(1, 5, 3, map[string]any{"b": 2}, at.Add(time.Second))
-	last := list.Derive(4, map[string]any{"c": 3}, time.Time{})
-	require.Same(t, trigger, last.AsOf(0))
-	require.Same(t, list, last.AsOf(1))
-	require.Same(t, list, last.AsOf(3))
-	require.Same(t, last, last.AsOf(4))
-	require.Same(t, trigger, last.Trigger())
+	in := Rounds("").Add(Round{1, 2})
+	trigger := New(0, nil, at)
+	list := trigger.Child(5, "", 3, map[string]any{"b": 2}, at.Add(time.Second))
+	once := list.Derive(4, in, map[string]any{"c": 3}, time.Time{})
+	last := once.Derive(4, in, map[string]any{"c": 4}, time.Time{})
+	require.Same(t, list, last.Through(5))
+	require.Same(t, last, last.Through(4), "the last of several times")
+	require.Nil(t, last.Through(9), "a step that is not on its way")
+	require.Same(t, trigger, last.First())
 	require.Equal(t, list.At, last.At, "the time never falls behind its lineage")
 	require.Equal(t, "0-5.3", last.Address.String())
-	require.Equal(t, trigger.Address, last.Address.Before(5))
+	require.Equal(t, trigger.Address, last.Address.Made(5, ""))
+	require.Equal(t, last.Address, last.Address.Made(5, in), "not in that round")
+	require.False(t, last.Group())
+
+	group := Grouped(6, "", 1, 0, map[string]any{}, []Address{list.Address}, at)
+	below := group.Derive(7, "", map[string]any{}, time.Time{})
+	require.Same(t, group, below.First())
+	require.True(t, below.Group())
+	require.Nil(t, below.Through(5), "the chain ends at a group")
 }
 
 func FuzzDecode(f *testing.F) {

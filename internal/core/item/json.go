@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -296,4 +297,46 @@ func Size(v any) int {
 		return n
 	}
 	return 8
+}
+
+// Keys lists the names of an object's fields, sorted.
+func Keys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Key is the canonical form of a value that is a key: equal values have the same,
+// the number 1 and the text "1" do not, and how a number is formatted changes
+// nothing. Nothing and empty text have "".
+func Key(v any) (string, error) {
+	switch v := v.(type) {
+	case nil:
+		return "", nil
+	case string:
+		if v == "" {
+			return "", nil
+		}
+		return `"` + v, nil
+	case int64:
+		return strconv.FormatInt(v, 10), nil
+	case float64:
+		if n, ok := Number(strconv.FormatFloat(v, 'f', -1, 64)).(int64); ok {
+			return strconv.FormatInt(n, 10), nil
+		}
+	case []any:
+		for i := range v {
+			if f, ok := v[i].(float64); ok {
+				v = slices.Clone(v)
+				v[i] = Number(strconv.FormatFloat(f, 'f', -1, 64))
+			}
+		}
+		b, err := Encode(v)
+		return string(b), err
+	}
+	b, err := Encode(v)
+	return string(b), err
 }

@@ -240,7 +240,9 @@ func TestPastedCallsSendWhatCurlSends(t *testing.T) {
 
 // send carries the step out as the service does, with the new connection.
 func send(t *testing.T, p *Pasted, address string, files map[string][]byte, shown string) {
-	action, tree, err := connector.Free(p.Settings)
+	free, err := connector.ReadFree(p.Settings)
+	require.NoError(t, err, shown)
+	action, tree, err := free.Action()
 	require.NoError(t, err, shown)
 	compiled, err := expr.CompileValue(tree)
 	require.NoError(t, err, shown)

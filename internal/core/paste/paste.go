@@ -219,7 +219,7 @@ func (r *request) step() (*Pasted, error) {
 	if len(query) > 0 {
 		s["query"] = query
 	}
-	if _, _, err := connector.Free(s); err != nil {
+	if _, err := connector.ReadFree(s); err != nil {
 		return nil, fmt.Errorf("this call cannot become a step: %w", err)
 	}
 	if m.way != nil {

@@ -1,75 +1,110 @@
 package steps
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
-	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/item"
 )
 
-var shapeProperties = []connector.Property{
-	property("keep", false, map[string]any{
-		"title": "Fields to keep", "hint": "keep", "default": "all",
-		"description": "All fields, none, or a list of names.",
-		"oneOf": []any{
-			map[string]any{"enum": []any{"all", "none"}},
-			map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
-		},
-	}),
-	property("set", false, map[string]any{
-		"type": "object", "title": "Fields to set", "hint": "fields", "additionalProperties": true,
-		"description": "Name to value. A name with dots makes objects, as in studio.name.",
-	}),
-	property("rename", false, map[string]any{
-		"type": "object", "title": "Fields to rename", "hint": "names", "additionalProperties": map[string]any{"type": "string"},
-		"description": "Old name to new name.",
-	}),
-	property("drop", false, map[string]any{
-		"type": "array", "title": "Fields to drop", "hint": "list", "items": map[string]any{"type": "string"},
-	}),
+type shape struct {
+	Keep   Names                  `form:"keep" title:"Fields to keep" help:"All fields, none, or a list of names." default:"all"`
+	Set    map[string]*expr.Value `form:"set" title:"Fields to set" hint:"fields" help:"Name to value. A name with dots makes objects, as in studio.name."`
+	Rename map[string]string      `form:"rename" title:"Fields to rename" hint:"names" help:"Old name to new name."`
+	Drop   []string               `form:"drop" title:"Fields to drop" hint:"list"`
+
+	assignments []assignment
 }
 
-var shapeKind = &Kind{
-	Type: "shape", Title: "Build the fields that go on",
-	Help:       "Keeps, drops and renames fields, and sets new ones from expressions.",
-	Schema:     settingsSchema(shapeProperties),
-	properties: shapeProperties,
-	Sentence:   shapeSentence,
-	Compile:    compileShape,
+// Names are those of fields: all, none, or a list.
+type Names struct {
+	Given bool
+	All   bool
+	List  []string
 }
 
-func shapeSentence(settings map[string]any) string {
-	var parts []string
-	keep := settings["keep"]
-	if list, ok := keep.([]any); ok && len(list) > 0 {
-		parts = append(parts, "keep "+names(list))
+// FormSchema implements form.Custom.
+func (Names) FormSchema() map[string]any {
+	return map[string]any{"hint": "keep", "oneOf": []any{
+		map[string]any{"enum": []any{"all", "none"}},
+		map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+	}}
+}
+
+// ReadForm implements form.Custom.
+func (n *Names) ReadForm(v any) error {
+	n.Given = true
+	switch v := v.(type) {
+	case string:
+		n.All = v == "all"
+	case []any:
+		for _, e := range v {
+			n.List = append(n.List, expr.Text(e))
+		}
 	}
-	if set, ok := settings["set"].(map[string]any); ok && len(set) > 0 {
+	return nil
+}
+
+// of gives the named fields of an item, in a map of their own.
+func (n Names) of(fields map[string]any) map[string]any {
+	if n.All {
+		return maps.Clone(fields)
+	}
+	out := make(map[string]any, len(n.List)+4)
+	for _, k := range n.List {
+		if v, ok := fields[k]; ok {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+type assignment struct {
+	name  string
+	path  []string
+	value *expr.Value
+}
+
+var shapeKind = New(Info{
+	Type: "shape", Title: "Build the fields that go on",
+	Help: "Keeps, drops and renames fields, and sets new ones from expressions.",
+}, shapeSentence, compileShape)
+
+func shapeSentence(s *shape) string {
+	var parts []string
+	if len(s.Keep.List) > 0 {
+		parts = append(parts, "keep "+names(s.Keep.List))
+	}
+	if len(s.Set) > 0 {
 		verb := "set "
-		if keep == "none" {
+		if s.Keep.Given && !s.Keep.All && len(s.Keep.List) == 0 {
 			verb = "make "
 		}
-		parts = append(parts, verb+names(sortedNames(set)))
+		parts = append(parts, verb+names(item.Keys(s.Set)))
 	}
-	if re, ok := settings["rename"].(map[string]any); ok && len(re) > 0 {
-		parts = append(parts, "rename "+names(sortedNames(re)))
+	if len(s.Rename) > 0 {
+		parts = append(parts, "rename "+names(item.Keys(s.Rename)))
 	}
-	if list, ok := settings["drop"].([]any); ok && len(list) > 0 {
-		parts = append(parts, "drop "+names(list))
+	if len(s.Drop) > 0 {
+		parts = append(parts, "drop "+names(s.Drop))
 	}
 	if len(parts) == 0 {
 		return "Shape the fields … (to fill in)"
 	}
-	s := strings.Join(parts, ", ")
-	return strings.ToUpper(s[:1]) + s[1:]
+	text := strings.Join(parts, ", ")
+	return strings.ToUpper(text[:1]) + text[1:]
 }
 
-func names(list []any) string {
+// names words a list of fields.
+func names(list []string) string {
 	words := make([]string, 0, len(list))
 	for _, v := range list {
-		words = append(words, strings.ReplaceAll(expr.Text(v), "_", " "))
+		words = append(words, strings.ReplaceAll(v, "_", " "))
 	}
 	if len(words) > 5 {
 		words = append(words[:4], fmt.Sprintf("%d more", len(list)-4))
@@ -80,98 +115,63 @@ func names(list []any) string {
 	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }
 
-func sortedNames(m map[string]any) []any {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	out := make([]any, len(keys))
-	for i, k := range keys {
-		out[i] = k
-	}
-	return out
-}
-
-type shape struct {
-	all    bool
-	keep   []string
-	drop   []string
-	rename map[string]string
-	set    []assignment
-}
-
-type assignment struct {
-	name  string
-	path  []string
-	value *expr.Value
-}
-
-func compileShape(settings map[string]any) (Operation, error) {
-	s := shape{all: settings["keep"] == nil || settings["keep"] == "all", rename: map[string]string{}}
-	if list, ok := settings["keep"].([]any); ok {
-		for _, v := range list {
-			s.keep = append(s.keep, expr.Text(v))
-		}
-	}
-	if list, ok := settings["drop"].([]any); ok {
-		for _, v := range list {
-			s.drop = append(s.drop, expr.Text(v))
-		}
-	}
-	re, _ := settings["rename"].(map[string]any)
-	for old, v := range re {
-		s.rename[old] = expr.Text(v)
-	}
-	set, _ := settings["set"].(map[string]any)
-	for _, n := range sortedNames(set) {
-		name := n.(string)
-		v, err := expr.CompileValue(set[name])
+func compileShape(s *shape) (Operator, error) {
+	s.Keep.All = s.Keep.All || !s.Keep.Given
+	for _, name := range item.Keys(s.Set) {
+		path, err := fieldPath(name)
 		if err != nil {
-			return nil, &SettingError{"set." + name, err}
+			return nil, wrong("set."+name, err)
 		}
-		path := strings.Split(name, ".")
-		if slices.Contains(path, "") {
-			return nil, &SettingError{"set." + name, fmt.Errorf("%q is not the name of a field", name)}
-		}
-		s.set = append(s.set, assignment{name, path, v})
+		s.assignments = append(s.assignments, assignment{name, path, s.Set[name]})
 	}
 	return s, nil
 }
 
-func (s shape) Apply(scope *expr.Scope) (Result, error) {
-	out := map[string]any{}
-	if s.all {
-		for k, v := range scope.Item {
-			out[k] = v
-		}
+// fieldPath cuts the name of a field at its dots.
+func fieldPath(name string) ([]string, error) {
+	path := strings.Split(name, ".")
+	if slices.Contains(path, "") {
+		return nil, fmt.Errorf("%q is not the name of a field", name)
 	}
-	for _, k := range s.keep {
-		if v, ok := scope.Item[k]; ok {
-			out[k] = v
-		}
-	}
-	for old, fresh := range s.rename {
+	return path, nil
+}
+
+// Apply implements Each.
+func (s *shape) Apply(scope *expr.Scope) (Result, error) {
+	out := s.Keep.of(scope.Item)
+	for old, fresh := range s.Rename {
 		if v, ok := scope.Item[old]; ok {
 			delete(out, old)
 			out[fresh] = v
 		}
 	}
-	for _, k := range s.drop {
+	for _, k := range s.Drop {
 		delete(out, k)
 	}
-	text := ""
-	for i, a := range s.set {
+	var text strings.Builder
+	for i, a := range s.assignments {
 		v, err := a.value.Eval(scope)
 		if err != nil {
-			return Result{}, &SettingError{"set." + a.name, err}
+			return Result{}, within("set."+a.name, err)
 		}
 		assign(out, a.path, v)
 		if i < 3 {
-			text = strings.TrimPrefix(text+", "+strings.ReplaceAll(a.name, "_", " ")+" "+expr.Brief(v), ", ")
+			if i > 0 {
+				text.WriteString(", ")
+			}
+			text.WriteString(strings.ReplaceAll(a.name, "_", " ") + " " + expr.Brief(v))
 		}
 	}
-	return Result{Fields: out, Text: text}, nil
+	return Result{Fields: out, Text: text.String()}, nil
+}
+
+// within places an error that may have a place of its own within a setting.
+func within(setting string, err error) error {
+	var inner *expr.PathError
+	if errors.As(err, &inner) {
+		return wrong(setting+"."+inner.Path, inner.Err)
+	}
+	return &form.Error{Field: setting, Err: err}
 }
 
 // assign sets a field below path, copying the objects on the way so that the
@@ -180,20 +180,10 @@ func assign(out map[string]any, path []string, v any) {
 	for len(path) > 1 {
 		inner := map[string]any{}
 		if old, ok := out[path[0]].(map[string]any); ok {
-			for k, e := range old {
-				inner[k] = e
-			}
+			maps.Copy(inner, old)
 		}
 		out[path[0]] = inner
 		out, path = inner, path[1:]
 	}
 	out[path[0]] = v
-}
-
-func (s shape) Refs() map[string][]expr.Ref {
-	out := map[string][]expr.Ref{}
-	for _, a := range s.set {
-		out["set."+a.name] = a.value.Refs()
-	}
-	return out
 }

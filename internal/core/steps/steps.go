@@ -1,54 +1,93 @@
 // Package steps holds the built-in step kinds. Each kind is one file with one
-// line of registration in kinds. Most compute: an operation takes one item and
-// says what goes on. Those that reach outside give an action instead.
+// line of registration in kinds: what is said of it, a typed struct of its
+// settings, the sentence that it reads as, and a compile function that gives an
+// operator on one of the bases of operator.go.
 package steps
 
 import (
-	"fmt"
+	"slices"
+	"sync"
 
-	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 )
 
-// Kind describes a built-in step kind.
-type Kind struct {
-	Type     string
-	Title    string
-	Help     string
-	Schema   map[string]any // JSON Schema of the settings
-	Sentence func(settings map[string]any) string
-	Compile  func(settings map[string]any) (Operation, error)
-	// Call makes the action of a kind that reaches outside, and the tree of
-	// values that is its input. Such a kind has no Compile.
-	Call func(settings map[string]any) (*connector.Action, map[string]any, error)
+// Info is what is said of a kind.
+type Info struct {
+	Type  string
+	Title string
+	Help  string
 	// Connects tells whether a step of this kind can use a connection; Needs
 	// names the protocol of one that it cannot do without.
 	Connects bool
 	Needs    string
-
-	properties []connector.Property
 }
 
-// Operation is a compiled step.
-type Operation interface {
-	// Apply gives what the step makes of the item in scope.
-	Apply(*expr.Scope) (Result, error)
-	// Refs lists the paths that each setting reads.
-	Refs() map[string][]expr.Ref
+// Kind is a built-in step kind.
+type Kind struct {
+	Info
+	Form *form.Form
+
+	sentence func(values map[string]any) string
+	compile  func(values map[string]any) (*Compiled, []error)
+	blocks   func(values map[string]any) []form.Nested
 }
 
-// Result of an operation on one item.
-type Result struct {
-	Fields map[string]any // nil: the item goes on as it is
-	Held   bool           // it does not go on
-	Text   string         // for the cell: why it was held, or what was made
+// Compiled is what a kind makes of a step's settings.
+type Compiled struct {
+	Operator Operator
+	// Refs are the paths that each setting reads, by the setting's place.
+	Refs map[string][]expr.Ref
 }
 
-var kinds = []*Kind{filterKind, shapeKind, httpKind, sqlKind}
+// New makes a kind of a typed struct of settings. Sentence words settings that
+// may not be finished; compile gets those that fit the form, and its error may
+// be a *form.Error that names a setting.
+func New[S any](info Info, sentence func(*S) string, compile func(*S) (Operator, error)) *Kind {
+	k := &Kind{Info: info, Form: form.Of[S]()}
+	sketch := func(values map[string]any) *S {
+		s := new(S)
+		k.Form.Sketch(values, s)
+		return s
+	}
+	k.sentence = func(values map[string]any) string { return sentence(sketch(values)) }
+	k.blocks = func(values map[string]any) []form.Nested { return form.Within(sketch(values)) }
+	k.compile = func(values map[string]any) (*Compiled, []error) {
+		s := new(S)
+		if errs := k.Form.Read(values, s); len(errs) > 0 {
+			return nil, errs
+		}
+		op, err := compile(s)
+		if err != nil {
+			return nil, []error{err}
+		}
+		return &Compiled{op, form.Refs(s)}, nil
+	}
+	return k
+}
+
+var (
+	mu    sync.RWMutex
+	kinds = []*Kind{filterKind, shapeKind, branchKind, loopKind, spreadKind, batchKind, gatherKind, waitKind, httpKind, sqlKind}
+)
+
+// Register adds a kind to those that there are.
+func Register(k *Kind) {
+	mu.Lock()
+	defer mu.Unlock()
+	kinds = append(slices.Clip(kinds), k)
+}
+
+// Kinds lists the kinds in the order in which they are offered.
+func Kinds() []*Kind {
+	mu.RLock()
+	defer mu.RUnlock()
+	return kinds
+}
 
 // Find returns the kind of this type.
 func Find(kind string) (*Kind, bool) {
-	for _, k := range kinds {
+	for _, k := range Kinds() {
 		if k.Type == kind {
 			return k, true
 		}
@@ -56,76 +95,23 @@ func Find(kind string) (*Kind, bool) {
 	return nil, false
 }
 
-// Kinds lists the kinds in the order in which they are offered.
-func Kinds() []*Kind { return kinds }
-
 // Types lists the types of all kinds.
 func Types() []string {
-	out := make([]string, len(kinds))
-	for i, k := range kinds {
-		out[i] = k.Type
+	var out []string
+	for _, k := range Kinds() {
+		out = append(out, k.Type)
 	}
 	return out
 }
 
-// Check finds every fault in the settings, one error for each.
-func (k *Kind) Check(settings map[string]any) []error {
-	schema, err := connector.CompileSchema(k.Schema)
-	if err != nil {
-		return []error{err}
-	}
-	if settings == nil {
-		settings = map[string]any{}
-	}
-	if err := connector.ValidateInput(schema, k.Properties(), settings); err != nil {
-		ie, ok := err.(*connector.InputError)
-		if !ok {
-			return []error{err}
-		}
-		var errs []error
-		for _, f := range ie.Fields {
-			errs = append(errs, &SettingError{f.Field, fmt.Errorf("%s", f.Message)})
-		}
-		return errs
-	}
-	if k.Call != nil {
-		var tree map[string]any
-		if _, tree, err = k.Call(settings); err == nil {
-			_, err = expr.CompileValue(tree)
-		}
-	} else {
-		_, err = k.Compile(settings)
-	}
-	if err != nil {
-		return []error{err}
-	}
-	return nil
-}
+// Compile makes an operator of settings, or gives everything that is wrong with
+// them, each a *form.Error where it has a place.
+func (k *Kind) Compile(values map[string]any) (*Compiled, []error) { return k.compile(values) }
 
-// Properties lists the settings in the order in which a form shows them.
-func (k *Kind) Properties() []connector.Property { return k.properties }
+// Sentence words settings as a line of the outline. Its first word is the verb.
+func (k *Kind) Sentence(values map[string]any) string { return k.sentence(values) }
 
-// SettingError places an error in a setting.
-type SettingError struct {
-	Setting string
-	Err     error
-}
+// Blocks lists the steps that stand within settings, as far as they can be read.
+func (k *Kind) Blocks(values map[string]any) []form.Nested { return k.blocks(values) }
 
-func (e *SettingError) Error() string { return e.Err.Error() }
-func (e *SettingError) Unwrap() error { return e.Err }
-
-func property(name string, required bool, schema map[string]any) connector.Property {
-	return connector.Property{Name: name, Required: required, Schema: schema}
-}
-
-// settingsSchema makes the JSON Schema of an object from its properties.
-func settingsSchema(properties []connector.Property) map[string]any {
-	all, required := map[string]any{}, []any{}
-	for _, p := range properties {
-		all[p.Name] = p.Schema
-		if p.Required {
-			required = append(required, p.Name)
-		}
-	}
-	return map[string]any{"type": "object", "additionalProperties": false, "properties": all, "required": required}
-}
+func wrong(setting string, err error) error { return &form.Error{Field: setting, Err: err} }

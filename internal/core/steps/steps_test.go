@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 )
 
@@ -15,12 +16,11 @@ func apply(t *testing.T, kind, settings, fields string) Result {
 	require.True(t, ok)
 	s, err := item.DecodeObject([]byte(settings))
 	require.NoError(t, err)
-	require.Empty(t, k.Check(s))
-	op, err := k.Compile(s)
-	require.NoError(t, err)
+	op, errs := k.Compile(s)
+	require.Empty(t, errs)
 	f, err := item.DecodeObject([]byte(fields))
 	require.NoError(t, err)
-	r, err := op.Apply(&expr.Scope{Item: f})
+	r, err := op.Operator.(Each).Apply(&expr.Scope{Item: f})
 	require.NoError(t, err)
 	return r
 }
@@ -50,10 +50,10 @@ func TestShapeBuildsTheFieldsThatGoOn(t *testing.T) {
 func TestShapeLeavesTheItemItCameFromAlone(t *testing.T) {
 	t.Parallel()
 	k, _ := Find("shape")
-	op, err := k.Compile(map[string]any{"set": map[string]any{"studio.name": "new"}, "drop": []any{"b"}})
-	require.NoError(t, err)
+	op, errs := k.Compile(map[string]any{"set": map[string]any{"studio.name": "new"}, "drop": []any{"b"}})
+	require.Empty(t, errs)
 	before := map[string]any{"studio": map[string]any{"name": "old"}, "b": int64(1)}
-	_, err = op.Apply(&expr.Scope{Item: before})
+	_, err := op.Operator.(Each).Apply(&expr.Scope{Item: before})
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"studio": map[string]any{"name": "old"}, "b": int64(1)}, before)
 }
@@ -82,10 +82,10 @@ func TestSettingsThatAreWrongSayWhich(t *testing.T) {
 		{"shape", map[string]any{"drop": "a"}, "should be a list"},
 	} {
 		k, _ := Find(c.kind)
-		errs := k.Check(c.settings)
+		_, errs := k.Compile(c.settings)
 		require.NotEmpty(t, errs, "%v", c.settings)
 		require.Contains(t, errs[0].Error(), c.want)
-		var se *SettingError
+		var se *form.Error
 		require.ErrorAs(t, errs[0], &se)
 	}
 	_, ok := Find("none")

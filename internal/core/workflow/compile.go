@@ -3,191 +3,299 @@ package workflow
 import (
 	"errors"
 	"fmt"
+	"iter"
+	"maps"
+	"slices"
 	"time"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/expr"
-	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
 )
 
-// sampleTime stands for now where nothing runs.
-var sampleTime = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
-
-// Plan is a workflow ready to be executed. It is never changed and is shared.
+// Plan is a workflow ready to be executed: a tree of steps. It is never changed
+// and is shared.
 type Plan struct {
 	Workflow *Workflow
-	Steps    []*CompiledStep
+	Root     *CompiledBlock
+	Steps    []*CompiledStep // all of them in reading order: the columns
 	Label    *expr.Program
 	Catalog  *Catalog // of which it was made
 	FindBy   []*expr.Program
 	StartKey *expr.Program // over item: the same key starts nothing again; nil for none
 	KeyLasts time.Duration // for how long
-	index    map[string]int
+
+	byName   map[string]*CompiledStep
+	byNumber map[uint16]*CompiledStep
 }
 
-// CompiledStep is one step of a plan: an Operation or an Action.
+// CompiledBlock is a list of steps: those of the workflow itself, of a case, or
+// of the body of a loop.
+type CompiledBlock struct {
+	Name  string
+	Of    *CompiledStep // nil for the workflow itself
+	Index int           // among the blocks of that step
+	Steps []*CompiledStep
+}
+
+// CompiledStep is one step of a plan.
 type CompiledStep struct {
 	*Step
-	Index     int
-	Number    uint16
-	Patience  Patience
-	Deadline  time.Duration
-	Operation steps.Operation
-	Action    *connector.Action
-	Input     *expr.Value
+	Number   uint16 // lasting: by it the step is known everywhere
+	Line     string // as 3.2
+	Column   int    // its place in reading order
+	In       *CompiledBlock
+	At       int // its place in that block
+	Depth    int // in how many loops it stands
+	Blocks   []*CompiledBlock
+	Patience Patience
+	Deadline time.Duration
+	Operator steps.Operator
+	Action   *connector.Action // of one that calls
+	Input    *expr.Value       // of one that calls
+	Refs     map[string][]expr.Ref
+	// Holds are the steps whose whole lists must have come before this one, or
+	// what stands in it, can begin: it reads them by column("NAME").
+	Holds []*CompiledStep
+	// Kept tells whether its items are kept for those that read its column.
+	Kept bool
 }
 
 // Compile makes a plan of a workflow that has no errors.
 func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
-	p := &Plan{Workflow: w, Catalog: catalog, index: map[string]int{}}
-	var errs []error
-	for i := range w.Steps {
-		s := &w.Steps[i]
-		c := &CompiledStep{Step: s, Index: i, Number: uint16(i + 1)}
-		p.index[s.Name] = i
-		if err := c.compile(catalog); err != nil {
-			errs = append(errs, fmt.Errorf("step %s: %w", s.Name, err))
+	p := &Plan{Workflow: w, Catalog: catalog, byName: map[string]*CompiledStep{}, byNumber: map[uint16]*CompiledStep{}}
+	c := &compiler{plan: p, lines: map[*Step]string{}}
+	for l := range w.Lines() {
+		if l.Step != nil {
+			c.lines[l.Step] = l.Number
 		}
-		p.Steps = append(p.Steps, c)
 	}
+	p.Root = c.block(w.Steps, &CompiledBlock{}, 0)
+	c.holds()
 	var err error
 	if w.Label != "" {
 		if p.Label, err = expr.Compile(w.Label); err != nil {
-			errs = append(errs, fmt.Errorf("label: %w", err))
+			c.errs = append(c.errs, fmt.Errorf("label: %w", err))
 		}
 	}
 	for _, f := range w.FindBy {
 		e, err := expr.Compile(f)
 		if err != nil {
-			errs = append(errs, fmt.Errorf("find_by: %w", err))
+			c.errs = append(c.errs, fmt.Errorf("find_by: %w", err))
 			continue
 		}
 		p.FindBy = append(p.FindBy, e)
 	}
 	if err := p.startKey(w.Trigger); err != nil {
-		errs = append(errs, fmt.Errorf("trigger: %w", err))
+		c.errs = append(c.errs, fmt.Errorf("trigger: %w", err))
 	}
-	return p, errors.Join(errs...)
+	return p, errors.Join(c.errs...)
+}
+
+type compiler struct {
+	plan  *Plan
+	lines map[*Step]string
+	errs  []error
+}
+
+func (c *compiler) block(list []Step, in *CompiledBlock, depth int) *CompiledBlock {
+	p := c.plan
+	for i := range list {
+		s := &CompiledStep{Step: &list[i], Line: c.lines[&list[i]], Column: len(p.Steps), In: in, At: i, Depth: depth}
+		s.Number = uint16(s.Column + 1)
+		p.Steps = append(p.Steps, s)
+		if p.byName[s.Name] == nil {
+			p.byName[s.Name] = s
+		}
+		p.byNumber[s.Number] = s
+		in.Steps = append(in.Steps, s)
+		if err := s.compile(p.Catalog); err != nil {
+			c.errs = append(c.errs, fmt.Errorf("step %s: %w", s.Name, err))
+		}
+		inner := depth
+		if s.Loops() {
+			inner++
+		}
+		for j, b := range s.Step.Blocks {
+			s.Blocks = append(s.Blocks, c.block(b.Steps, &CompiledBlock{Name: b.Name, Of: s, Index: j}, inner))
+		}
+	}
+	return in
+}
+
+// holds finds who reads whose column: what stands beside the step that is read
+// waits for it, with all that stands in it.
+func (c *compiler) holds() {
+	for _, s := range c.plan.Steps {
+		for _, refs := range s.Refs {
+			for _, r := range refs {
+				if r.Path[0] != "column" || len(r.Path) < 2 {
+					continue
+				}
+				x := c.plan.byName[r.Path[1]]
+				if x == nil || x == s {
+					continue // the checker says so
+				}
+				x.Kept = true
+				_, reader := meet(x, s)
+				if reader != nil && !slices.Contains(reader.Holds, x) {
+					reader.Holds = append(reader.Holds, x)
+				}
+			}
+		}
+	}
+}
+
+// meet gives the two steps of one block in which, or as which, a and b stand;
+// nil where there is none, as in two cases of a branch.
+func meet(a, b *CompiledStep) (*CompiledStep, *CompiledStep) {
+	for x := a; x != nil; x = x.In.Of {
+		for y := b; y != nil; y = y.In.Of {
+			if x.In == y.In {
+				if x == y {
+					return nil, nil
+				}
+				return x, y
+			}
+		}
+	}
+	return nil, nil
 }
 
 // startKeyLasts is how long a start key is remembered unless said otherwise.
 const startKeyLasts = 7 * 24 * time.Hour
 
 func (p *Plan) startKey(t Trigger) (err error) {
-	source, _ := t.Settings["key"].(string)
-	if source == "" {
-		return nil
+	s := triggerSettings{}
+	if k, ok := TriggerKinds[t.Type]; ok {
+		k.Form.Sketch(t.Settings, &s)
 	}
-	p.KeyLasts = startKeyLasts
-	if text, ok := t.Settings["for"].(string); ok {
-		if p.KeyLasts, err = expr.ParseDuration(text); err != nil {
-			return err
+	if s.Key == nil {
+		if source, _ := t.Settings["key"].(string); source != "" {
+			_, err = expr.Compile(source)
 		}
+		return err
 	}
-	p.StartKey, err = expr.Compile(source)
-	return err
+	p.StartKey, p.KeyLasts = s.Key, startKeyLasts
+	if s.For > 0 {
+		p.KeyLasts = s.For
+	}
+	return nil
 }
 
 // Numbered gives the plan's steps their lasting numbers. Two steps never have
 // the same one: the journal of the one would answer for the other.
 func (p *Plan) Numbered(numbers map[string]uint16) (*Plan, error) {
-	taken := map[uint16]string{}
+	taken := map[uint16]*CompiledStep{}
 	for _, s := range p.Steps {
 		if n, ok := numbers[s.Name]; ok {
 			s.Number = n
 		}
 		if other, ok := taken[s.Number]; ok {
-			return nil, fmt.Errorf("the steps %s and %s have the same lasting number %d", other, s.Name, s.Number)
+			return nil, fmt.Errorf("the steps %s and %s have the same lasting number %d", other.Name, s.Name, s.Number)
 		}
-		taken[s.Number] = s.Name
+		taken[s.Number] = s
 	}
+	p.byNumber = taken
 	return p, nil
 }
 
-func (c *CompiledStep) compile(catalog *Catalog) error {
+// Step finds a step by name; nil if there is none.
+func (p *Plan) Step(name string) *CompiledStep { return p.byName[name] }
+
+// ByNumber finds a step by its lasting number; nil if there is none.
+func (p *Plan) ByNumber(n uint16) *CompiledStep { return p.byNumber[n] }
+
+// Around goes through the steps in which s stands, from the innermost out.
+func (s *CompiledStep) Around() iter.Seq[*CompiledStep] {
+	return func(yield func(*CompiledStep) bool) {
+		for of := s.In.Of; of != nil; of = of.In.Of {
+			if !yield(of) {
+				return
+			}
+		}
+	}
+}
+
+// Path is where the step stands in the document, as steps[2].
+func (s *CompiledStep) Path() string { return s.path }
+
+// Within tells whether s stands in other, at whatever depth.
+func (s *CompiledStep) Within(other *CompiledStep) bool {
+	for of := range s.Around() {
+		if of == other {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *CompiledStep) compile(catalog *Catalog) error {
 	var err1, err2, err error
-	c.Patience, err1 = c.Step.Patience()
-	c.Deadline, err2 = c.Step.Deadline()
+	s.Patience, err1 = s.Step.Patience()
+	s.Deadline, err2 = s.Step.Deadline()
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	if k, ok := steps.Find(c.Type); ok && k.Call != nil {
-		var tree map[string]any
-		if c.Action, tree, err = k.Call(nonNil(c.Settings)); err == nil {
-			c.Input, err = expr.CompileValue(tree)
+	if k, ok := steps.Find(s.Type); ok {
+		compiled, errs := k.Compile(s.Settings)
+		if len(errs) > 0 {
+			return errors.Join(errs...)
 		}
-		return err
-	} else if ok {
-		c.Operation, err = k.Compile(nonNil(c.Settings))
-		return err
-	}
-	if c.Action, err = catalog.Action(c.Step); err != nil {
-		return err
-	}
-	c.Input, err = expr.CompileValue(anyMap(c.Step.Input))
-	return err
-}
-
-// Lists tells whether the step can give several items for one.
-func (c *CompiledStep) Lists() bool { return c.Action != nil && c.Action.List() }
-
-// Refs lists the paths that each setting or input field reads.
-func (c *CompiledStep) Refs() map[string][]expr.Ref {
-	out := map[string][]expr.Ref{}
-	if c.Operation != nil {
-		for k, v := range c.Operation.Refs() {
-			out["settings."+k] = v
+		s.Operator, s.Refs = compiled.Operator, map[string][]expr.Ref{}
+		for place, refs := range compiled.Refs {
+			s.Refs["settings."+place] = refs
 		}
-		return out
-	}
-	if c.Step.Input == nil && c.Input != nil {
-		out["settings"] = c.Input.Refs()
-	}
-	for name, v := range c.Step.Input {
-		if e, err := expr.CompileValue(v); err == nil {
-			out["input."+name] = e.Refs()
+		if c, ok := s.Operator.(*steps.Call); ok {
+			s.Action, s.Input = c.Action, c.Input
+			s.Refs["settings"] = c.Input.Refs()
 		}
+		return nil
 	}
-	return out
+	if s.Action, err = catalog.Action(s.Step); err != nil {
+		return err
+	}
+	if s.Input, err = expr.CompileValue(anyMap(s.Step.Input)); err != nil {
+		return err
+	}
+	s.Operator, s.Refs = &steps.Call{Action: s.Action, Input: s.Input}, map[string][]expr.Ref{}
+	for name, v := range s.Step.Input {
+		e, err := expr.CompileValue(v)
+		if err != nil {
+			return err
+		}
+		s.Refs["input."+name] = e.Refs()
+	}
+	return nil
 }
 
-// Give makes the item that goes on from what the action gave.
-func (c *CompiledStep) Give(it *item.Item, output any, at time.Time) *item.Item {
-	return it.Derive(c.Index, c.fields(it, output), at)
+// Lists tells whether the step calls an action that gives a list of items.
+func (s *CompiledStep) Lists() bool { return s.Action != nil && s.Action.List() }
+
+// Groups tells whether the step makes one item of many.
+func (s *CompiledStep) Groups() bool {
+	_, ok := s.Operator.(steps.Holder)
+	return ok && !s.Off
 }
 
-// GiveNth makes the n-th item that goes on from a list.
-func (c *CompiledStep) GiveNth(it *item.Item, n uint32, fields map[string]any, at time.Time) *item.Item {
-	return it.Child(c.Index, c.Number, n, c.fields(it, fields), at)
+// Writes tells whether the step changes something outside.
+func (s *CompiledStep) Writes() bool {
+	return s.Action != nil && s.Action.Effect == "write" && !s.Off
 }
 
-func (c *CompiledStep) fields(it *item.Item, output any) map[string]any {
+// Output gives the fields of the item that goes on, of those that it had and
+// what the action gave.
+func (s *CompiledStep) Output(before map[string]any, output any) map[string]any {
 	switch {
-	case c.Output == "keep" || output == nil && c.Output == "":
-		return it.Fields
-	case c.Output == "" || c.Output == "replace":
+	case s.Step.Output == "keep" || output == nil && s.Step.Output == "":
+		return before
+	case s.Step.Output == "" || s.Step.Output == "replace":
 		return connector.AsFields(output)
 	}
-	fields := make(map[string]any, len(it.Fields)+1)
-	for k, v := range it.Fields {
-		fields[k] = v
-	}
-	fields[c.Output[len("under "):]] = output
+	fields := make(map[string]any, len(before)+1)
+	maps.Copy(fields, before)
+	fields[s.Step.Output[len("under "):]] = output
 	return fields
-}
-
-// SampleOutput answers for the action with its declared sample.
-func (c *CompiledStep) SampleOutput(it *item.Item) []*item.Item {
-	if !c.Lists() {
-		return []*item.Item{c.Give(it, c.Action.Sample, it.At)}
-	}
-	list, _ := c.Action.Sample.([]any)
-	var out []*item.Item
-	for i, e := range list {
-		out = append(out, c.GiveNth(it, uint32(i), connector.AsFields(e), it.At))
-	}
-	return out
 }
 
 // RunFacts is what expressions can know of the run.
@@ -195,44 +303,4 @@ type RunFacts struct {
 	ID       string
 	Started  time.Time
 	Workflow string
-}
-
-// Scope is what an expression of the step sees for an item.
-func (p *Plan) Scope(it *item.Item, step *CompiledStep, run RunFacts) *expr.Scope {
-	at := -1
-	name := ""
-	if step != nil {
-		at, name = step.Index, step.Name
-	}
-	return &expr.Scope{
-		Item: it.Fields,
-		Now:  it.At,
-		Seed: run.ID + "/" + name + "/" + it.Address.String(),
-		Names: map[string]any{
-			"trigger": expr.Lazy(func() (any, error) { return it.Trigger().Fields, nil }),
-			"steps":   lineage{p, it, at},
-			"vars":    p.Workflow.Vars,
-			"run": expr.Lazy(func() (any, error) {
-				return map[string]any{"id": run.ID, "started": run.Started.UTC().Format(time.RFC3339), "workflow": run.Workflow}, nil
-			}),
-		},
-	}
-}
-
-// lineage answers steps.NAME by walking up the item's chain.
-type lineage struct {
-	plan *Plan
-	it   *item.Item
-	at   int
-}
-
-func (l lineage) Field(name string) (any, error) {
-	i, ok := l.plan.index[name]
-	if !ok {
-		return nil, fmt.Errorf("there is no step %s", name)
-	}
-	if l.at >= 0 && i >= l.at {
-		return nil, fmt.Errorf("the step %s comes later", name)
-	}
-	return l.it.AsOf(i).Fields, nil
 }

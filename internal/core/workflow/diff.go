@@ -32,35 +32,64 @@ func Diff(before, after *Workflow, catalog *Catalog) []Change {
 	if before.Label != after.Label {
 		out = append(out, Change{Kind: "changed", Sentence: "Rows are labelled by " + after.Label + "."})
 	}
-	for _, s := range before.Steps {
-		if i := match(after, s.Name); i < 0 {
-			out = append(out, Change{s.Name, "removed", fmt.Sprintf("Gone: %s.", catalog.Sentence(&s))})
+	for l := range before.Lines() {
+		if s := l.Step; s != nil && !stays(after, s.Name) {
+			out = append(out, Change{s.Name, "removed", fmt.Sprintf("Gone: %s.", catalog.Sentence(s))})
 		}
 	}
 	last := -1
-	for i := range after.Steps {
-		s := &after.Steps[i]
+	for l := range after.Lines() {
+		s := l.Step
+		if s == nil {
+			continue
+		}
 		j, old := before.Step(s.Name)
 		if old == nil && s.Was != "" {
 			j, old = before.Step(s.Was)
 		}
 		if old == nil {
-			out = append(out, Change{s.Name, "added", fmt.Sprintf("New line %d: %s.", i+1, catalog.Sentence(s))})
+			out = append(out, Change{s.Name, "added", fmt.Sprintf("New line %s: %s.", l.Number, catalog.Sentence(s))})
 			continue
 		}
-		if j < last {
-			out = append(out, Change{s.Name, "moved", fmt.Sprintf("Moved to line %d: %s.", i+1, catalog.Sentence(s))})
+		was, _ := before.Line(old.Name)
+		if j < last || nestOf(l) != nestOf(was) && !renamed(after, nestOf(was), nestOf(l)) {
+			out = append(out, Change{s.Name, "moved", fmt.Sprintf("Moved to line %s: %s.", l.Number, catalog.Sentence(s))})
 		}
 		last = max(last, j)
 		if d := stepDiff(old, s); d != "" {
-			out = append(out, Change{s.Name, "changed", fmt.Sprintf("Line %d, %s: %s", i+1, catalog.Sentence(s), d)})
+			out = append(out, Change{s.Name, "changed", fmt.Sprintf("Line %s, %s: %s", l.Number, catalog.Sentence(s), d)})
 		}
 	}
 	return out
 }
 
-func match(w *Workflow, name string) int {
-	return slices.IndexFunc(w.Steps, func(s Step) bool { return s.Name == name || s.Was == name })
+// nestOf names the steps in which a line stands, as Edit.In does.
+func nestOf(l Line) string {
+	switch {
+	case l.Of == nil:
+		return ""
+	case l.Block.Name == "":
+		return l.Of.Name
+	}
+	return l.Of.Name + "/" + l.Block.Name
+}
+
+// renamed tells whether the step around was called otherwise, and the case was
+// not.
+func renamed(after *Workflow, was, is string) bool {
+	old, oldCase, _ := strings.Cut(was, "/")
+	fresh, freshCase, _ := strings.Cut(is, "/")
+	_, s := after.Step(fresh)
+	return s != nil && s.Was == old && oldCase == freshCase
+}
+
+func stays(w *Workflow, name string) bool {
+	for s := range w.All() {
+		if s.Name == name || s.Was == name {
+			return true
+		}
+	}
+	return false
 }
 
 func stepDiff(a, b *Step) string {
@@ -68,16 +97,20 @@ func stepDiff(a, b *Step) string {
 	fields := reflect.TypeOf(*a)
 	for i := range fields.NumField() {
 		key := fields.Field(i).Tag.Get("doc")
-		key, _, _ = strings.Cut(key, ",")
+		if key, _, _ = strings.Cut(key, ","); key == "" {
+			continue
+		}
 		x, y := reflect.ValueOf(*a).Field(i).Interface(), reflect.ValueOf(*b).Field(i).Interface()
 		if key == "was" || reflect.DeepEqual(x, y) {
 			continue
 		}
 		switch key {
 		case "settings", "input":
-			mx, _ := x.(map[string]any)
-			my, _ := y.(map[string]any)
-			parts = append(parts, strings.TrimPrefix(settled(mx, my), "; "))
+			mx, _ := withoutSteps(x).(map[string]any)
+			my, _ := withoutSteps(y).(map[string]any)
+			if d := settled(mx, my); d != "" {
+				parts = append(parts, strings.TrimPrefix(d, "; "))
+			}
 		case "retry":
 			parts = append(parts, "how it tries again")
 		default:
@@ -88,6 +121,28 @@ func stepDiff(a, b *Step) string {
 		return ""
 	}
 	return strings.Join(parts, "; ") + "."
+}
+
+// withoutSteps leaves out the steps that stand within settings: they are told
+// line by line.
+func withoutSteps(v any) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = withoutSteps(e)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, e := range v {
+			if k != "steps" && k != "else" {
+				out[k] = withoutSteps(e)
+			}
+		}
+		return out
+	}
+	return v
 }
 
 func settled(before, after map[string]any) string {

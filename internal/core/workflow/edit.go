@@ -3,27 +3,31 @@ package workflow
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/steps"
 )
 
 // Edit is one change to a draft. Op says which:
 //
 //	set      Key of the step (or of the workflow, without Step) becomes Value; nil removes it
 //	trigger  Key of the trigger becomes Value
-//	insert   Value, a step, is put at place To
-//	remove   the step is taken out
-//	move     the step goes to place To
+//	insert   Value, a step, is put at place To of the steps In
+//	remove   the step is taken out, with all that stands in it
+//	move     the step goes to place To of the steps In, or of those where it stands
 //	rename   the step gets the name Value; references follow
 type Edit struct {
-	Op    string `json:"op"`
-	Step  string `json:"step,omitempty"`
-	Key   string `json:"key,omitempty"`
-	To    int    `json:"to,omitempty"`
+	Op   string `json:"op"`
+	Step string `json:"step,omitempty"`
+	Key  string `json:"key,omitempty"`
+	To   int    `json:"to,omitempty"`
+	// In names the steps within a step: STEP, or STEP/CASE where it has cases. ""
+	// are the workflow's own, and for a move those where the step stands.
+	In    string `json:"in,omitempty"`
 	Value any    `json:"value,omitempty"`
 }
 
@@ -52,26 +56,104 @@ func apply(doc *document.Document, e Edit) error {
 	if e.Op == "insert" {
 		return insert(doc, e)
 	}
-	at := stepIndex(doc, e.Step)
-	if at < 0 {
+	list, at, ok := locate(doc, e.Step)
+	if !ok {
 		return fmt.Errorf("there is no step %q", e.Step)
 	}
 	switch e.Op {
 	case "set":
-		return setDeep(doc, fmt.Sprintf("steps[%d]", at), e.Key, e.Value)
+		return setDeep(doc, fmt.Sprintf("%s[%d]", list, at), e.Key, e.Value)
 	case "remove":
-		_, err := doc.Remove("steps", at)
+		_, err := doc.Remove(list, at)
 		return err
 	case "move":
-		n, err := doc.Remove("steps", at)
-		if err != nil {
-			return err
-		}
-		return doc.Insert("steps", e.To, n)
+		return move(doc, list, at, e)
 	case "rename":
-		return rename(doc, at, e)
+		return rename(doc, fmt.Sprintf("%s[%d]", list, at), e)
 	}
 	return fmt.Errorf("the operation %q is not known; there are set, trigger, insert, remove, move and rename", e.Op)
+}
+
+// move takes a step out and puts it where it belongs now. The place is counted
+// without the step itself.
+func move(doc *document.Document, list string, at int, e Edit) error {
+	if e.In == e.Step || strings.HasPrefix(e.In, e.Step+"/") {
+		return fmt.Errorf("a step cannot be moved into itself")
+	}
+	if e.In != "" {
+		if _, err := container(doc, e.In); err != nil {
+			return err
+		}
+	}
+	n, err := doc.Remove(list, at)
+	if err != nil {
+		return err
+	}
+	if e.In != "" { // its path may have changed
+		if list, err = container(doc, e.In); err != nil {
+			return err
+		}
+	}
+	return doc.Insert(list, e.To, n)
+}
+
+// top names the workflow's own steps where a step is moved out of another.
+const top = "/"
+
+// container finds the list of steps that In names, and makes it where it is
+// not there yet.
+func container(doc *document.Document, in string) (string, error) {
+	if in == top || in == "" {
+		return list(doc, "", "steps")
+	}
+	name, block, _ := strings.Cut(in, "/")
+	at, i, ok := locate(doc, name)
+	if !ok {
+		return "", fmt.Errorf("there is no step %q", name)
+	}
+	path := fmt.Sprintf("%s[%d]", at, i)
+	for _, b := range blocks(doc, path) {
+		if b.Name == block || block == "" && !b.Owned && b.Name == "steps" {
+			parent, key := path+".settings", b.Place
+			if i := strings.LastIndexByte(b.Place, '.'); i >= 0 {
+				parent, key = parent+"."+b.Place[:i], b.Place[i+1:]
+			}
+			return list(doc, parent, key)
+		}
+	}
+	if block == "else" {
+		return list(doc, path+".settings", "else")
+	}
+	if block == "" && doc.At(path+".settings") == nil { // a loop with nothing said of it yet
+		if err := doc.Set(path, "settings", map[string]any{}); err != nil {
+			return "", err
+		}
+		return list(doc, path+".settings", "steps")
+	}
+	return "", fmt.Errorf("the step %q has no steps %q in it", name, block)
+}
+
+// list makes sure that there is a list, and gives its path.
+func list(doc *document.Document, parent, key string) (string, error) {
+	path := strings.TrimPrefix(parent+"."+key, ".")
+	if n := doc.At(path); n == nil || n.Kind != yaml.SequenceNode {
+		if err := doc.Set(parent, key, []any{}); err != nil {
+			return "", err
+		}
+	}
+	return path, nil
+}
+
+// blocks lists the steps within the step at a path.
+func blocks(doc *document.Document, path string) []form.Nested {
+	step, _ := document.Value(doc.At(path)).(map[string]any)
+	kind, _ := step["type"].(string)
+	k, ok := steps.Find(kind)
+	if !ok {
+		return nil
+	}
+	settings, _ := step["settings"].(map[string]any)
+	return k.Blocks(settings)
 }
 
 // setDeep sets a key such as settings.where, making the objects on the way.
@@ -105,33 +187,71 @@ func insert(doc *document.Document, e Edit) error {
 	if !stepName.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of a step", name)
 	}
-	if stepIndex(doc, name) >= 0 {
-		return fmt.Errorf("there is a step %q already", name)
-	}
-	if n := doc.At("steps"); n == nil || n.Kind != yaml.SequenceNode {
-		if err := doc.Set("", "steps", []any{}); err != nil {
-			return err
+	for _, inner := range append(stepNames(document.Node(e.Value)), name) {
+		if _, _, taken := locate(doc, inner); taken {
+			return fmt.Errorf("there is a step %q already", inner)
 		}
 	}
-	return doc.Insert("steps", e.To, document.Node(step))
+	path, err := container(doc, e.In)
+	if err != nil {
+		return err
+	}
+	return doc.Insert(path, e.To, document.Node(step))
 }
 
-func stepIndex(doc *document.Document, name string) int {
-	steps := doc.At("steps")
-	if steps == nil {
-		return -1
+// locate finds a step by name: the list in which it stands, and its place there.
+func locate(doc *document.Document, name string) (list string, at int, ok bool) {
+	if doc.At("steps") == nil {
+		return "", 0, false
 	}
-	return slices.IndexFunc(steps.Content, func(n *yaml.Node) bool {
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if n.Content[i].Value == "name" {
-				return n.Content[i+1].Value == name
+	return locateIn(doc, "steps", name)
+}
+
+func locateIn(doc *document.Document, list, name string) (string, int, bool) {
+	n := doc.At(list)
+	if n == nil || n.Kind != yaml.SequenceNode {
+		return "", 0, false
+	}
+	for i, step := range n.Content {
+		if scalar(step, "name") == name {
+			return list, i, true
+		}
+		path := fmt.Sprintf("%s[%d]", list, i)
+		for _, b := range blocks(doc, path) {
+			if in, at, ok := locateIn(doc, path+".settings."+b.Place, name); ok {
+				return in, at, true
 			}
 		}
-		return false
-	})
+	}
+	return "", 0, false
 }
 
-func rename(doc *document.Document, at int, e Edit) error {
+func scalar(n *yaml.Node, key string) string {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1].Value
+		}
+	}
+	return ""
+}
+
+// stepNames lists the names of the steps that stand within a step.
+func stepNames(n *yaml.Node) []string {
+	var out []string
+	for _, c := range n.Content {
+		if c.Kind == yaml.SequenceNode {
+			for _, s := range c.Content {
+				if s.Kind == yaml.MappingNode && scalar(s, "type") != "" && scalar(s, "name") != "" {
+					out = append(out, scalar(s, "name"))
+				}
+			}
+		}
+		out = append(out, stepNames(c)...)
+	}
+	return out
+}
+
+func rename(doc *document.Document, path string, e Edit) error {
 	name, _ := e.Value.(string)
 	if !stepName.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of a step: small letters, digits and _, beginning with a letter", name)
@@ -139,10 +259,9 @@ func rename(doc *document.Document, at int, e Edit) error {
 	if name == e.Step {
 		return nil
 	}
-	if stepIndex(doc, name) >= 0 {
+	if _, _, taken := locate(doc, name); taken {
 		return fmt.Errorf("there is a step %q already", name)
 	}
-	path := fmt.Sprintf("steps[%d]", at)
 	if err := doc.Set(path, "name", name); err != nil {
 		return err
 	}
@@ -151,8 +270,9 @@ func rename(doc *document.Document, at int, e Edit) error {
 			return err
 		}
 	}
-	reference := regexp.MustCompile(`\bsteps\.` + regexp.QuoteMeta(e.Step) + `\b`)
-	rewrite(doc.At("steps"), reference, "steps."+name)
+	old := regexp.QuoteMeta(e.Step)
+	rewrite(doc.At("steps"), regexp.MustCompile(`\bsteps\.`+old+`\b`), "steps."+name)
+	rewrite(doc.At("steps"), regexp.MustCompile(`\bcolumn\(\s*(["'])`+old+`["']\s*\)`), "column(${1}"+name+"${1})")
 	return nil
 }
 

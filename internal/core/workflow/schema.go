@@ -16,7 +16,7 @@ func Schema(catalog *Catalog) map[string]any {
 	conditions := []any{}
 	for _, k := range steps.Kinds() {
 		types = append(types, k.Type)
-		conditions = append(conditions, when("type", k.Type, map[string]any{"properties": map[string]any{"settings": k.Schema}}))
+		conditions = append(conditions, when("type", k.Type, map[string]any{"properties": map[string]any{"settings": withSteps(k.Form.Schema)}}))
 	}
 	for _, name := range catalog.connectorNames() {
 		c := catalog.Connectors[name]
@@ -28,7 +28,7 @@ func Schema(catalog *Catalog) map[string]any {
 	triggers, triggerConditions := []any{}, []any{}
 	for _, t := range []string{"webhook", "manual"} {
 		triggers = append(triggers, t)
-		triggerConditions = append(triggerConditions, when("type", t, map[string]any{"properties": map[string]any{"settings": TriggerKinds[t].Schema}}))
+		triggerConditions = append(triggerConditions, when("type", t, map[string]any{"properties": map[string]any{"settings": TriggerKinds[t].Form.Schema}}))
 	}
 	step := map[string]any{
 		"type": "object", "additionalProperties": false, "required": []any{"name", "type"}, "allOf": conditions,
@@ -48,6 +48,7 @@ func Schema(catalog *Catalog) map[string]any {
 			"timeout":      text("The longest that one call may take, as 60s."),
 			"parallel":     map[string]any{"type": "integer", "minimum": 1, "maximum": MaxParallel, "description": "Items at once; the order is kept."},
 			"on_error":     oneOf("What becomes of an item whose call failed.", OnErrorStop, OnErrorSetAside),
+			"late":         oneOf("What becomes of items that meet a list that was closed before.", LateLeave, LateAlone, LateAgain),
 			"retry": map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
 				"attempts": map[string]any{"type": "integer", "minimum": 1, "maximum": 20},
 				"first":    text("Pause before the second attempt, as 1s."),
@@ -71,8 +72,9 @@ func Schema(catalog *Catalog) map[string]any {
 			"vars":    map[string]any{"type": "object", "description": "Values used as vars.NAME."},
 			"trigger": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"type"}, "allOf": triggerConditions,
 				"properties": map[string]any{"type": map[string]any{"enum": triggers}, "settings": map[string]any{"type": "object"}}},
-			"steps": map[string]any{"type": "array", "maxItems": MaxSteps, "items": step},
+			"steps": map[string]any{"type": "array", "maxItems": MaxSteps, "items": map[string]any{"$ref": "#/$defs/step"}},
 		},
+		"$defs": map[string]any{"step": step},
 	}
 }
 
@@ -99,4 +101,26 @@ func templated(fields map[string]any) map[string]any {
 		properties[name] = p
 	}
 	return map[string]any{"type": "object", "additionalProperties": false, "required": fields["required"], "properties": properties}
+}
+
+// withSteps says of every setting that holds steps what a step looks like.
+func withSteps(v any) any {
+	switch v := v.(type) {
+	case []any:
+		out := make([]any, len(v))
+		for i, e := range v {
+			out[i] = withSteps(e)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v)+1)
+		for k, e := range v {
+			out[k] = withSteps(e)
+		}
+		if v["hint"] == "steps" {
+			out["items"] = map[string]any{"$ref": "#/$defs/step"}
+		}
+		return out
+	}
+	return v
 }

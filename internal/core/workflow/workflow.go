@@ -7,12 +7,18 @@ package workflow
 
 import (
 	"fmt"
+	"iter"
 	"regexp"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
+
+	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/steps"
 )
 
 // Format is what every workflow document begins with.
@@ -55,6 +61,17 @@ type Step struct {
 	Timeout     string         `doc:"timeout"`
 	Parallel    int            `doc:"parallel"`
 	OnError     string         `doc:"on_error"`
+	Late        string         `doc:"late"`
+
+	Blocks []*Block // the steps that stand within its settings
+	path   string   // as steps[2].settings.cases[0].steps[1]
+}
+
+// Block is a list of steps within a step: a case of a branch, the body of a loop.
+type Block struct {
+	Place string // within the settings, as cases[0].steps
+	Name  string // of the case; "" where the step has only this one
+	Steps []Step
 }
 
 // Retry says how often and how patiently a failed call is tried again.
@@ -80,8 +97,13 @@ const (
 	UnknownResend = "resend"
 	UnknownDone   = "done"
 
+	LateLeave = "leave"
+	LateAlone = "alone"
+	LateAgain = "again"
+
 	MaxParallel = 64
 	MaxSteps    = 200
+	MaxNesting  = 8
 )
 
 var (
@@ -101,42 +123,176 @@ func Read(text []byte) (*Workflow, *document.Document, []document.Problem) {
 	}
 	w := &Workflow{}
 	problems := doc.Decode(w)
+	problems = append(problems, nest(doc, w.Steps, "steps", 1)...)
 	for i := range problems {
 		problems[i].Step = w.stepAt(problems[i].Path)
 	}
 	return w, doc, problems
 }
 
-var stepPath = regexp.MustCompile(`^steps\[(\d+)\]`)
-
-func (w *Workflow) stepAt(path string) string {
-	var i int
-	if m := stepPath.FindString(path); m != "" {
-		_, _ = fmt.Sscanf(m, "steps[%d]", &i)
-		if i < len(w.Steps) {
-			return w.Steps[i].Name
+// nest reads the steps that stand within the settings of steps.
+func nest(doc *document.Document, list []Step, path string, depth int) []document.Problem {
+	var problems []document.Problem
+	for i := range list {
+		s := &list[i]
+		s.path = fmt.Sprintf("%s[%d]", path, i)
+		k, ok := steps.Find(s.Type)
+		if !ok {
+			continue
+		}
+		for _, n := range k.Blocks(s.Settings) {
+			b := &Block{Place: n.Place}
+			if n.Owned || n.Name != "steps" {
+				b.Name = n.Name
+			}
+			s.Blocks = append(s.Blocks, b)
+			at := s.path + ".settings." + n.Place
+			if node := doc.At(at); node == nil || node.Kind != yaml.SequenceNode {
+				continue
+			}
+			if depth == MaxNesting {
+				line, column := doc.Place(at)
+				problems = append(problems, document.Problem{Severity: document.SeverityError, Path: at, Line: line, Column: column, Message: fmt.Sprintf("Steps stand within one another more than %d deep.", MaxNesting)})
+				continue
+			}
+			problems = append(problems, doc.DecodeAt(at, &b.Steps)...)
+			problems = append(problems, nest(doc, b.Steps, at, depth+1)...)
 		}
 	}
-	return ""
+	return problems
 }
 
-// Step finds a step by name; the index is -1 if there is none.
-func (w *Workflow) Step(name string) (int, *Step) {
-	for i := range w.Steps {
-		if w.Steps[i].Name == name {
-			return i, &w.Steps[i]
+// stepAt finds the innermost step to which a path leads.
+func (w *Workflow) stepAt(path string) string {
+	name := ""
+	for s := range w.All() {
+		if rest, ok := strings.CutPrefix(path, s.path); ok && s.path != "" && (rest == "" || rest[0] == '.' || rest[0] == '[') {
+			name = s.Name
 		}
+	}
+	return name
+}
+
+// All goes through all steps in reading order.
+func (w *Workflow) All() iter.Seq[*Step] {
+	return func(yield func(*Step) bool) {
+		for l := range w.Lines() {
+			if l.Step != nil && !yield(l.Step) {
+				return
+			}
+		}
+	}
+}
+
+// Line is a line of the outline: a step, or a case of the step above it.
+type Line struct {
+	Number string // as 3 or 3.2; "" for a case
+	Depth  int    // 0 for the steps of the workflow itself
+	Step   *Step  // nil for a case
+	Of     *Step  // the step in which it stands; nil for those of the workflow
+	Block  *Block // the case, or the block in which the step stands
+}
+
+// Lines goes through the outline in reading order. The steps within a step are
+// numbered through over its cases.
+func (w *Workflow) Lines() iter.Seq[Line] {
+	return func(yield func(Line) bool) {
+		lines(w.Steps, Line{}, "", 0, yield)
+	}
+}
+
+func lines(list []Step, in Line, prefix string, from int, yield func(Line) bool) bool {
+	for i := range list {
+		s := &list[i]
+		number := prefix + strconv.Itoa(from+i+1)
+		if !yield(Line{Number: number, Depth: in.Depth, Step: s, Of: in.Of, Block: in.Block}) {
+			return false
+		}
+		before := 0
+		for _, b := range s.Blocks {
+			depth := in.Depth + 1
+			if b.Name != "" {
+				if !yield(Line{Depth: depth, Of: s, Block: b}) {
+					return false
+				}
+				depth++
+			}
+			if !lines(b.Steps, Line{Depth: depth, Of: s, Block: b}, number+".", before, yield) {
+				return false
+			}
+			before += len(b.Steps)
+		}
+	}
+	return true
+}
+
+// Step finds a step by name, with its place in reading order from 0; -1 and nil
+// if there is none.
+func (w *Workflow) Step(name string) (int, *Step) {
+	i := 0
+	for s := range w.All() {
+		if s.Name == name {
+			return i, s
+		}
+		i++
 	}
 	return -1, nil
 }
 
-// Names lists the names of the steps in order.
+// Line finds the line of a step.
+func (w *Workflow) Line(name string) (Line, bool) {
+	for l := range w.Lines() {
+		if l.Step != nil && l.Step.Name == name {
+			return l, true
+		}
+	}
+	return Line{}, false
+}
+
+// Names lists the names of the steps in reading order.
 func (w *Workflow) Names() []string {
-	names := make([]string, len(w.Steps))
-	for i, s := range w.Steps {
-		names[i] = s.Name
+	var names []string
+	for s := range w.All() {
+		names = append(names, s.Name)
 	}
 	return names
+}
+
+// UpTo gives the workflow as it is up to a step, which is its last: what comes
+// after it in its own block and in those around it is left out, other cases
+// too. Nil if there is no such step.
+func (w *Workflow) UpTo(name string) *Workflow {
+	cut := *w
+	list, found := upTo(w.Steps, name)
+	if !found {
+		return nil
+	}
+	cut.Steps = list
+	return &cut
+}
+
+func upTo(list []Step, name string) ([]Step, bool) {
+	for i := range list {
+		if list[i].Name == name {
+			return list[:i+1], true
+		}
+		for j, b := range list[i].Blocks {
+			inner, found := upTo(b.Steps, name)
+			if !found {
+				continue
+			}
+			s := list[i]
+			s.Blocks = slices.Clone(s.Blocks)
+			for k := range s.Blocks {
+				only := *s.Blocks[k]
+				only.Steps = nil
+				s.Blocks[k] = &only
+			}
+			s.Blocks[j].Steps = inner
+			return append(slices.Clone(list[:i]), s), true
+		}
+	}
+	return nil, false
 }
 
 // TitleOrName is what the workflow is called.
@@ -153,12 +309,12 @@ func (w *Workflow) TitleOrName() string {
 // never reused, and no two names have the same.
 func (w *Workflow) Numbers(known map[string]uint16) map[string]uint16 {
 	highest := uint16(0)
-	out := make(map[string]uint16, len(known)+len(w.Steps))
+	out := make(map[string]uint16, len(known)+8)
 	for name, n := range known {
 		out[name] = n
 		highest = max(highest, n)
 	}
-	for _, s := range w.Steps {
+	for s := range w.All() {
 		if _, ok := known[s.Name]; ok || s.Was == "" {
 			continue
 		}
@@ -168,7 +324,7 @@ func (w *Workflow) Numbers(known map[string]uint16) map[string]uint16 {
 			delete(out, s.Was)
 		}
 	}
-	for _, s := range w.Steps {
+	for s := range w.All() {
 		if _, ok := out[s.Name]; !ok {
 			highest++
 			out[s.Name] = highest

@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 )
 
@@ -35,7 +36,7 @@ func example(t testing.TB, name string) []byte {
 func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
 	t.Parallel()
 	c := shipped(t)
-	w, problems := Check(example(t, "counter-calls"), c, nil)
+	w, problems := Check(example(t, "counter-calls"), c)
 	require.Empty(t, problems)
 	said := []string{TriggerSentence(w.Trigger)}
 	for i := range w.Steps {
@@ -50,22 +51,6 @@ func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
 	}, said)
 }
 
-func TestSamplesShowWhatWouldFail(t *testing.T) {
-	t.Parallel()
-	text := strings.ReplaceAll(string(example(t, "counter-calls")), "item.duration_s >= 20", "item.duration >= 20")
-	_, problems := Check([]byte(text), shipped(t), []map[string]any{{"duration_s": int64(30), "number": "+441632960141"}})
-	require.Contains(t, problems[0].Message, `No sample has a field "duration" here.`)
-	require.Equal(t, "Did you mean item.duration_s?", problems[0].Cure)
-
-	text = strings.ReplaceAll(string(example(t, "counter-calls")), "name: (= item.studio.name )", `name: (= repeat("x", 2001) )`)
-	sample, err := item.DecodeObject([]byte(`{"duration_s": 30, "number": "+441632960141", "caller": "A", "ended": "2026-11-20T13:12:04Z", "call_id": "1", "shown_number": "x"}`))
-	require.NoError(t, err)
-	_, problems = Check([]byte(text), shipped(t), []map[string]any{sample})
-	require.Len(t, problems, 1)
-	require.Contains(t, problems[0].Message, "1 of 1 sample would fail here")
-	require.Contains(t, problems[0].Message, "has 2001 characters; at most 2000 are taken")
-}
-
 func TestEditsKeepTheRestAsItStands(t *testing.T) {
 	t.Parallel()
 	out, err := Apply(example(t, "counter-calls"), []Edit{
@@ -77,7 +62,7 @@ func TestEditsKeepTheRestAsItStands(t *testing.T) {
 		{Op: "set", Key: "title", Value: "Calls"},
 	})
 	require.NoError(t, err)
-	w, problems := Check(out, shipped(t), nil)
+	w, problems := Check(out, shipped(t))
 	require.Empty(t, problems)
 	require.Equal(t, []string{"short", "real", "call", "caller_studio", "noted"}, w.Names())
 	require.Equal(t, "studio", w.Steps[3].Was)
@@ -130,7 +115,7 @@ func TestStepNumbersAreNeverReused(t *testing.T) {
 
 func TestTheSchemaAcceptsWhatWeShip(t *testing.T) {
 	t.Parallel()
-	schema, err := connector.CompileSchema(Schema(shipped(t)))
+	schema, err := form.Compile(Schema(shipped(t)))
 	require.NoError(t, err)
 	validate := func(text string) error {
 		var v any
@@ -152,7 +137,7 @@ func FuzzCheck(f *testing.F) {
 	f.Add(string(example(f, "counter-calls")))
 	c := shipped(f)
 	f.Fuzz(func(t *testing.T, text string) {
-		w, problems := Check([]byte(text), c, nil)
+		w, problems := Check([]byte(text), c)
 		if w != nil && !HasErrors(problems) {
 			_, err := Compile(w, c)
 			require.NoError(t, err, "what the checker lets through compiles")

@@ -365,7 +365,8 @@ CREATE TABLE pass (
   workflow_id  uuid NOT NULL,
   revision     integer NOT NULL,
   kind         text NOT NULL CHECK (kind IN ('first', 'resume', 'retry')),
-  chosen       text[], -- addresses of a retry; null for all that are open
+  chosen       text[], -- addresses of a retry; null for all that are set aside, or open
+  moves        jsonb,  -- at which step items go on: old name to new
   started      timestamptz NOT NULL,
   started_by   text NOT NULL,
   PRIMARY KEY (workspace_id, run_id, number)
@@ -386,6 +387,7 @@ CREATE TABLE journal (
   started      timestamptz NOT NULL,
   ended        timestamptz NOT NULL,
   units        double precision NOT NULL,
+  first        bigint NOT NULL DEFAULT 0, -- ordinal of the first item of a page
   result       bytea, -- secrets masked
   sealed       bytea, -- the result as it came, where it held secrets
   request      bytea,
@@ -400,6 +402,20 @@ CREATE INDEX journal_sealed ON journal (workspace_id) WHERE sealed IS NOT NULL;
 -- them entries, whenever they come.
 CREATE TABLE stray (LIKE journal INCLUDING DEFAULTS, came timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (workspace_id, run_id, pass, step, rounds, address, part));
+
+-- Items that wait until a time. They are rows only: nothing of them is in memory.
+-- Rows of runs that are over are swept.
+CREATE TABLE waiting (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  step         integer NOT NULL,
+  rounds       bytea NOT NULL,
+  address      bytea NOT NULL,
+  due          timestamptz NOT NULL,
+  PRIMARY KEY (workspace_id, run_id, step, rounds, address)
+);
+-- What of a run is due.
+CREATE INDEX waiting_due ON waiting (workspace_id, run_id, due);
 
 CREATE TABLE lattice (
   workspace_id uuid NOT NULL,
@@ -484,7 +500,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'file', 'file_chunk'] LOOP
+                           'callback', 'waiting', 'file', 'file_chunk'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -500,6 +516,6 @@ GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
 DROP FUNCTION ensure_partitions(date);
 DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
-DROP TABLE file_chunk, file, callback, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
+DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
   browser_session, member, person, workspace CASCADE;

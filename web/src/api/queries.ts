@@ -72,6 +72,7 @@ export interface Edit {
   op: string;
   step?: string;
   key?: string;
+  in?: string;
   to?: number;
   value?: Json;
 }

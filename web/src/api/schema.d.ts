@@ -451,7 +451,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What a resume or retry would take up; nothing is sent */
+        /**
+         * What a resume or retry would take up; nothing is sent
+         * @description The plan of a large run is made while others work; until it is there, looked says how far it is.
+         */
         get: operations["planRun"];
         put?: never;
         post?: never;
@@ -1033,8 +1036,16 @@ export interface components {
             name: string;
             type: string;
             sentence: string;
-            /** @description filter, read, write … */
+            /** @description filter, read, write …; case for a case of the branch above */
             kind: string;
+            /** @description Its place, as 3 or 3.2; none for a case */
+            number?: string;
+            /** @description How deep it stands within other lines */
+            depth?: number;
+            /** @description The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow */
+            in?: string;
+            /** @description The steps within it, as an edit names them; none where it has none */
+            inside?: string;
             note?: string;
             connection?: string;
             off?: boolean;
@@ -1091,6 +1102,8 @@ export interface components {
                 op: string;
                 step?: string;
                 key?: string;
+                /** @description The steps within a step: STEP or STEP/CASE; / for those of the workflow */
+                in?: string;
                 to?: number;
                 value?: components["schemas"]["Value"];
             }[];
@@ -1125,7 +1138,7 @@ export interface components {
             to?: string;
         };
         /** @enum {string} */
-        Fate: "passed" | "read" | "written" | "prepared" | "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent" | "waiting" | "off" | "not_reached";
+        Fate: "passed" | "read" | "written" | "prepared" | "joined" | "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent" | "waiting" | "off" | "not_reached";
         Cell: {
             fate: components["schemas"]["Fate"];
             text: string;
@@ -1138,14 +1151,23 @@ export interface components {
             address: string;
             label: string;
             cells: components["schemas"]["Cell"][];
+            /** @description How many items it was made of */
+            members?: number;
+            /** @description The addresses of the first of them */
+            parents?: string[];
         };
         Column: {
             name: string;
             sentence: string;
             kind: string;
+            /** @description Its lasting number */
             number?: number;
+            /** @description Its place in the outline, as 3.2 */
+            line?: string;
+            depth?: number;
             lists?: boolean;
             connection?: string;
+            waiting?: number;
             in: number;
             out: number;
             held_back: number;
@@ -1161,6 +1183,8 @@ export interface components {
         Counts: {
             in: number;
             through: number;
+            /** @description Items that went into groups */
+            joined?: number;
             held_back: number;
             gave_nothing: number;
             set_aside: number;
@@ -1308,6 +1332,10 @@ export interface components {
             sentence: string;
             cell: components["schemas"]["Cell"];
             before: components["schemas"]["Fields"];
+            /** @description What the item was made of, the first hundred */
+            members?: string[];
+            /** @description Of how many items it was made */
+            made_of?: number;
             after?: components["schemas"]["Fields"];
             sent?: components["schemas"]["Sent"];
             result?: components["schemas"]["Value"];
@@ -1332,8 +1360,19 @@ export interface components {
             }[];
         };
         Plan: {
+            /** @description Only while the plan is being made: how many open items it has found */
+            looked?: number;
+            /** @description With which the items would go on */
+            revision: number;
+            /** @description Why the items cannot go on with that revision */
+            refused?: string[];
+            /** @description What becomes of items that meet lists that were closed before */
+            late?: string[];
+            /** @description What is new in that revision */
+            changes?: string[];
             steps: {
                 step: string;
+                into: string;
                 sentence: string;
                 count: number;
             }[];
@@ -1355,6 +1394,10 @@ export interface components {
             items?: string[];
             /** @description Go on with the live revision instead of the run's own */
             newest?: boolean;
+            /** @description At which step items go on: old name to new */
+            at?: {
+                [key: string]: string;
+            };
         };
         Connection: {
             name: string;
@@ -2480,7 +2523,12 @@ export interface operations {
     };
     planRun: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description With the live revision instead of the run's own */
+                newest?: boolean;
+                /** @description At which step items go on, as OLD=NEW */
+                at?: string[];
+            };
             header?: never;
             path: {
                 run: components["parameters"]["RunID"];

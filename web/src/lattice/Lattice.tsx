@@ -3,7 +3,8 @@ import { useEffect, useRef, type KeyboardEvent } from "react";
 import type { Cell, Column, Fate, Row } from "../api/client";
 import { plural } from "../ui/words";
 import { Mark } from "./marks";
-import { fateWords, goesOn, kin, trouble } from "./shape";
+import { isGroup, triggerOf } from "./address";
+import { fateWords, goesFurther, goesOn, kin, passesBy, trouble } from "./shape";
 
 const HEIGHT = 33; // of a row
 const LINE = 25; // of the stem within it
@@ -70,8 +71,8 @@ export function Lattice({ columns, rows, start, spot, onSpot, onOpen, need, chos
         <div style={{ minWidth: width }}>
           <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-sheet" style={{ gridTemplateColumns: template }}>
             <div role="columnheader" aria-label="Row" className="sticky left-0 z-10 bg-sheet" />
-            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.flatMap((r) => (r ? [r.address.split("-")[0]] : []))).size, "item")} lit={false} frozen />}
-            {columns.map((c, i) => <Head key={c.name} title={c.sentence} below={`${c.kind}${c.connection ? ` · ${c.connection}` : ""}`} figures={figures(c)} lit={c.name === chosen} frozen={i === first} />)}
+            {start !== undefined && <Head title={start} below="trigger" figures={plural(new Set(rows.flatMap((r) => (r && !isGroup(r.address) ? [triggerOf(r.address)] : []))).size, "item")} lit={false} frozen />}
+            {columns.map((c, i) => <Head key={c.name} title={`${c.depth ? `${c.line ?? ""} ` : ""}${c.sentence}`} below={`${c.kind}${c.connection ? ` · ${c.connection}` : ""}`} figures={figures(c)} lit={c.name === chosen} frozen={i === first} />)}
           </div>
           <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
             {items.map((v) => (
@@ -118,16 +119,18 @@ interface StemProps {
   onChoose: () => void;
 }
 
-const startCell: Cell = { fate: "passed", text: "" };
+/** The trigger's cell of a row; one that was made of many did not come from there. */
+const startOf = (row: Row): Cell => (isGroup(row.address) ? { fate: "not_reached", text: "" } : { fate: "passed", text: row.address.includes("-") ? `item ${String((triggerOf(row.address) ?? 0) + 1)}` : row.label });
 
 function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onChoose }: StemProps) {
   const row = rows[at];
-  const cell = column < 0 ? row && { ...startCell, text: row.address.includes("-") ? `item ${String(Number(row.address.split("-")[0]) + 1)}` : row.label } : row?.cells[column];
+  const cell = column < 0 ? row && startOf(row) : row?.cells[column];
   const frozen = column === first ? `sticky left-[56px] z-[1] border-r ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
   const shell = `${frozen} min-w-0 border-l border-rule/70 text-left ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
-  if (!row || !cell || cell.fate === "not_reached") return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"} />;
-  const next = row.cells[column + 1]?.fate;
-  const onward = goesOn(cell.fate) && next !== undefined && next !== "not_reached";
+  if (!row || !cell || cell.fate === "not_reached") {
+    return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"}>{row && passesBy(row, column) && kin(rows, at, columns, column).first && <Rail left={-1} right />}</div>;
+  }
+  const onward = goesOn(cell.fate) && goesFurther(row, column);
   const own = kin(rows, at, columns, column);
   const before = column > first ? kin(rows, at, columns, column - 1) : own;
   const joined = column > first && !before.first; // this item's parent was drawn in a row above
@@ -136,7 +139,7 @@ function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onCho
   const words = cell.text;
   return (
     <button role="gridcell" tabIndex={-1} onClick={onChoose} className={`${shell} ${own.first ? "" : "text-third"}`}
-      aria-label={`Row ${String(row.row)}, ${row.label}. ${columns[column]?.sentence ?? "Trigger"}: ${fateWords[cell.fate]}${cell.text ? `, ${cell.text}` : ""}`}>
+      aria-label={`Row ${String(row.row)}, ${row.label}. ${columns[column]?.sentence ?? "Trigger"}: ${fateWords(cell.fate)}${cell.text ? `, ${cell.text}` : ""}`}>
       {own.first && (
         <span className={`absolute top-[5px] right-2 left-[18px] truncate ${bad ? "font-medium text-rust" : cell.fate === "held_back" || cell.fate === "gave_nothing" ? "text-second italic" : cell.fate === "waiting" || cell.fate === "may_have_been_sent" ? "text-amber" : column <= 0 ? "text-ink" : "text-second"}`} title={words}>{words}</span>
       )}
@@ -174,7 +177,7 @@ function Fork({ first, last }: { first: boolean; last: boolean }) {
 export function Legend({ fates }: { fates: Fate[] }) {
   return (
     <div className="flex flex-wrap gap-x-5 gap-y-1 text-xs text-second">
-      {fates.filter((f) => f !== "not_reached" && f !== "off").map((f) => <span key={f} className="flex items-center gap-1.5"><Mark fate={f} /> {fateWords[f]}</span>)}
+      {fates.filter((f) => f !== "not_reached" && f !== "off").map((f) => <span key={f} className="flex items-center gap-1.5"><Mark fate={f} /> {fateWords(f)}</span>)}
     </div>
   );
 }

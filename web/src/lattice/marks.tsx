@@ -17,6 +17,7 @@ const shapes: Record<Fate, React.ReactNode> = {
   read: <circle r="4.6" {...hollow} />,
   written: <rect x="-4.6" y="-4.6" width="9.2" height="9.2" rx="1.6" {...leaf} />,
   prepared: <rect x="-4.2" y="-4.2" width="8.4" height="8.4" rx="1.2" {...hollow} />,
+  joined: <path d="M-5.6 -1.2H-1q4 0 4 4V6" fill="none" stroke="var(--leaf)" strokeWidth="2.2" strokeLinecap="round" />,
   held_back: <rect x="-1.2" y="-6" width="2.4" height="12" rx="1" fill="var(--second)" />,
   gave_nothing: <rect x="-2.4" y="-6" width="4.8" height="12" rx="1.4" fill="var(--sheet)" stroke="var(--second)" strokeWidth="1.6" />,
   set_aside: <path d="M0-5.6 5.8 4.6H-5.8z" fill="var(--rust)" />,

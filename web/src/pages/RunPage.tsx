@@ -7,7 +7,8 @@ import { latticeWindow, useOpened, useRun, WINDOW } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
 import { Lattice, Legend, type Spot } from "../lattice/Lattice";
 import { Mark } from "../lattice/marks";
-import { fateWords, ownerAt } from "../lattice/shape";
+import { isGroup, ownerAt, triggerOf } from "../lattice/address";
+import { fateWords } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, stateWords, took, triedWords, when } from "../ui/words";
 
@@ -31,7 +32,7 @@ export function RunPage() {
   if (!run.data) return <div className="p-5"><Trouble error={run.error} /></div>;
   const { columns } = run.data;
   const fates = Object.entries(known?.fates ?? {}).filter(([, n]) => n > 0) as [Fate, number][];
-  const alone = new Set(rows.flatMap((r) => (r ? [r.address.split("-")[0]] : []))).size <= 1 && columns[0]?.lists;
+  const alone = new Set(rows.flatMap((r) => (r && !isGroup(r.address) ? [triggerOf(r.address)] : []))).size <= 1 && columns[0]?.lists;
   const at = spot && rows[spot.row];
   const address = at && spot ? ownerAt(at.address, columns, spot.column) : undefined;
   return (
@@ -41,7 +42,7 @@ export function RunPage() {
         <Figures run={run.data} />
         <div className="text-second">
           Rows: <Filter on={!fate} choose={() => { setFate(undefined); }}>all {known?.total ?? 0}</Filter>
-          {fates.map(([f, n]) => <span key={f}> · <Filter on={fate === f} choose={() => { setFate(f); setSpot(undefined); }}>{fateWords[f]} {n}</Filter></span>)}
+          {fates.map(([f, n]) => <span key={f}> · <Filter on={fate === f} choose={() => { setFate(f); setSpot(undefined); }}>{fateWords(f)} {n}</Filter></span>)}
         </div>
       </div>
       <div className="flex min-h-[180px] flex-1 flex-col">
@@ -98,7 +99,7 @@ function Head({ run: { run, passes } }: { run: Run }) {
 function Figures({ run: { run } }: { run: Run }) {
   const c = run.counts;
   if (!c) return <span />;
-  const figures: [number, string][] = [[c.in, "in"], [c.through, "through"], [c.held_back, "held back"], [c.gave_nothing, "gave nothing"], [c.set_aside, "set aside"], [c.stopped, "stopped"], [c.may_have_been_sent, "may have been sent"], [c.not_done, "not done"]];
+  const figures: [number, string][] = [[c.in, "in"], [c.through, "through"], [c.joined ?? 0, "joined groups"], [c.held_back, "held back"], [c.gave_nothing, "gave nothing"], [c.set_aside, "set aside"], [c.stopped, "stopped"], [c.may_have_been_sent, "may have been sent"], [c.not_done, "not done"]];
   return (
     <div className="flex gap-5">
       {figures.filter(([n, w]) => n > 0 || w === "in").map(([n, w]) => <span key={w} className="text-second"><b className="font-semibold text-ink">{n.toLocaleString("en")}</b> {w}</span>)}
@@ -131,6 +132,7 @@ function OpenedCell({ run, address, step, label }: { run: Run; address: string; 
     <section aria-label="The opened cell" className="card mb-2 grid h-[210px] shrink-0 grid-cols-[1.1fr_1.2fr_0.9fr] divide-x divide-rule overflow-hidden">
       <div className="overflow-auto p-3.5">
         <h2 className="mb-1.5 text-xs font-semibold text-second">{step === "-" ? "As it arrived" : `${o.label || "The item"} when it came here`}</h2>
+        {o.made_of !== undefined && <div className="mb-1.5 text-second">Made of {plural(o.made_of, "item")}.</div>}
         <FieldList fields={asFields(o.before)} />
       </div>
       <div className="overflow-auto p-3.5">
@@ -142,7 +144,7 @@ function OpenedCell({ run, address, step, label }: { run: Run; address: string; 
             <div className="mb-2 text-second">{triedWords(o.failure)}</div>
           </>
         ) : (
-          <div className="mb-2 flex items-center gap-1.5"><Mark fate={o.cell.fate} /> <span className="font-medium">{fateWords[o.cell.fate]}</span> <span className="text-second">{o.cell.text}</span></div>
+          <div className="mb-2 flex items-center gap-1.5"><Mark fate={o.cell.fate} /> <span className="font-medium">{fateWords(o.cell.fate)}</span> <span className="text-second">{o.cell.text}</span></div>
         )}
         {!o.failure && o.after !== undefined && <details className="mb-2" open={!o.sent}><summary className="cursor-pointer text-second">What went on from here</summary><div className="mt-1"><FieldList fields={asFields(o.after)} /></div></details>}
         {request && o.sent && <pre className="mb-2 overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{o.sent.method} {o.sent.url}{"\n\n"}{o.sent.body}</pre>}

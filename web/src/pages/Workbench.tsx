@@ -6,6 +6,7 @@ import { ask, asFields, http, type Fields, type Rehearsal, type Workflow } from 
 import { useDraft, useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
 import { Lattice, Legend, type Spot } from "../lattice/Lattice";
+import { isGroup, triggerOf } from "../lattice/address";
 import { fateWords } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural } from "../ui/words";
@@ -81,11 +82,14 @@ function Bench({ workflow }: { workflow: Workflow }) {
   }, [text, saveText]);
 
   const seen = rehearsal.data;
-  const chosenAt = workflow.lines.findIndex((l) => l.name === chosen);
+  const columnOf = (name: string | undefined) => seen?.columns.findIndex((c) => c.name === name) ?? -1;
+  const chosenLine = workflow.lines.find((l) => l.name === chosen && l.kind !== "case");
+  const chosenAt = columnOf(chosenLine?.name);
   const shown = spot ?? { row: 0, column: Math.max(0, chosenAt) };
   const before = itemBefore(seen, shown.row, chosenAt >= 0 ? chosenAt : shown.column);
-  const trigger = asFields(seen?.items?.[Number(seen.rows[shown.row]?.address.split("-")[0] ?? 0)] ?? samples.data?.samples[0]?.fields);
-  const item = chosenAt < 0 ? undefined : before ?? (chosenAt === 0 ? (samples.data?.samples.length ? trigger : undefined) : undefined);
+  const trigger = asFields(seen?.items?.[triggerOf(seen.rows[shown.row]?.address ?? "0") ?? 0] ?? samples.data?.samples[0]?.fields);
+  const isFirst = chosenLine !== undefined && chosenLine === workflow.lines[0];
+  const item = !chosenLine ? undefined : (chosenAt >= 0 ? before : undefined) ?? (isFirst && samples.data?.samples.length ? trigger : undefined);
   const rowName = seen?.rows[shown.row] ? `Row ${String(shown.row + 1)}, ${seen.rows[shown.row]?.label ?? ""}` : undefined;
   const saving = draft.edit.isPending || draft.save.isPending;
 
@@ -103,7 +107,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             </div>
           </div>
           <div className="min-h-0 flex-1 overflow-auto pb-4">
-            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={(n) => { flush(); setChosen(n); setSpot((s) => (s && n ? { ...s, column: Math.max(0, workflow.lines.findIndex((l) => l.name === n)) } : s)); }} onEdit={edit} item={item} trigger={trigger} row={rowName} />}
+            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={(n) => { flush(); setChosen(n); setSpot((s) => (s && n ? { ...s, column: Math.max(0, columnOf(n)) } : s)); }} onEdit={edit} item={item} trigger={trigger} row={rowName} />}
           </div>
           <Look workflow={workflow} onChoose={setChosen} />
         </section>
@@ -113,7 +117,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             <span className="text-xs text-third" role="status">{saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}</span>
             <button className="btn btn-plain" aria-pressed={asText} onClick={() => { flush(); setAsText(!asText); setText(undefined); }}>{asText ? "As sentences" : "As text"}</button>
             {workflow.trigger_type === "manual" && workflow.state === "live" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start</button>}
-            {chosenAt >= 0 && chosenAt < workflow.lines.length - 1 && <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(chosen); }}>Rehearse to here</button>}
+            {chosenLine && chosenLine !== workflow.lines[workflow.lines.length - 1] && <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(chosenLine.name); }}>Rehearse to here</button>}
             <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(undefined); }}>{rehearse.isPending ? "Rehearsing…" : "Rehearse"}</button>
             <GoLive workflow={workflow} />
           </div>
@@ -131,8 +135,8 @@ function itemBefore(r: Rehearsal | undefined, row: number, line: number): Fields
   const cells = r?.rows[row]?.cells;
   if (!r || !cells) return undefined;
   for (let i = line - 1; i >= 0; i--) if (cells[i]?.fields !== undefined) return asFields(cells[i]?.fields);
-  const n = Number(r.rows[row]?.address.split("-")[0] ?? 0);
-  return r.items?.[n] !== undefined ? asFields(r.items[n]) : undefined;
+  const n = triggerOf(r.rows[row]?.address ?? "0");
+  return n !== undefined && r.items?.[n] !== undefined ? asFields(r.items[n]) : undefined;
 }
 
 function Title({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
@@ -146,7 +150,7 @@ function Look({ workflow, onChoose }: { workflow: Workflow; onChoose: (name: str
   if (!first) return null;
   return (
     <div className="m-4 mt-0 rounded-lg bg-ambertint px-3 py-2.5 text-ink">
-      <b className="text-amber">{problems.length === 1 ? "One thing to look at." : `${String(problems.length)} things to look at.`}</b> {first.step ? `Line ${String(workflow.lines.findIndex((l) => l.name === first.step) + 1)}: ` : ""}{first.message} {first.cure}{" "}
+      <b className="text-amber">{problems.length === 1 ? "One thing to look at." : `${String(problems.length)} things to look at.`}</b> {first.step ? `Line ${workflow.lines.find((l) => l.name === first.step && l.number)?.number ?? ""}: ` : ""}{first.message} {first.cure}{" "}
       {(first.step ?? (first.path.startsWith("trigger") ? "-" : "")) && <button className="underline" onClick={() => { onChoose(first.step ?? "-"); }}>Show</button>}
     </div>
   );
@@ -169,7 +173,7 @@ interface SheetProps {
 
 function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
   const [requests, setRequests] = useState(false);
-  const alone = seen.columns[0]?.lists && new Set(seen.rows.map((r) => r.address.split("-")[0])).size <= 1;
+  const alone = seen.columns[0]?.lists && new Set(seen.rows.flatMap((r) => (isGroup(r.address) ? [] : [triggerOf(r.address)]))).size <= 1;
   const row = seen.rows[at.row];
   const cell = row?.cells[at.column];
   const reads = seen.columns.filter((c) => c.kind === "read").reduce((n, c) => n + c.calls, 0);
@@ -182,12 +186,12 @@ function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
       <div className="card max-h-[38%] min-h-[150px] shrink-0 overflow-auto p-3.5">
         <div className="mb-2 flex gap-6">
           <div className="min-w-0 flex-1">
-            <h2 className="mb-1.5 text-xs font-semibold text-second">{row ? `Row ${String(at.row + 1)} as it comes to line ${String(at.column + 1)}` : "No row"}<span className="font-normal text-third"> · choose a field to use it</span></h2>
+            <h2 className="mb-1.5 text-xs font-semibold text-second">{row ? `Row ${String(at.row + 1)} as it comes to line ${seen.columns[at.column]?.line ?? ""}` : "No row"}<span className="font-normal text-third"> · choose a field to use it</span></h2>
             {before && <FieldList fields={before} onUse={use} />}
           </div>
           {cell && (
             <div className="min-w-0 flex-1">
-              <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords[cell.fate]}{cell.text ? `: ${cell.text}` : ""}</h2>
+              <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords(cell.fate)}{cell.text ? `: ${cell.text}` : ""}</h2>
               {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && <FieldList fields={asFields(cell.fields)} />}
             </div>
           )}

@@ -1,4 +1,5 @@
 import type { Fields, Json, RunSummary } from "../api/client";
+import { reasons, states } from "../words/table";
 
 export const plural = (n: number, word: string) => `${n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
 
@@ -34,24 +35,23 @@ export function brief(v: Json | undefined): string {
 
 export function stateWords(r: RunSummary): { words: string; tone: "plain" | "leaf" | "amber" | "rust" } {
   switch (r.state) {
-    case "succeeded": return { words: "Succeeded", tone: "leaf" };
     case "partial": {
       const c = r.counts;
       const parts = [c?.set_aside ? `${String(c.set_aside)} set aside` : "", c?.may_have_been_sent ? `${String(c.may_have_been_sent)} may have been sent` : ""].filter(Boolean);
       return { words: `Partial: ${parts.join(", ")}`, tone: "amber" };
     }
-    case "failed": return { words: "Failed", tone: "rust" };
-    case "waiting":
-      if (r.reason === "connection_broken") return { words: `Waiting for ${r.connection ?? "a connection"} to be mended`, tone: "amber" };
-      if (r.reason === "job_running") return { words: "Waiting for a job of the other side", tone: "amber" };
-      if (r.reason === "fault_of_ours") return { words: "Waiting: something here does not work", tone: "amber" };
-      return { words: r.wake ? `Waiting until ${when(r.wake)}` : "Waiting", tone: "amber" };
+    case "waiting": return { words: waitingWords(r), tone: "amber" };
     case "running":
       if (r.cancelling) return { words: "Being cancelled", tone: "amber" };
-      return { words: "Running", tone: "plain" };
-    case "queued": return { words: "Queued", tone: "plain" };
-    default: return { words: "Cancelled", tone: "plain" };
+      return states.running;
+    default: return states[r.state];
   }
+}
+
+function waitingWords(r: RunSummary): string {
+  const text = reasons[r.reason];
+  if (text === undefined || (text.includes("{wake}") && !r.wake)) return r.wake ? `Waiting until ${when(r.wake)}` : "Waiting";
+  return text.replace("{connection}", r.connection ?? "a connection").replace("{wake}", r.wake ? when(r.wake) : "");
 }
 
 /** How often a call was made, and why no more often. */

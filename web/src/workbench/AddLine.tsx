@@ -1,10 +1,11 @@
 import { Command } from "cmdk";
 import { useState } from "react";
-import type { Json } from "../api/client";
+import { asFields, type Fields, type Json, type Schemas } from "../api/client";
 import { useConnections, useConnectors, useKinds } from "../api/queries";
 
 interface Props {
   taken: string[];
+  prompt: string;
   onAdd: (step: { [key: string]: Json }, name: string) => void;
 }
 
@@ -15,8 +16,19 @@ const firstName = (type: string, taken: string[]) => {
   return name;
 };
 
+/** The settings of a new line: what holds steps has a place for them. */
+const fresh = (settings: Schemas["Property"][]): Fields => {
+  const out: Fields = {};
+  for (const p of settings) {
+    const hint = asFields(p.schema)["hint"];
+    if (hint === "cases") out[p.name] = [{ name: "first", when: "", steps: [] }];
+    if (hint === "steps" && p.name === "steps") out[p.name] = [];
+  }
+  return out;
+};
+
 /** Adds a line by typing what it should do. */
-export function AddLine({ taken, onAdd }: Props) {
+export function AddLine({ taken, prompt, onAdd }: Props) {
   const kinds = useKinds();
   const connectors = useConnectors();
   const connections = useConnections();
@@ -25,7 +37,7 @@ export function AddLine({ taken, onAdd }: Props) {
   const add = (type: string, action: boolean) => {
     const name = firstName(type, taken);
     const fitting = connections.data?.connections.filter((c) => c.connector === type.split(".")[0]) ?? [];
-    onAdd({ name, type, ...(action ? { input: {}, ...(fitting.length === 1 ? { connection: fitting[0]?.name ?? "" } : {}) } : { settings: {} }) }, name);
+    onAdd({ name, type, ...(action ? { input: {}, ...(fitting.length === 1 ? { connection: fitting[0]?.name ?? "" } : {}) } : { settings: fresh(kinds.data?.steps.find((k) => k.type === type)?.settings ?? []) }) }, name);
     setText("");
     setOpen(false);
   };
@@ -33,7 +45,7 @@ export function AddLine({ taken, onAdd }: Props) {
   return (
     <Command label="Add a line" className="relative border-t border-dashed border-rule" onKeyDown={(e) => { if (e.key === "Escape") setOpen(false); }}>
       <Command.Input value={text} onValueChange={(v) => { setText(v); setOpen(true); }} onFocus={() => { setOpen(true); }} onBlur={() => { setTimeout(() => { setOpen(false); }, 150); }}
-        placeholder="Say what should happen next…" className="h-11 w-full bg-transparent px-1 font-serif text-[15.5px] italic outline-none" />
+        placeholder={prompt} className="h-11 w-full bg-transparent px-1 font-serif text-[15.5px] italic outline-none" />
         <Command.List className={`card z-20 max-h-72 overflow-auto p-1.5 shadow-lg ${open ? "" : "hidden"}`}>
           <Command.Empty className="p-3 text-second">Nothing does that yet. Try: keep, read, add, find, build.</Command.Empty>
           {kinds.data?.steps.map((k) => (

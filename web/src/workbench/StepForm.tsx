@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { JsonInput } from "../connect/ActionForm";
+import { Cases, Totals, WholeNumber } from "./controls";
 import { ExpressionField } from "./ExpressionField";
 import { Picker, useChoices } from "./Picker";
 
@@ -50,7 +51,7 @@ export function StepForm(props: Props) {
           {connections.data && fitting.length === 0 && wanted !== undefined && <div className="mt-1 text-amber">There is no connection to {connector?.title ?? wanted} yet. Add one under Connections.</div>}
         </div>
       )}
-      {properties.map((p) => (
+      {properties.filter((p) => asFields(p.schema)["hint"] !== "steps").map((p) => (
         <Setting key={p.name} property={p} value={values[p.name]} form={props} values={values} onSet={(v) => { set(`${under}.${p.name}`, v); }} problems={problems.filter((q) => q.path.includes(`.${under}.${p.name}`))} />
       ))}
       {line.type === "filter" && props.column && props.column.in > 0 && <div className="hint">{props.column.out} of {props.column.in} rows passed in the last rehearsal.</div>}
@@ -99,6 +100,14 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
     control = <Picker id={id} connection={form.line.connection} list={String(schema["choices"])} input={values} value={value} onPick={onSet} />;
   } else if (schema["hint"] === "condition") {
     control = <ExpressionField label={title} template={false} value={typeof value === "string" ? value : ""} onChange={onSet} placeholder={examples(schema)} {...shared} />;
+  } else if (schema["hint"] === "cases") {
+    control = <Cases value={value} onSet={onSet} shared={shared} />;
+  } else if (schema["hint"] === "totals") {
+    control = <Totals value={asFields(value)} schema={schema} onSet={onSet} shared={shared} />;
+  } else if (schema["type"] === "integer") {
+    control = <WholeNumber id={id} value={value} onSet={onSet} />;
+  } else if (schema["hint"] === "duration") {
+    control = <input id={id} className="field" defaultValue={typeof value === "string" ? value : ""} placeholder={examples(schema) || "as 10m, 2h, 3d"} onBlur={(e) => { onSet(e.target.value.trim() || null); }} />;
   } else if (schema["hint"] === "keep") {
     control = <Keep value={value} onSet={onSet} item={form.item} />;
   } else if (schema["hint"] === "json") {

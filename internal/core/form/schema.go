@@ -1,4 +1,4 @@
-package connector
+package form
 
 import (
 	"encoding/json"
@@ -19,8 +19,8 @@ func (refuseLoader) Load(url string) (any, error) {
 	return nil, fmt.Errorf("a schema refers to %s; only references within the document are followed", url)
 }
 
-// CompileSchema compiles a JSON Schema (2020-12). References never leave it.
-func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
+// Compile compiles a JSON Schema (2020-12). References never leave it.
+func Compile(schema map[string]any) (*jsonschema.Schema, error) {
 	c := jsonschema.NewCompiler()
 	c.UseLoader(refuseLoader{})
 	c.AssertFormat()
@@ -43,13 +43,13 @@ func plainJSON(v any) (any, error) {
 	return jsonschema.UnmarshalJSON(strings.NewReader(string(b)))
 }
 
-// FieldError is a problem with one field of an input.
+// FieldError is a problem with one field.
 type FieldError struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
 }
 
-// InputError lists everything wrong with an action's input.
+// InputError lists everything wrong with what was filled in.
 type InputError struct{ Fields []FieldError }
 
 func (e *InputError) Error() string {
@@ -60,14 +60,9 @@ func (e *InputError) Error() string {
 	return strings.Join(parts, "; ")
 }
 
-// Validate checks an input against the action's fields. The error is an
-// *InputError with every problem.
-func (a *Action) Validate(input map[string]any) error {
-	return ValidateInput(a.schema, a.Properties, input)
-}
-
-// ValidateInput checks values against a schema and words what is wrong.
-func ValidateInput(schema *jsonschema.Schema, properties []Property, input map[string]any) error {
+// Validate checks values against a schema and words what is wrong. The error is
+// an *InputError with every problem.
+func Validate(schema *jsonschema.Schema, properties []Property, input map[string]any) error {
 	clean := make(map[string]any, len(input))
 	for k, v := range input {
 		if v != nil {

@@ -1,0 +1,58 @@
+package engine
+
+import (
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
+	"youngtrellis/internal/core/workflow"
+)
+
+var labelFields = []string{"title", "name", "subject", "email", "phone", "key"}
+
+// norun is where labels are made: no run is known there.
+var norun = &execution{Run: &Run{}}
+
+// Label is what a row is called: the workflow's label for the newest item on
+// the lineage for which it gives something, else the first usual field. Secrets
+// are masked in it.
+func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
+	var before *item.Item
+	for a := it; a != nil; before, a = a, a.Parent {
+		if before != nil && sameFields(a.Fields, before.Fields) {
+			continue
+		}
+		if p.Label != nil {
+			if !filled(p.Label, a) {
+				continue
+			}
+			e := &eyes{x: norun, plan: p}
+			v, err := p.Label.Eval(e.look(a))
+			if s := expr.Text(v); err == nil && s != "" {
+				return words.Line(secrets.Mask(s))
+			}
+			continue
+		}
+		for _, f := range labelFields {
+			if s, ok := a.Fields[f].(string); ok && s != "" {
+				return words.Line(secrets.Mask(s))
+			}
+		}
+	}
+	return ""
+}
+
+// filled tells whether the item has at least one of the fields that the label
+// reads; without any, the label would be its punctuation alone.
+func filled(label *expr.Program, it *item.Item) bool {
+	reads := false
+	for _, r := range label.Refs {
+		if r.Path[0] == "item" && len(r.Path) > 1 {
+			if it.Fields[r.Path[1]] != nil {
+				return true
+			}
+			reads = true
+		}
+	}
+	return !reads
+}

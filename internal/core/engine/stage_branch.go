@@ -1,0 +1,165 @@
+package engine
+
+import (
+	"context"
+	"slices"
+
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/workflow"
+)
+
+// branch sends each item through the steps of its cases. What comes out of them
+// rejoins in the order in which the items came in, and for one item in that of
+// the cases. What a case holds until its end comes behind, in the order of the
+// cases.
+type branch struct {
+	base
+	op    steps.Branch
+	cases []stage
+	seq   int
+	out   []rejoined
+}
+
+type rejoined struct {
+	f       *flow
+	seq, in int
+}
+
+func newBranch(b base, op steps.Branch) *branch {
+	s := &branch{base: b, op: op}
+	inner := *b.room
+	inner.nested = true
+	for i, block := range b.step.Blocks {
+		s.cases = append(s.cases, inner.chain(block, &rejoin{s, i}))
+	}
+	return s
+}
+
+// rejoin is the end of a case.
+type rejoin struct {
+	of *branch
+	in int
+}
+
+func (r *rejoin) take(_ context.Context, chunk []*flow) error {
+	for _, f := range chunk {
+		r.of.out = append(r.of.out, rejoined{f, f.place.seq, r.in})
+		f.place = f.place.up
+	}
+	return nil
+}
+
+func (r *rejoin) end(context.Context) error { return nil }
+
+func (s *branch) take(ctx context.Context, chunk []*flow) error {
+	through := make([][]*flow, len(s.cases))
+	for _, f := range chunk {
+		for _, r := range s.route(f, s.seq) {
+			if r.in == len(s.cases) {
+				s.out = append(s.out, r)
+				continue
+			}
+			r.f.place = &place{r.f.place, r.seq}
+			through[r.in] = append(through[r.in], r.f)
+		}
+		s.seq++
+	}
+	for i, list := range through {
+		if len(list) == 0 {
+			continue
+		}
+		if err := s.cases[i].take(ctx, list); err != nil {
+			return err
+		}
+	}
+	return s.merge(ctx)
+}
+
+// route gives what becomes of a flow: the cases that it, or what comes of it,
+// goes through. Past all of them is the number of cases.
+func (s *branch) route(f *flow, seq int) []rejoined {
+	past := []rejoined{{f, seq, len(s.cases)}}
+	if i, ok := s.stands(f); ok {
+		return []rejoined{{f, seq, i}}
+	}
+	if !s.mine(f) {
+		return past
+	}
+	s.arrives(f)
+	blocks, text, err := s.op.Route(s.scope(f.it))
+	if err != nil {
+		s.fail(f, err)
+		return past
+	}
+	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Out += max(1, len(blocks)) })
+	if len(blocks) == 0 {
+		blocks = []int{len(s.cases)}
+	}
+	if !s.op.Every() {
+		s.pass(f, Passed, text, f.it.Fields)
+		return []rejoined{{f, seq, blocks[0]}}
+	}
+	var out []rejoined
+	for _, i := range blocks {
+		it := f.it.Child(s.step.Number, s.rounds, uint32(i), f.it.Fields, f.it.At)
+		if !s.wanted.relevant(it.Address) {
+			continue
+		}
+		c := f.child(it)
+		c.bytes = f.bytes
+		s.show(c, Passed, text)
+		s.remember(it)
+		out = append(out, rejoined{c, seq, i})
+	}
+	return out
+}
+
+// stands tells in which case a flow stands that an earlier pass left there.
+func (s *branch) stands(f *flow) (int, bool) {
+	if f.state != moving && !f.state.open() || f.state == moving && !f.entering {
+		return 0, false
+	}
+	at := s.plan.ByNumber(f.at)
+	if at == nil {
+		return 0, false
+	}
+	for i, block := range s.step.Blocks {
+		if at.In == block || slices.ContainsFunc(slices.Collect(at.Around()), func(x *workflow.CompiledStep) bool { return x.In == block }) {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+// merge gives on what has come out of the cases, in order.
+func (s *branch) merge(ctx context.Context) error {
+	slices.SortStableFunc(s.out, func(a, b rejoined) int {
+		if a.seq != b.seq {
+			return a.seq - b.seq
+		}
+		return a.in - b.in
+	})
+	out := make([]*flow, 0, len(s.out))
+	for _, r := range s.out {
+		out = append(out, r.f)
+	}
+	s.out = s.out[:0]
+	return s.chunks(ctx, out, s.down)
+}
+
+func (s *branch) end(ctx context.Context) error {
+	for _, c := range s.cases {
+		if err := c.end(ctx); err != nil {
+			return err
+		}
+		out := make([]*flow, 0, len(s.out))
+		for _, r := range s.out {
+			out = append(out, r.f)
+		}
+		s.out = s.out[:0]
+		if err := s.chunks(ctx, out, s.down); err != nil {
+			return err
+		}
+	}
+	return s.down.end(ctx)
+}

@@ -1,0 +1,430 @@
+package engine
+
+import (
+	"context"
+	"slices"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/workflow"
+)
+
+// hold takes items in and makes one of each group. A group that has a size goes
+// on as soon as it is full, the others when the list has ended. Once something
+// above is open, no group is closed any more: what is held then is the frontier.
+type hold struct {
+	base
+	*grouping
+	pile    *pile
+	known   map[item.Address]*Entry // ends of groups that the journal has
+	next    uint32                  // ordinal of the next group
+	taken   int                     // items that came to the list
+	torn    bool                    // something above is open
+	groupOf map[item.Address]*group // of each member, where only some groups are looked for
+}
+
+func (s *hold) take(ctx context.Context, chunk []*flow) error {
+	if s.pile == nil {
+		s.pile = newPile(s.execution)
+	}
+	if s.wanted != nil {
+		return s.look(ctx, chunk)
+	}
+	var out []*flow
+	for _, f := range chunk {
+		if !s.mine(f) {
+			s.torn = s.torn || s.above(f)
+			out = append(out, f)
+			if s.again(f) { // a copy, which is not seen again
+				same := *f
+				if err := s.put(ctx, &same, &out); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		s.arrives(f)
+		if err := s.put(ctx, f, &out); err != nil {
+			return err
+		}
+	}
+	return s.give(ctx, out)
+}
+
+// put holds a flow; groups that it fills go on.
+func (s *hold) put(ctx context.Context, f *flow, out *[]*flow) error {
+	m, err := s.holder.Take(s.scope(f.it))
+	if err != nil {
+		s.fail(f, err)
+		*out = append(*out, f)
+		return nil
+	}
+	s.taken++
+	at, err := s.pile.add(f)
+	if err != nil {
+		return err
+	}
+	value := m.Value
+	if s.pile.flows[at] == nil {
+		value = spilled{}
+	}
+	full, err := s.grouping.put(at, m, value)
+	if err != nil {
+		return err
+	}
+	for _, g := range full {
+		made, err := s.group(ctx, g)
+		if err != nil {
+			return err
+		}
+		*out = append(*out, made...)
+	}
+	if len(s.open) == 0 {
+		s.pile.clear()
+	}
+	return nil
+}
+
+// above tells whether a flow is open at a step above, or here: the list is not
+// whole without it.
+func (b *base) above(f *flow) bool {
+	if !f.state.blocks() {
+		return false
+	}
+	at := b.plan.ByNumber(f.at)
+	return at != nil && at.Column <= b.step.Column
+}
+
+// end closes what is open, unless something above is.
+func (s *hold) end(ctx context.Context) error {
+	if s.pile == nil {
+		s.pile = newPile(s.execution)
+	}
+	if s.wanted != nil {
+		return s.endLook(ctx)
+	}
+	late := s.late()
+	if !s.torn && late == workflow.LateLeave {
+		if err := s.leaveOut(ctx); err != nil {
+			return err
+		}
+	}
+	if err := s.rest(ctx, late); err != nil {
+		return err
+	}
+	if !s.torn {
+		s.closed.add(s.step.Number, s.rounds, s.room.pass.Number)
+	}
+	return s.down.end(ctx)
+}
+
+// rest closes the groups that are open, in the order in which they were begun.
+func (s *hold) rest(ctx context.Context, late string) error {
+	rest := s.grouping.rest()
+	if len(rest) == 0 && s.taken == 0 && s.holder.OfNothing() && !s.torn && late == "" {
+		rest = []*group{{}}
+	}
+	if !s.holder.Streams() && !s.torn {
+		var err error
+		if rest, err = s.whole(ctx, rest); err != nil {
+			return err
+		}
+	}
+	for _, g := range rest {
+		made, err := s.group(ctx, g)
+		if err != nil {
+			return err
+		}
+		if err := s.chunks(ctx, made, s.down); err != nil {
+			return err
+		}
+	}
+	s.pile.clear()
+	return nil
+}
+
+// whole makes the items of all groups of a list and closes it. Groups of which
+// none can be made are given up; the others are those that go on.
+func (s *hold) whole(ctx context.Context, groups []*group) ([]*group, error) {
+	var good []*group
+	for _, g := range groups {
+		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
+		if err == nil {
+			g.made = &made
+			good = append(good, g)
+			continue
+		}
+		failed, err := s.split(g, func(f *flow) { s.fail(f, err) })
+		if err != nil {
+			return nil, err
+		}
+		s.torn = s.torn || s.step.OnError != workflow.OnErrorSetAside
+		if err := s.give(ctx, failed); err != nil {
+			return nil, err
+		}
+	}
+	if s.torn {
+		return good, nil
+	}
+	end := &seal{}
+	for _, g := range good {
+		for _, at := range g.places {
+			f, err := s.pile.get(at)
+			if err != nil {
+				return nil, err
+			}
+			end.add(f.it)
+		}
+		end.ends = append(end.ends, len(end.members))
+	}
+	known, err := s.standing(ctx, PartSeal, "")
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.sealed(ctx, s.key("", PartSeal), known[""], end)
+	s.torn = !done
+	return good, err
+}
+
+// late is what becomes of items that meet a list that an earlier pass closed; ""
+// where none did.
+func (s *hold) late() string {
+	if !s.closed.before(s.step.Number, s.rounds, s.room.pass.Number) {
+		return ""
+	}
+	return lateOf(s.step)
+}
+
+// lateOf is what a step says of late items, with its default: groups that have a
+// size stand for themselves.
+func lateOf(step *workflow.CompiledStep) string {
+	h, _ := step.Operator.(steps.Holder)
+	switch {
+	case step.Late != "":
+		return step.Late
+	case h != nil && h.Streams():
+		return workflow.LateAlone
+	}
+	return workflow.LateLeave
+}
+
+// again tells whether a flow that joined the list in an earlier pass joins it
+// again, as a new edition.
+func (s *hold) again(f *flow) bool {
+	return s.step.Late == workflow.LateAgain && !s.holder.Streams() && f.state == joined && f.at == s.step.Number && f.rounds == s.rounds && s.room.pass.Number > 1
+}
+
+// leaveOut ends the items that came too late.
+func (s *hold) leaveOut(ctx context.Context) error {
+	for _, g := range s.grouping.rest() {
+		for _, at := range g.places {
+			f, err := s.pile.release(at)
+			if err != nil {
+				return err
+			}
+			f.become(ended, s.step.Number, s.rounds)
+			s.show(f, Held, "the list was closed before")
+			s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Held++ })
+			if err := s.give(ctx, []*flow{f}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// group makes the item of a group: its members have joined it, and it goes on.
+// Where it cannot be closed yet, its members are left.
+func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
+	if s.torn {
+		return s.split(g, func(f *flow) { s.leave(f) })
+	}
+	if g.made == nil {
+		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
+		if err != nil {
+			return s.split(g, func(f *flow) { s.fail(f, err) })
+		}
+		g.made = &made
+	}
+	end, into, err := s.members(g)
+	if err != nil {
+		return nil, err
+	}
+	into.it.Address = item.Group(s.step.Number, s.rounds, uint32(s.room.pass.Number), s.next)
+	if s.holder.Streams() {
+		stands, err := s.ahead(ctx, into.it.Address)
+		if err != nil {
+			return nil, err
+		}
+		done, err := s.sealed(ctx, s.key(into.it.Address, PartSeal), stands, end)
+		if err != nil {
+			return nil, err
+		}
+		if !done {
+			s.torn = true
+			return s.split(g, func(f *flow) { s.leave(f) })
+		}
+	}
+	s.next++
+	return s.goesOn(g, into, end)
+}
+
+// goesOn gives the members of a group, which have joined it, and its item.
+func (s *hold) goesOn(g *group, into *flow, end *seal) ([]*flow, error) {
+	out, err := s.split(g, func(f *flow) {
+		f.become(joined, s.step.Number, s.rounds)
+		f.place = into.place // they rejoin where the group was closed, whatever the chunks were
+		s.show(f, Joined, g.made.Text)
+	})
+	into.it.Fields, into.it.Step, into.it.Rounds, into.it.Members = g.made.Fields, s.step.Number, s.rounds, end.members
+	s.remember(into.it)
+	s.show(into, Passed, g.made.Text)
+	s.counts.at(s.step.Number, func(c *StepCounts) { c.In += len(g.places); c.Out++ })
+	return append(out, into), err
+}
+
+// members gives the end of a group, and the flow that goes on of it, with all
+// that it takes along of its members but its item.
+func (s *hold) members(g *group) (*seal, *flow, error) {
+	end := &seal{}
+	into := &flow{it: &item.Item{At: s.Facts.Started}, rounds: s.rounds}
+	if entry := s.room.entry; entry != nil { // what a group of nothing comes from
+		into.it.At, into.it.Trigger = entry.At, entry.First()
+	}
+	for i, at := range g.places {
+		f, err := s.pile.get(at)
+		if err != nil {
+			return nil, nil, err
+		}
+		end.add(f.it)
+		into.it.Trigger = origin(f.it, into.it.Trigger, i == 0)
+		if f.it.At.After(into.it.At) {
+			into.it.At = f.it.At
+		}
+		for _, n := range f.written() {
+			if !slices.Contains(into.wrote, n) {
+				into.wrote = append(into.wrote, n)
+			}
+		}
+		into.bytes += f.bytes
+		into.place, into.turns = f.place, f.turns
+	}
+	return end, into, nil
+}
+
+// origin is the trigger item of the members so far, where they have the same.
+func origin(member, soFar *item.Item, first bool) *item.Item {
+	from := member.First()
+	if from.Step != 0 {
+		from = from.Trigger
+	}
+	if from == nil || !first && (soFar == nil || soFar.Address != from.Address) {
+		return nil
+	}
+	return from
+}
+
+// split takes the members of a group from the pile.
+func (s *hold) split(g *group, each func(*flow)) ([]*flow, error) {
+	out := make([]*flow, 0, len(g.places)+1)
+	for _, at := range g.places {
+		f, err := s.pile.release(at)
+		if err != nil {
+			return nil, err
+		}
+		if f.state == joined { // in an earlier edition; it was given already
+			continue
+		}
+		each(f)
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// ahead finds the end of a group in the journal, and those of the groups after
+// it.
+func (s *hold) ahead(ctx context.Context, a item.Address) (*Entry, error) {
+	if s.next%mostItems == 0 && (s.next == 0 || s.known != nil || !s.room.live) {
+		addresses := make([]item.Address, mostItems)
+		for i := range addresses {
+			addresses[i] = item.Group(s.step.Number, s.rounds, uint32(s.room.pass.Number), s.next+uint32(i))
+		}
+		known, err := s.standing(ctx, PartSeal, addresses...)
+		if err != nil {
+			return nil, err
+		}
+		if s.known = known; len(known) == 0 {
+			s.known = nil
+		}
+	}
+	return s.known[a], nil
+}
+
+// look puts together only the groups that are looked for: the journal says which
+// items they had.
+func (s *hold) look(ctx context.Context, chunk []*flow) error {
+	s.find()
+	var out []*flow
+	for _, f := range chunk {
+		g := s.groupOf[f.it.Address]
+		if g == nil || !s.mine(f) {
+			out = append(out, f)
+			continue
+		}
+		m, err := s.holder.Take(s.scope(f.it))
+		if err != nil {
+			return err
+		}
+		at, err := s.pile.add(f)
+		if err != nil {
+			return err
+		}
+		g.key = m.Key
+		g.places, g.values = append(g.places, at), append(g.values, m.Value)
+	}
+	return s.give(ctx, out)
+}
+
+// find makes the groups that are looked for, without their members.
+func (s *hold) find() {
+	if s.groupOf != nil {
+		return
+	}
+	s.groupOf = map[item.Address]*group{}
+	for a, members := range s.wanted.groups {
+		at := a.Segments()[0]
+		if at.Step != s.step.Number || at.Rounds != s.rounds || at.Edition != uint32(s.room.pass.Number) {
+			continue
+		}
+		g := &group{name: string(a)}
+		s.open = append(s.open, g)
+		for _, m := range members {
+			s.groupOf[m] = g
+		}
+	}
+}
+
+// endLook gives the groups that were looked for.
+func (s *hold) endLook(ctx context.Context) error {
+	s.find()
+	for _, g := range s.grouping.rest() {
+		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
+		if err != nil {
+			return err
+		}
+		g.made = &made
+		end, into, err := s.members(g)
+		if err != nil {
+			return err
+		}
+		into.it.Address = item.Address(g.name)
+		out, err := s.goesOn(g, into, end)
+		if err != nil {
+			return err
+		}
+		if err := s.give(ctx, out); err != nil {
+			return err
+		}
+	}
+	return s.down.end(ctx)
+}

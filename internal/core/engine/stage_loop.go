@@ -1,0 +1,331 @@
+package engine
+
+import (
+	"context"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/words"
+)
+
+// loop does its steps in rounds: for one item or group after the other, or again
+// and again for the same. Each round runs to its end, with all that its steps
+// hold, before the next begins. Once something of a round is open, no further
+// one begins.
+type loop struct {
+	base
+	*grouping
+	op   steps.Loop
+	pile *pile
+	next uint32 // number of the next round of this pass
+	torn bool   // something of a round is open
+	over bool   // something above the loop is open: no further group is whole
+
+	resumed []*flow // of a round that an earlier pass left open
+}
+
+func (s *loop) take(ctx context.Context, chunk []*flow) error {
+	if s.pile == nil {
+		s.pile = newPile(s.execution)
+	}
+	var out []*flow
+	for _, f := range chunk {
+		if s.stands(f) {
+			if len(s.resumed) > 0 && s.within(s.resumed[0]) != s.within(f) {
+				if err := s.resume(ctx); err != nil {
+					return err
+				}
+			}
+			s.resumed = append(s.resumed, f)
+			continue
+		}
+		if !s.mine(f) {
+			s.over = s.over || s.above(f)
+			if len(s.resumed) == 0 {
+				out = append(out, f)
+			} else {
+				s.resumed = append(s.resumed, f)
+			}
+			continue
+		}
+		if err := s.resume(ctx); err != nil {
+			return err
+		}
+		if err := s.give(ctx, out); err != nil {
+			return err
+		}
+		out = nil
+		s.arrives(f)
+		if err := s.begin(ctx, f); err != nil {
+			return err
+		}
+	}
+	return s.give(ctx, out)
+}
+
+// stands tells whether a flow stands in a round that an earlier pass left.
+func (s *loop) stands(f *flow) bool {
+	if f.state != moving && !f.state.open() || f.state == moving && !f.entering || f.rounds.Depth() <= s.step.Depth {
+		return false
+	}
+	at := s.plan.ByNumber(f.at)
+	return at != nil && (at == s.step || at.Within(s.step))
+}
+
+// within are the rounds in which a flow stands, down to this loop.
+func (s *loop) within(f *flow) item.Rounds { return f.rounds.Out(s.step.Depth + 1) }
+
+// begin takes an item in.
+func (s *loop) begin(ctx context.Context, f *flow) error {
+	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++ })
+	if s.holder == nil {
+		f.turns = &turn{up: f.turns, loop: s.step.Number, rounds: s.rounds}
+		return s.repeat(ctx, []*flow{f})
+	}
+	m, err := s.holder.Take(s.scope(f.it))
+	if err != nil {
+		s.fail(f, err)
+		return s.give(ctx, []*flow{f})
+	}
+	at, err := s.pile.add(f)
+	if err != nil {
+		return err
+	}
+	full, err := s.put(at, m, nil)
+	if err != nil {
+		return err
+	}
+	for _, g := range full {
+		if err := s.group(ctx, g, true); err != nil {
+			return err
+		}
+	}
+	if len(s.open) == 0 {
+		s.pile.clear()
+	}
+	return nil
+}
+
+// group does a round with the items of a group, which is full or the rest.
+func (s *loop) group(ctx context.Context, g *group, full bool) error {
+	flows := make([]*flow, 0, len(g.places))
+	end := &seal{}
+	for _, at := range g.places {
+		f, err := s.pile.release(at)
+		if err != nil {
+			return err
+		}
+		flows = append(flows, f)
+		end.add(f.it)
+	}
+	open := s.torn || s.over && (len(flows) > 1 || !full)
+	if !open && len(flows) > 1 {
+		in := s.rounds.Add(item.Round{Edition: uint32(s.room.pass.Number), N: s.next})
+		k := Key{Pass: s.room.pass.Number, Step: s.step.Number, Rounds: in, Part: PartSeal}
+		stands, err := s.Journal.Page(ctx, k)
+		if err != nil {
+			return err
+		}
+		done, err := s.sealed(ctx, k, stands, end)
+		if err != nil {
+			return err
+		}
+		open = !done
+	}
+	if open {
+		for _, f := range flows {
+			s.leave(f)
+		}
+		return s.chunks(ctx, flows, s.down)
+	}
+	for _, f := range flows {
+		f.place = flows[len(flows)-1].place // they rejoin where the group was closed, whatever the chunks were
+	}
+	r, err := s.round(ctx, flows, nil, int(s.next)+1, false)
+	if err != nil {
+		return err
+	}
+	s.outOf(r.out, words.Count(len(flows), "item"))
+	return s.chunks(ctx, r.out, s.down)
+}
+
+// outOf shows at the loop's own step what went through it.
+func (s *loop) outOf(out []*flow, text string) {
+	n := 0
+	for _, f := range out {
+		if f.state == moving {
+			s.pass(f, Passed, text, f.it.Fields)
+			n++
+		}
+	}
+	s.counts.at(s.step.Number, func(c *StepCounts) { c.Out += n })
+}
+
+// done is what came of a round.
+type done struct {
+	in   item.Rounds
+	out  []*flow
+	torn bool // something of it is open
+}
+
+// round does the steps of the body once: a new round, or again that of an
+// earlier pass.
+func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, number int, last bool) (done, error) {
+	d := done{in: s.rounds.Add(item.Round{Edition: uint32(s.room.pass.Number), N: s.next})}
+	if again != nil {
+		d.in = *again
+	} else {
+		s.next++
+	}
+	inner := *s.room
+	inner.nested, inner.rounds, inner.entry, inner.round = true, d.in, flows[0].it, &round{number: number, last: last}
+	end := &collected{}
+	body := inner.chain(s.step.Blocks[0], end)
+	if err := s.chunks(ctx, flows, body); err != nil {
+		return d, err
+	}
+	if err := body.end(ctx); err != nil {
+		return d, err
+	}
+	d.out = end.flows
+	for _, f := range d.out {
+		d.torn = d.torn || f.state.blocks() && s.stands(f)
+	}
+	s.torn = s.torn || d.torn
+	return d, nil
+}
+
+// collected is the end of a round.
+type collected struct{ flows []*flow }
+
+func (c *collected) take(_ context.Context, chunk []*flow) error {
+	c.flows = append(c.flows, chunk...)
+	return nil
+}
+
+func (c *collected) end(context.Context) error { return nil }
+
+// repeat does rounds for what came of one item, until none is needed any more.
+func (s *loop) repeat(ctx context.Context, flows []*flow) error {
+	for {
+		if s.torn { // only before the first
+			for _, f := range flows {
+				f.turns = f.turns.up
+				s.leave(f)
+			}
+			return s.chunks(ctx, flows, s.down)
+		}
+		turns := *flows[0].turns
+		turns.n++
+		for _, f := range flows {
+			f.turns = &turns
+		}
+		d, err := s.round(ctx, flows, nil, turns.n, turns.n >= s.op.Most())
+		if err != nil {
+			return err
+		}
+		if flows, err = s.ended(ctx, d, turns.n); err != nil || len(flows) == 0 {
+			return err
+		}
+	}
+}
+
+// ended asks at the end of a round whether there is another, and for what. What
+// needs none goes on.
+func (s *loop) ended(ctx context.Context, d done, n int) ([]*flow, error) {
+	var past, on []*flow
+	for _, f := range d.out {
+		if f.state == moving && !f.entering {
+			on = append(on, f)
+		} else {
+			past = append(past, f)
+		}
+	}
+	if d.torn { // what is through waits for the others at the end of the round
+		for _, f := range on {
+			f.become(left, s.step.Number, d.in)
+		}
+		return nil, s.chunks(ctx, d.out, s.down)
+	}
+	if len(on) == 0 {
+		return nil, s.chunks(ctx, past, s.down)
+	}
+	inner := *s.room
+	inner.rounds, inner.round = d.in, &round{number: n, last: n >= s.op.Most()}
+	asks := base{room: &inner, execution: s.execution, plan: s.plan, step: s.step}
+	met, err := s.op.Until(asks.scope(on[0].it))
+	switch {
+	case err != nil:
+		for _, f := range on {
+			s.fail(f, err)
+		}
+		return nil, s.chunks(ctx, d.out, s.down)
+	case !met && n < s.op.Most():
+		return on, s.chunks(ctx, past, s.down)
+	}
+	for _, f := range on {
+		f.turns = f.turns.up
+	}
+	s.outOf(on, words.Count(n, "round"))
+	return nil, s.chunks(ctx, d.out, s.down)
+}
+
+// resume goes on with a round that an earlier pass left open, and with those
+// that follow it for the same item.
+func (s *loop) resume(ctx context.Context) error {
+	flows := s.resumed
+	if s.resumed = nil; len(flows) == 0 {
+		return nil
+	}
+	in := s.within(flows[0])
+	rounds := in.List()
+	n, repeats := int(rounds[len(rounds)-1].N)+1, false
+	for _, f := range flows {
+		if t := f.turn(s.step.Number, s.rounds); t != nil && s.holder == nil {
+			n, repeats = t.n, true
+			break
+		}
+	}
+	d, err := s.round(ctx, flows, &in, n, repeats && n >= s.op.Most())
+	if err != nil {
+		return err
+	}
+	for _, f := range d.out { // those that only waited for the others, at the end of the round
+		if f.state == moving && f.entering && f.at == s.step.Number {
+			f.entering = false
+		}
+	}
+	if !repeats {
+		s.outOf(d.out, words.Count(len(flows), "item"))
+		return s.chunks(ctx, d.out, s.down)
+	}
+	again, err := s.ended(ctx, d, n)
+	if err != nil || len(again) == 0 {
+		return err
+	}
+	return s.repeat(ctx, again)
+}
+
+// turn finds how often a flow went round in a loop.
+func (f *flow) turn(loop uint16, rounds item.Rounds) *turn {
+	for t := f.turns; t != nil; t = t.up {
+		if t.loop == loop && t.rounds == rounds {
+			return t
+		}
+	}
+	return nil
+}
+
+func (s *loop) end(ctx context.Context) error {
+	if err := s.resume(ctx); err != nil {
+		return err
+	}
+	if s.holder != nil {
+		for _, g := range s.rest() {
+			if err := s.group(ctx, g, false); err != nil {
+				return err
+			}
+		}
+	}
+	return s.down.end(ctx)
+}

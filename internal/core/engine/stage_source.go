@@ -1,0 +1,93 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"youngtrellis/internal/core/item"
+)
+
+// source gives the items that the run was started with.
+type source struct {
+	x    *execution
+	down stage
+}
+
+func (s *source) run(ctx context.Context) error {
+	x := s.x
+	if x.wanted != nil {
+		return s.some(ctx)
+	}
+	for n := 0; ; n++ {
+		p, err := s.page(ctx, n)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := x.chunks(ctx, s.flows(p), s.down); err != nil {
+			return err
+		}
+	}
+}
+
+// some gives only the items that lead to what is looked at.
+func (s *source) some(ctx context.Context) error {
+	done := -1
+	for _, a := range s.x.wanted.list {
+		first := a.Segments()
+		if len(first) == 0 || first[0].Step != 0 {
+			continue
+		}
+		n, err := s.x.Source.Find(ctx, first[0].N)
+		if errors.Is(err, io.EOF) || n <= done {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		p, err := s.page(ctx, n)
+		if errors.Is(err, io.EOF) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if done = n; err != nil {
+			return err
+		}
+		if err := s.x.chunks(ctx, s.flows(p), s.down); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *source) page(ctx context.Context, n int) (p Page, err error) {
+	end := false
+	err = s.x.held(ctx, "the run's items cannot be read", func(ctx context.Context) (err error) {
+		if p, err = s.x.Source.Page(ctx, n); errors.Is(err, io.EOF) {
+			end, err = true, nil
+		}
+		return err
+	})
+	if err == nil && end {
+		err = io.EOF
+	}
+	return p, err
+}
+
+func (s *source) flows(p Page) []*flow {
+	flows := make([]*flow, 0, len(p.Items))
+	bytes := p.Bytes / max(1, len(p.Items))
+	for i, fields := range p.Items {
+		it := item.New(p.First+uint32(i), fields, s.x.Facts.Started)
+		if s.x.wanted.relevant(it.Address) {
+			flows = append(flows, &flow{it: it, bytes: bytes})
+			s.x.counts.arrived()
+		}
+	}
+	return flows
+}

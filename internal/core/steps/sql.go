@@ -1,0 +1,22 @@
+package steps
+
+import (
+	"strings"
+
+	"youngtrellis/internal/core/connector"
+)
+
+var sqlKind = New(Info{
+	Type: "sql", Title: "Ask a database", Connects: true, Needs: "postgres",
+	Help: "Asks a PostgreSQL database in a read-only transaction. Each row becomes an item.",
+}, sqlSentence, func(q *connector.Query) (Operator, error) { return called(q.Action()) })
+
+func sqlSentence(q *connector.Query) string {
+	words := strings.Fields(q.Query)
+	for i, w := range words {
+		if strings.EqualFold(w, "from") && i+1 < len(words) {
+			return "Read rows of " + strings.Trim(words[i+1], ",;()") + " from the database"
+		}
+	}
+	return "Ask the database"
+}

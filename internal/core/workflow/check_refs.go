@@ -1,0 +1,62 @@
+package workflow
+
+import (
+	"fmt"
+	"strings"
+
+	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/words"
+)
+
+// refs checks that every name that an expression reads can be read there.
+func (c *checker) refs() {
+	plan, _ := Compile(c.w, c.catalog) // as far as it goes: what does not compile was said
+	for _, s := range plan.Steps {
+		for at, refs := range s.Refs {
+			for _, r := range refs {
+				c.ref(plan, s, s.path+"."+at, r)
+			}
+		}
+	}
+}
+
+func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
+	var err error
+	switch r.Path[0] {
+	case "item", "trigger", "run":
+		return
+	case "steps", "column":
+		if len(r.Path) < 2 {
+			return
+		}
+		if err = plan.SeesColumn(s, r.Path[1]); err == nil && r.Path[0] == "steps" {
+			err = plan.Sees(s, r.Path[1])
+		}
+	case "vars":
+		if _, ok := c.w.Vars[second(r.Path)]; !ok && len(r.Path) > 1 {
+			c.add(document.SeverityError, path, fmt.Sprintf("There is no variable %q.", r.Path[1]), strings.TrimSpace(near.Hint(r.Path[1], item.Keys(c.w.Vars))))
+		}
+		return
+	case "round":
+		if s.Loop() == nil && !s.Loops() { // until of a loop sees the round that ended
+			c.add(document.SeverityError, path, "round can be used only within a loop.", "")
+		}
+		return
+	default:
+		c.errorf(path, "%s cannot be used in a workflow.", r.Path[0])
+		return
+	}
+	if err != nil {
+		c.errorf(path, "%s", words.Sentence(err.Error()))
+	}
+}
+
+func second(path []string) string {
+	if len(path) > 1 {
+		return path[1]
+	}
+	return ""
+}

@@ -1,0 +1,238 @@
+package workflow
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/words"
+)
+
+func (c *checker) step(l Line, seen map[string]string) {
+	s, path := l.Step, l.Step.path
+	if s.Name != "" && !stepName.MatchString(s.Name) {
+		c.add(document.SeverityError, path+".name", fmt.Sprintf("%q cannot be the name of a step.", s.Name), "Use small letters, digits and _, and begin with a letter.")
+	}
+	if other, ok := seen[s.Name]; ok && s.Name != "" {
+		c.errorf(path+".name", "Step %s is called %q already.", other, s.Name)
+	}
+	seen[s.Name] = l.Number
+	c.words(path, s)
+	if k, ok := steps.Find(s.Type); ok {
+		c.kind(path, s, k)
+	} else if s.Type != "" {
+		c.action(path, s)
+	}
+	c.secrets(path+".settings", s.Settings)
+	c.secrets(path+".input", s.Input)
+}
+
+func (c *checker) words(path string, s *Step) {
+	oneOf := func(key, value string, allowed ...string) {
+		if value != "" && !slices.Contains(allowed, value) {
+			c.add(document.SeverityError, path+"."+key, fmt.Sprintf("%s is %q.", key, value), "It can be "+strings.Join(allowed, ", ")+"."+near.Hint(value, allowed))
+		}
+	}
+	oneOf("on_error", s.OnError, OnErrorStop, OnErrorSetAside)
+	oneOf("when_none", s.WhenNone, WhenNoneEnd, WhenNonePass, WhenNoneFail)
+	oneOf("repeat", s.Repeat, call.Safe, call.Keyed, call.Unsafe)
+	oneOf("when_unknown", s.WhenUnknown, UnknownAsk, UnknownResend, UnknownDone)
+	oneOf("late", s.Late, LateLeave, LateAlone, LateAgain)
+	if s.Output != "" && !outputForm.MatchString(s.Output) {
+		c.add(document.SeverityError, path+".output", fmt.Sprintf("output is %q.", s.Output), "It can be replace, keep, or under and a name, as in under slot.")
+	}
+	if s.Parallel < 0 || s.Parallel > MaxParallel {
+		c.errorf(path+".parallel", "parallel is %d; it lies between 1 and %d.", s.Parallel, MaxParallel)
+	}
+	if _, err := s.Patience(); err != nil {
+		c.errorf(path+".retry", "%s", words.Sentence(err.Error()))
+	}
+	if _, err := s.Deadline(); err != nil {
+		c.errorf(path+".timeout", "%s", words.Sentence(err.Error()))
+	}
+}
+
+func (c *checker) kind(path string, s *Step, k *steps.Kind) {
+	if s.Input != nil {
+		c.add(document.SeverityError, path+".input", "input belongs to actions.", "What a "+s.Type+" step does stands under settings.")
+	}
+	switch {
+	case s.Connection != "" && !k.Connects:
+		c.errorf(path+".connection", "A %s step calls nobody and takes no connection.", s.Type)
+	case s.Connection != "":
+		c.connection(path, s, k.Needs, k.Title)
+	case k.Needs != "":
+		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to a database.", quoted(s.Name)), "Name one under connection.")
+	}
+	compiled, errs := k.Compile(s.Settings)
+	for _, err := range errs {
+		c.setting(path+".settings", err)
+	}
+	if compiled != nil {
+		if _, holds := compiled.Operator.(steps.Holder); s.Late != "" && !holds {
+			c.add(document.SeverityError, path+".late", "late belongs to steps that take in a whole list.", "Leave it out.")
+		}
+	}
+	for _, b := range s.Blocks {
+		if len(b.Steps) == 0 && b.Name == "" {
+			c.add(document.SeverityWarning, path, quoted(s.Name)+" has no steps in it yet.", "Add a first one.")
+		}
+	}
+}
+
+func (c *checker) action(path string, s *Step) {
+	con, _, ok := s.IsAction()
+	if !ok {
+		c.add(document.SeverityError, path+".type", fmt.Sprintf("There is no step kind %q.", s.Type), strings.TrimSpace(near.Hint(s.Type, c.catalog.Types())))
+		return
+	}
+	a, err := c.catalog.Action(s)
+	if err != nil {
+		c.errorf(path+".type", "%s", words.Sentence(err.Error()))
+		return
+	}
+	if s.Settings != nil {
+		c.add(document.SeverityError, path+".settings", "settings belong to built-in step kinds.", "What an action is given stands under input.")
+	}
+	if s.Connection == "" {
+		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to %s.", quoted(s.Name), a.Connector().Title), "Name one under connection.")
+	} else {
+		c.connection(path, s, con, a.Connector().Title)
+		c.scopes(path, s, a)
+	}
+	if _, err := expr.CompileValue(anyMap(s.Input)); err != nil {
+		c.fault(path+".input", err)
+		return
+	}
+	c.constants(path, s, a)
+}
+
+func anyMap(m map[string]any) any { return nonNil(m) }
+
+// scopes warns of an action that the account has not granted.
+func (c *checker) scopes(path string, s *Step, a *connector.Action) {
+	for _, k := range c.catalog.Connections {
+		if k.Name != s.Connection || len(k.Scopes) == 0 {
+			continue
+		}
+		for _, scope := range a.Scopes {
+			if !slices.Contains(k.Scopes, scope) {
+				c.add(document.SeverityError, path+".connection", fmt.Sprintf("%q needs the scope %s, which the connection %q was not granted.", a.Title, scope, k.Name), "Sign in again under Connections and choose it.")
+			}
+		}
+	}
+}
+
+// connection checks that the one a step names is there, fits and may be used.
+// An empty con fits any.
+func (c *checker) connection(path string, s *Step, con, title string) {
+	var fitting []string
+	for _, k := range c.catalog.Connections {
+		if k.Name == s.Connection {
+			switch {
+			case con != "" && k.Connector != con:
+				c.errorf(path+".connection", "The connection %q is to %s, and this step needs %s.", k.Name, k.Connector, con)
+			case !k.may(s):
+				c.add(document.SeverityError, path+".connection", fmt.Sprintf("You may not use the connection %q for this.", k.Name), "Ask an administrator to grant it to you under Connections.")
+			case k.State == "broken":
+				c.add(document.SeverityWarning, path+".connection", fmt.Sprintf("The connection %q does not work at the moment.", k.Name), "Check it under Connections.")
+			}
+			return
+		}
+		if con == "" || k.Connector == con {
+			fitting = append(fitting, k.Name)
+		}
+	}
+	cure := fmt.Sprintf("Add a connection to %s first.", title)
+	if len(fitting) > 0 {
+		cure = "There are: " + strings.Join(fitting, ", ") + "."
+	}
+	c.add(document.SeverityError, path+".connection", fmt.Sprintf("There is no connection %q.", s.Connection), cure)
+}
+
+func quoted(name string) string { return "The step " + name }
+
+// constants checks what can be known of an input before any item is there:
+// unknown fields, missing ones, and values without an expression.
+func (c *checker) constants(path string, s *Step, a *connector.Action) {
+	known := make([]string, len(a.Properties))
+	for i, p := range a.Properties {
+		known[i] = p.Name
+	}
+	fixed := map[string]any{}
+	for name, v := range s.Input {
+		if !slices.Contains(known, name) {
+			c.add(document.SeverityError, path+".input."+name, fmt.Sprintf("%q is not a field of %s.", name, a.Title), strings.TrimSpace(near.Hint(name, known)))
+			continue
+		}
+		if !hasTemplate(v) {
+			fixed[name] = v
+		}
+	}
+	for _, p := range a.Properties {
+		v, given := s.Input[p.Name]
+		if p.Required && (!given || v == nil || v == "") {
+			title, _ := p.Schema["title"].(string)
+			c.add(document.SeverityError, path+".input", fmt.Sprintf("%s of %q is to be filled in.", title, s.Name), "")
+			delete(fixed, p.Name)
+			continue
+		}
+		if text, ok := v.(string); ok && p.Schema["choices"] != nil && !expr.IsTemplate(text) && strings.Contains(text, " ") {
+			c.add(document.SeverityWarning, path+".input."+p.Name, fmt.Sprintf("%s takes an id, and “%s” looks like a name.", p.Name, text), "Pick it from the list; then both are kept.")
+		}
+	}
+	err := a.Validate(a.Picked(fixed))
+	var ie *form.InputError
+	if errors.As(err, &ie) {
+		for _, f := range ie.Fields {
+			if _, ok := fixed[strings.SplitN(f.Field, ".", 2)[0]]; ok {
+				c.errorf(path+".input."+f.Field, "%s", words.Sentence(f.Message))
+			}
+		}
+	}
+}
+
+func hasTemplate(v any) bool {
+	switch v := v.(type) {
+	case string:
+		return expr.IsTemplate(v)
+	case []any:
+		return slices.ContainsFunc(v, hasTemplate)
+	case map[string]any:
+		for _, e := range v {
+			if hasTemplate(e) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+var keyLike = regexp.MustCompile(`(?i)^(bearer |basic )?[a-z0-9+/_=-]{28,}$`)
+
+// secrets warns of text that looks like a key: it belongs into a connection.
+func (c *checker) secrets(path string, v any) {
+	switch v := v.(type) {
+	case string:
+		if keyLike.MatchString(v) && strings.ContainsAny(v, "0123456789") && strings.ContainsAny(strings.ToLower(v), "abcdefghijklmnopqrstuvwxyz") {
+			c.add(document.SeverityWarning, path, "This looks like a key. Everybody who can read the workflow can read it here.", "Put it into a connection.")
+		}
+	case []any:
+		for i, e := range v {
+			c.secrets(fmt.Sprintf("%s[%d]", path, i), e)
+		}
+	case map[string]any:
+		for k, e := range v {
+			c.secrets(path+"."+k, e)
+		}
+	}
+}

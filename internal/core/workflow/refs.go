@@ -1,0 +1,93 @@
+package workflow
+
+import (
+	"fmt"
+
+	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/steps"
+)
+
+// Sees tells why an expression of the step s cannot read steps.NAME; nil if it
+// can.
+func (p *Plan) Sees(s *CompiledStep, name string) error {
+	x, err := p.earlier(s, name)
+	if err != nil {
+		return err
+	}
+	if by := joins(x, s); by != nil {
+		return fmt.Errorf("%s makes one item of many, so there is no single item of %s here; column(%q) gives all of them", by.Name, name, name)
+	}
+	return nil
+}
+
+// SeesColumn tells why an expression of the step s cannot read column("NAME").
+func (p *Plan) SeesColumn(s *CompiledStep, name string) error {
+	_, err := p.earlier(s, name)
+	return err
+}
+
+// earlier finds a step that stands before s and not in another case.
+func (p *Plan) earlier(s *CompiledStep, name string) (*CompiledStep, error) {
+	x := p.byName[name]
+	if x == nil {
+		return nil, fmt.Errorf("there is no step %q.%s", name, near.Hint(name, p.Workflow.Names()))
+	}
+	if x == s || s.Within(x) {
+		return nil, fmt.Errorf("the step %q is not done yet here; only what earlier steps gave can be used", name)
+	}
+	ex, es := meet(x, s)
+	switch {
+	case ex == nil:
+		return nil, fmt.Errorf("the step %q stands in another case; an item goes through one of them", name)
+	case ex.At > es.At:
+		return nil, fmt.Errorf("the step %q comes later; only what earlier steps gave can be used", name)
+	}
+	return x, nil
+}
+
+// joins finds a step between x and s that makes one item of many.
+func joins(x, s *CompiledStep) *CompiledStep {
+	ex, es := meet(x, s)
+	if ex == nil {
+		return nil
+	}
+	// From x up to where it stands beside s, from there to s, and down to it.
+	for y := x; ; y = y.In.Of {
+		end := len(y.In.Steps)
+		if y == ex {
+			end = es.At
+		}
+		for _, z := range y.In.Steps[y.At:end] {
+			if z != x && z.Groups() {
+				return z
+			}
+		}
+		if y == ex {
+			break
+		}
+	}
+	for y := s; y != es; y = y.In.Of {
+		for _, z := range y.In.Steps[:y.At] {
+			if z.Groups() {
+				return z
+			}
+		}
+	}
+	return nil
+}
+
+// Loop is the innermost loop in which the step stands; nil if there is none.
+func (s *CompiledStep) Loop() *CompiledStep {
+	for of := range s.Around() {
+		if of.Loops() {
+			return of
+		}
+	}
+	return nil
+}
+
+// Loops tells whether the steps within it are done in rounds.
+func (s *CompiledStep) Loops() bool {
+	_, ok := s.Operator.(steps.Loop)
+	return ok
+}

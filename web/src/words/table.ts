@@ -1,0 +1,36 @@
+// Generated from internal/core/words by make generate. Do not edit.
+export type Tone = "plain" | "leaf" | "amber" | "rust";
+
+export const fates = {
+  passed: { words: "passed", tone: "leaf" },
+  read: { words: "read outside", tone: "leaf" },
+  written: { words: "written outside", tone: "leaf" },
+  prepared: { words: "prepared, not sent", tone: "leaf" },
+  joined: { words: "joined a group", tone: "leaf" },
+  held_back: { words: "held back", tone: "plain" },
+  gave_nothing: { words: "gave nothing", tone: "plain" },
+  set_aside: { words: "set aside", tone: "rust" },
+  stopped: { words: "stopped the run", tone: "rust" },
+  may_have_been_sent: { words: "may have been sent", tone: "amber" },
+  waiting: { words: "waiting", tone: "amber" },
+  off: { words: "switched off", tone: "plain" },
+  not_reached: { words: "not reached", tone: "plain" },
+} as const;
+
+export const states = {
+  queued: { words: "Queued", tone: "plain" },
+  running: { words: "Running", tone: "plain" },
+  waiting: { words: "Waiting", tone: "amber" },
+  succeeded: { words: "Succeeded", tone: "leaf" },
+  partial: { words: "Partial", tone: "amber" },
+  failed: { words: "Failed", tone: "rust" },
+  cancelled: { words: "Cancelled", tone: "plain" },
+} as const;
+
+export const reasons: Record<string, string> = {
+  connection_broken: "Waiting for {connection} to be mended",
+  job_running: "Waiting for a job of the other side",
+  fault_of_ours: "Waiting: something here does not work",
+  told_to_wait: "Waiting until {wake}: the other side asked for it",
+  items_wait: "Waiting until {wake}, as a step says",
+};
