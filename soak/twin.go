@@ -113,7 +113,8 @@ func twin(ctx context.Context, e event, document string) (*outcome, error) {
 	}
 	out := &outcome{State: string(res.State), Rows: map[string][]cell{}}
 	for _, r := range m.Seen {
-		for _, c := range r.Cells {
+		for _, step := range plan.Steps {
+			c := r.Cell(step.Number)
 			out.Rows[r.Address.String()] = append(out.Rows[r.Address.String()], cell{string(c.Fate), c.Text})
 		}
 	}

@@ -45,6 +45,12 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 		x.wanted = nil
 	}
 	f, err := x.find(ctx, address)
+	if errors.Is(err, errWide) {
+		x.close()
+		x = newExecution(r, &Stop{})
+		defer x.close()
+		f, err = x.find(ctx, address)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +72,10 @@ func (r *Run) narrow() bool {
 	}
 	return true
 }
+
+// errWide says that the journal does not know yet what became of an item: it
+// takes a replay of all of them.
+var errWide = errors.New("all items are needed")
 
 // want makes an item wanted, with all that it was made of.
 func (x *execution) want(ctx context.Context, a item.Address, depth int) error {

@@ -28,7 +28,7 @@ func (x *execution) flow(ctx context.Context, last stage) error {
 		root := &room{x: x, pass: p, live: x.live && i == len(x.Passes)-1}
 		head = root.chain(p.Plan.Root, head)
 		if i > 0 {
-			head = &takeUp{x: x, pass: *p, down: head}
+			head = &takeUp{x: x, pass: *p, down: head, pile: newPile(x)}
 		}
 	}
 	err := (&source{x: x, down: head}).run(ctx)
@@ -50,10 +50,22 @@ type room struct {
 	pass   *Pass
 	live   bool // effects are allowed here
 	rounds item.Rounds
-	round  *round // of the innermost loop; nil outside
-	entry  *item.Item
-	nested bool // its stages belong to a nest, whose order is restored chunk by chunk
+	round  *round     // of the innermost loop; nil outside
+	entry  *item.Item // with which the round was entered
+	turns  *turn      // of that
+	place  *place     // where what comes of nothing rejoins
+	torn   *torn      // whether something is open above the cases in which it is
+	nested bool       // its stages belong to a nest, whose order is restored chunk by chunk
 }
+
+// torn tells whether items that would come into a case stand above the branch:
+// they pass its cases by, so the lists there would not know.
+type torn struct {
+	up  *torn
+	set bool
+}
+
+func (t *torn) is() bool { return t != nil && (t.set || t.up.is()) }
 
 // chain makes the stages of a block, ahead of the one below.
 func (r *room) chain(block *workflow.CompiledBlock, down stage) stage {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"math"
 	"slices"
 
 	"youngtrellis/internal/core/steps"
@@ -18,6 +19,7 @@ type branch struct {
 	cases []stage
 	seq   int
 	out   []rejoined
+	open  *torn // what is above is open
 }
 
 type rejoined struct {
@@ -28,7 +30,8 @@ type rejoined struct {
 func newBranch(b base, op steps.Branch) *branch {
 	s := &branch{base: b, op: op}
 	inner := *b.room
-	inner.nested = true
+	inner.nested, inner.place, inner.torn = true, &place{b.room.place, math.MaxInt}, &torn{up: b.room.torn}
+	s.open = inner.torn
 	for i, block := range b.step.Blocks {
 		s.cases = append(s.cases, inner.chain(block, &rejoin{s, i}))
 	}
@@ -83,6 +86,7 @@ func (s *branch) route(f *flow, seq int) []rejoined {
 		return []rejoined{{f, seq, i}}
 	}
 	if !s.mine(f) {
+		s.open.set = s.open.set || s.above(f)
 		return past
 	}
 	s.arrives(f)

@@ -28,6 +28,11 @@ func (s *effects) take(ctx context.Context, chunk []*flow) error {
 	}); err != nil {
 		return err
 	}
+	for _, f := range due { // in their order, whichever was done first
+		if f.state == moving {
+			s.remember(f.it)
+		}
+	}
 	return s.give(ctx, chunk)
 }
 
@@ -138,7 +143,6 @@ func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
 	b.attach(f, e)
 	f.it = f.it.Derive(b.step.Number, b.rounds, b.step.Output(f.it.Fields, output), e.Ended)
 	f.bytes = max(f.bytes, len(result))
-	b.remember(f.it)
 	b.counts.at(b.step.Number, func(c *StepCounts) { c.In++; c.Out++ })
 	return nil
 }

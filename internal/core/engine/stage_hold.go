@@ -20,6 +20,7 @@ type hold struct {
 	next    uint32                  // ordinal of the next group
 	taken   int                     // items that came to the list
 	torn    bool                    // something above is open
+	failed  int                     // groups of which no item could be made
 	groupOf map[item.Address]*group // of each member, where only some groups are looked for
 }
 
@@ -104,7 +105,7 @@ func (s *hold) end(ctx context.Context) error {
 		return s.endLook(ctx)
 	}
 	late := s.late()
-	if !s.torn && late == workflow.LateLeave {
+	if s.torn = s.torn || s.room.torn.is(); !s.torn && late == workflow.LateLeave {
 		if err := s.leaveOut(ctx); err != nil {
 			return err
 		}
@@ -112,10 +113,26 @@ func (s *hold) end(ctx context.Context) error {
 	if err := s.rest(ctx, late); err != nil {
 		return err
 	}
+	if !s.torn && s.holder.Streams() && s.rounds == "" && s.failed == 0 {
+		if err := s.ended(ctx); err != nil {
+			return err
+		}
+	}
 	if !s.torn {
 		s.closed.add(s.step.Number, s.rounds, s.room.pass.Number)
 	}
 	return s.down.end(ctx)
+}
+
+// ended makes it durable that a list of groups has ended, so that whoever looks
+// at one of its items later knows that it joined one.
+func (s *hold) ended(ctx context.Context) error {
+	known, err := s.standing(ctx, PartSeal, "")
+	if err != nil {
+		return err
+	}
+	_, err = s.sealed(ctx, s.key("", PartSeal), known[""], &seal{hash: uint64(s.next)})
+	return err
 }
 
 // rest closes the groups that are open, in the order in which they were begun.
@@ -236,12 +253,13 @@ func (s *hold) leaveOut(ctx context.Context) error {
 // group makes the item of a group: its members have joined it, and it goes on.
 // Where it cannot be closed yet, its members are left.
 func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
-	if s.torn {
+	if s.torn = s.torn || s.room.torn.is(); s.torn {
 		return s.split(g, func(f *flow) { s.leave(f) })
 	}
 	if g.made == nil {
 		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
 		if err != nil {
+			s.failed++
 			return s.split(g, func(f *flow) { s.fail(f, err) })
 		}
 		g.made = &made
@@ -287,7 +305,7 @@ func (s *hold) goesOn(g *group, into *flow, end *seal) ([]*flow, error) {
 // that it takes along of its members but its item.
 func (s *hold) members(g *group) (*seal, *flow, error) {
 	end := &seal{}
-	into := &flow{it: &item.Item{At: s.Facts.Started}, rounds: s.rounds}
+	into := &flow{it: &item.Item{At: s.Facts.Started}, rounds: s.rounds, place: s.room.place, turns: s.room.turns}
 	if entry := s.room.entry; entry != nil { // what a group of nothing comes from
 		into.it.At, into.it.Trigger = entry.At, entry.First()
 	}
@@ -367,7 +385,20 @@ func (s *hold) look(ctx context.Context, chunk []*flow) error {
 	var out []*flow
 	for _, f := range chunk {
 		g := s.groupOf[f.it.Address]
-		if g == nil || !s.mine(f) {
+		if !s.mine(f) {
+			out = append(out, f)
+			continue
+		}
+		if g == nil { // it joined some group, or else it takes all items to know
+			known, err := s.standing(ctx, PartSeal, "")
+			if err != nil {
+				return err
+			}
+			if known[""] == nil {
+				return errWide
+			}
+			f.become(joined, s.step.Number, s.rounds)
+			s.show(f, Joined, "")
 			out = append(out, f)
 			continue
 		}

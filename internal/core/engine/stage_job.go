@@ -92,6 +92,9 @@ func (s *jobs) settleAll(ctx context.Context, done []*job) error {
 		if j.known.submitted != nil && !e.Outcome.Final() { // the work was begun and came to nothing: another try is another work
 			j.f.generation, j.f.former = e.Generation+1, nil
 		}
+		if j.f.state == moving {
+			s.remember(j.f.it)
+		}
 		out = append(out, j.f)
 	}
 	return s.chunks(ctx, out, s.down)

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
@@ -21,7 +23,7 @@ type loop struct {
 	torn bool   // something of a round is open
 	over bool   // something above the loop is open: no further group is whole
 
-	resumed []*flow // of a round that an earlier pass left open
+	resumed map[item.Rounds][]*flow // those of rounds that an earlier pass left open
 }
 
 func (s *loop) take(ctx context.Context, chunk []*flow) error {
@@ -31,30 +33,25 @@ func (s *loop) take(ctx context.Context, chunk []*flow) error {
 	var out []*flow
 	for _, f := range chunk {
 		if s.stands(f) {
-			if len(s.resumed) > 0 && s.within(s.resumed[0]) != s.within(f) {
-				if err := s.resume(ctx); err != nil {
-					return err
-				}
+			if s.resumed == nil {
+				s.resumed = map[item.Rounds][]*flow{}
 			}
-			s.resumed = append(s.resumed, f)
+			in := s.within(f)
+			s.resumed[in] = append(s.resumed[in], f)
 			continue
 		}
 		if !s.mine(f) {
 			s.over = s.over || s.above(f)
-			if len(s.resumed) == 0 {
-				out = append(out, f)
-			} else {
-				s.resumed = append(s.resumed, f)
-			}
+			out = append(out, f)
 			continue
-		}
-		if err := s.resume(ctx); err != nil {
-			return err
 		}
 		if err := s.give(ctx, out); err != nil {
 			return err
 		}
 		out = nil
+		if err := s.resume(ctx); err != nil {
+			return err
+		}
 		s.arrives(f)
 		if err := s.begin(ctx, f); err != nil {
 			return err
@@ -178,7 +175,7 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 		s.next++
 	}
 	inner := *s.room
-	inner.nested, inner.rounds, inner.entry, inner.round = true, d.in, flows[0].it, &round{number: number, last: last}
+	inner.nested, inner.rounds, inner.entry, inner.place, inner.turns, inner.torn, inner.round = true, d.in, flows[0].it, flows[0].place, flows[0].turns, nil, &round{number: number, last: last}
 	end := &collected{}
 	body := inner.chain(s.step.Blocks[0], end)
 	if err := s.chunks(ctx, flows, body); err != nil {
@@ -270,14 +267,22 @@ func (s *loop) ended(ctx context.Context, d done, n int) ([]*flow, error) {
 	return nil, s.chunks(ctx, d.out, s.down)
 }
 
-// resume goes on with a round that an earlier pass left open, and with those
-// that follow it for the same item.
+// resume goes on with the rounds that an earlier pass left open, in their order.
 func (s *loop) resume(ctx context.Context) error {
-	flows := s.resumed
-	if s.resumed = nil; len(flows) == 0 {
-		return nil
+	rounds := slices.Sorted(maps.Keys(s.resumed))
+	resumed := s.resumed
+	s.resumed = nil
+	for _, in := range rounds {
+		if err := s.resumeRound(ctx, in, resumed[in]); err != nil {
+			return err
+		}
 	}
-	in := s.within(flows[0])
+	return nil
+}
+
+// resumeRound goes on with one of them, and with those that follow it for the
+// same item.
+func (s *loop) resumeRound(ctx context.Context, in item.Rounds, flows []*flow) error {
 	rounds := in.List()
 	n, repeats := int(rounds[len(rounds)-1].N)+1, false
 	for _, f := range flows {

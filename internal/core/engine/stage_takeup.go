@@ -1,22 +1,92 @@
 package engine
 
-import "context"
+import (
+	"cmp"
+	"context"
+	"slices"
 
-// takeUp hands the open items of one pass to the next.
+	"youngtrellis/internal/core/item"
+)
+
+// takeUp hands the open items of one pass to the next: when all that the earlier
+// pass did is known, and in the order in which they would have gone on. What is
+// not taken up goes through at once.
 type takeUp struct {
 	x    *execution
 	pass Pass
 	down stage
+	pile *pile
+	open []standing
+}
+
+// standing is an open item in the pile.
+type standing struct {
+	place   int
+	column  int // of the step that made its group; -1 for what came from the trigger
+	rounds  item.Rounds
+	address item.Address
+}
+
+// before tells which of two open items was ahead: one made of many was ahead of
+// what was not yet, of the rounds of a loop the earlier, and else the address
+// says it.
+func (s standing) before(o standing) int {
+	if s.rounds != "" && o.rounds != "" && s.column == o.column {
+		if c := cmp.Compare(s.rounds.Out(1), o.rounds.Out(1)); c != 0 {
+			return c
+		}
+	}
+	return cmp.Or(o.column-s.column, cmp.Compare(s.address, o.address))
 }
 
 func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
+	out := make([]*flow, 0, len(chunk))
 	for _, f := range chunk {
-		t.takeUp(f)
+		if t.takeUp(f); f.state != moving {
+			out = append(out, f)
+			continue
+		}
+		at, err := t.pile.add(f)
+		if err != nil {
+			return err
+		}
+		s := standing{place: at, column: -1, rounds: f.rounds, address: f.it.Address}
+		if first := f.it.First(); first.Step != 0 {
+			s.column = 0
+			if by := t.pass.Plan.ByNumber(first.Step); by != nil {
+				s.column = by.Column
+			}
+		}
+		t.open = append(t.open, s)
 	}
-	return t.down.take(ctx, chunk)
+	if len(out) == 0 {
+		return nil
+	}
+	return t.down.take(ctx, out)
 }
 
-func (t *takeUp) end(ctx context.Context) error { return t.down.end(ctx) }
+// end gives the open items: what is furthest on was ahead of the rest, and of
+// the same list the order is that of the addresses.
+func (t *takeUp) end(ctx context.Context) error {
+	slices.SortStableFunc(t.open, standing.before)
+	var out []*flow
+	for _, s := range t.open {
+		f, err := t.pile.release(s.place)
+		if err != nil {
+			return err
+		}
+		if out = append(out, f); len(out) == mostItems {
+			if err := t.x.chunks(ctx, out, t.down); err != nil {
+				return err
+			}
+			out = nil
+		}
+	}
+	if err := t.x.chunks(ctx, out, t.down); err != nil {
+		return err
+	}
+	return t.down.end(ctx)
+}
 
 func (t *takeUp) takeUp(f *flow) {
 	switch {

@@ -1,0 +1,307 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/workflow"
+)
+
+// grower draws workflows of steps on every base, nested in one another. Every
+// item has a number n, whatever was done to it.
+type grower struct {
+	*rapid.T
+	parallel int
+	onError  string
+	names    int
+	spreads  int
+	budget   int
+}
+
+func (g *grower) name() string {
+	g.names++
+	return fmt.Sprintf("s%d", g.names)
+}
+
+func (g *grower) number(name string, from, to int) int {
+	return rapid.IntRange(from, to).Draw(g.T, name)
+}
+
+// steps draws a list of steps, as flow YAML.
+func (g *grower) steps(depth int) string {
+	var list []string
+	for range g.number("steps", 1, 3) {
+		if g.budget--; g.budget < 0 {
+			break
+		}
+		list = append(list, g.step(depth)...)
+	}
+	return "[" + strings.Join(list, ", ") + "]"
+}
+
+func (g *grower) step(depth int) []string {
+	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column"}
+	if depth < 3 {
+		kinds = append(kinds, "branch", "branch", "loop", "loop", "until")
+	}
+	kind := rapid.SampledFrom(kinds).Draw(g.T, "kind")
+	if kind == "spread" || kind == "list" {
+		if g.spreads++; g.spreads > 2 {
+			kind = "shape"
+		}
+	}
+	n := g.name()
+	keep := fmt.Sprintf(`{name: %s_n, type: shape, settings: {keep: none, set: {n: "(= sum(map(item.list, .n)) )"}}}`, n)
+	switch kind {
+	case "filter":
+		return []string{fmt.Sprintf(`{name: %s, type: filter, settings: {where: item.n %% %d != 1}}`, n, g.number("mod", 2, 5))}
+	case "send":
+		return []string{fmt.Sprintf(`{name: %s, type: hall.send, connection: hall, input: {n: "(= item.n )"}, parallel: %d, on_error: %s, output: under answer}`, n, g.parallel, g.onError)}
+	case "spread":
+		return []string{fmt.Sprintf(`{name: %s, type: spread, settings: {list: "filter([item.n, item.n + 1, item.n + 2], # %% %d != 0)", as: n}, when_none: %s}`, n, g.number("mod", 2, 3), g.none())}
+	case "list":
+		return []string{fmt.Sprintf(`{name: %s, type: hall.pieces, connection: hall, input: {n: %d, pages: %d}, parallel: %d, when_none: %s}`, n, g.number("n", 0, 3), g.number("pages", 1, 3), g.parallel, g.none())}
+	case "batch":
+		by := rapid.SampledFrom([]string{"size: 2", "size: 3", "size: 2, by: item.n % 2", "by: item.n % 3"}).Draw(g.T, "by")
+		return []string{fmt.Sprintf(`{name: %s, type: batch, settings: {%s, as: list}}`, n, by), keep}
+	case "gather":
+		by := rapid.SampledFrom([]string{"", "by: item.n % 2, "}).Draw(g.T, "by")
+		return []string{fmt.Sprintf(`{name: %s, type: gather, settings: {%sfields: {n: {how: sum, of: item.n}, c: {how: count}}}}`, n, by)}
+	case "wait":
+		return []string{fmt.Sprintf(`{name: %s, type: wait, settings: {until: '"2026-01-01T00:00:00Z"'}}`, n)}
+	case "column":
+		return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + 1 )"}}}`, n), fmt.Sprintf(`{name: %s_c, type: shape, settings: {set: {of: "(= len(column(\"%s\")) )"}}}`, n, n)}
+	case "branch":
+		take := rapid.SampledFrom([]string{"first", "every"}).Draw(g.T, "take")
+		text := fmt.Sprintf(`{name: %s, type: branch, settings: {take: %s, cases: [{name: a, when: item.n %% 2 == 0, steps: %s}, {name: b, when: item.n %% 3 == 0, steps: %s}]`, n, take, g.steps(depth+1), g.steps(depth+1))
+		if rapid.Bool().Draw(g.T, "else") {
+			text += ", else: " + g.steps(depth+1)
+		}
+		return []string{text + "}}"}
+	case "loop":
+		by := rapid.SampledFrom([]string{"size: 1", "size: 2", "by: item.n % 2", "size: 2, by: item.n % 2"}).Draw(g.T, "by")
+		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {%s, steps: %s}}`, n, by, g.steps(depth+1))}
+	case "until":
+		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {until: item.n > %d, rounds: %d, steps: %s}}`, n, g.number("until", 0, 9), g.number("rounds", 1, 3), g.steps(depth+1))}
+	}
+	return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + %d )", at: "(= now() )"}}}`, n, g.number("add", 0, 9))}
+}
+
+func (g *grower) none() string { return rapid.SampledFrom([]string{"end", "pass"}).Draw(g.T, "none") }
+
+// tree draws a workflow. Steps that the checker refuses, since they read a
+// column or stand where they cannot, are drawn anew.
+func tree(t *rapid.T, onError string) (steps string) {
+	g := &grower{T: t, parallel: 1, onError: onError, budget: 9}
+	return g.steps(0)
+}
+
+func grown(t require.TestingT, steps string, parallel int) *workflow.Plan {
+	steps = strings.ReplaceAll(steps, "parallel: 1", fmt.Sprintf("parallel: %d", parallel))
+	text := "format: young-trellis/1\nname: test\ntrigger: {type: manual}\nsteps: " + steps + "\n"
+	w, problems := workflow.Check([]byte(text), catalog(t))
+	require.False(t, workflow.HasErrors(problems), "%s\n%v", text, problems)
+	p, err := workflow.Compile(w, catalog(t))
+	require.NoError(t, err)
+	return p
+}
+
+// balances holds that no step loses or makes up an item.
+func balances(t require.TestingT, p *workflow.Plan, c Counts) {
+	for _, s := range p.Steps {
+		n := c.Of(s.Number)
+		out := n.Out + n.Held + n.Nothing + n.SetAside + n.Stopped + n.InDoubt
+		switch op := s.Operator.(type) {
+		case steps.Spreads, steps.Holder, steps.Loop:
+		case steps.Branch:
+			require.True(t, n.In == n.Out || op.Every() && n.In <= n.Out, "step %s: %+v", s.Name, n)
+		default:
+			if !s.Lists() {
+				require.Equal(t, n.In, out, "step %s", s.Name)
+			}
+		}
+	}
+}
+
+// sorted rows, so that only what became of whom counts.
+func rowsOf(rows []Row) string {
+	list := strings.Split(strings.TrimSpace(picture(rows)), "\n")
+	sort.Strings(list)
+	return strings.Join(list, "\n")
+}
+
+// once holds that no address stands twice.
+func distinct(t require.TestingT, rows []Row) {
+	seen := map[item.Address]bool{}
+	for _, r := range rows {
+		require.False(t, seen[r.Address], "%s stands twice", r.Address)
+		seen[r.Address] = true
+	}
+}
+
+// Chunk size and overlap change memory and time, nothing else.
+func TestChunksAndOverlapChangeNothingInAnyTree(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		steps := tree(t, "set_aside")
+		items := numberedItems(rapid.IntRange(0, 25).Draw(t, "items"))
+		refused := rapid.IntRange(0, 9).Draw(t, "refused")
+		var want, wantSends string
+		for i, c := range []struct{ chunk, parallel int }{{1, 1}, {7, 8}, {256, 1}, {0, 8}} {
+			w := newWorld()
+			w.refuses[fmt.Sprintf(`{"n":%d}`, refused)] = "refused"
+			r, m := newRun(items, w, Pass{Number: 1, Plan: grown(t, steps, c.parallel)})
+			r.Clock, r.Chunk = frozen{}, c.chunk
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			balances(t, r.Passes[0].Plan, res.Counts)
+			distinct(t, m.Seen)
+			got, sends := rowsOf(m.Seen), fmt.Sprint(sortedDone(w))
+			if i == 0 {
+				want, wantSends = got, sends
+				continue
+			}
+			require.Equal(t, want, got, "chunk %d, parallel %d: %s", c.chunk, c.parallel, steps)
+			require.Equal(t, wantSends, sends)
+		}
+	})
+}
+
+// A kill between any two writes of the journal loses and doubles nothing: what is
+// journaled is not done again, and lists that were closed are the same.
+func TestACrashAnywhereInAnyTree(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		p := grown(t, tree(t, "set_aside"), rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
+		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
+		calm := newWorld()
+		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
+		r.Clock = frozen{}
+		calmResult, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err)
+
+		w := newWorld()
+		journal := &Memory{}
+		for attempt := 0; ; attempt++ {
+			left := rapid.IntRange(0, 12).Draw(t, "entries before the crash")
+			if attempt > 8 {
+				left = 100_000
+			}
+			rows := &Memory{}
+			r := &Run{Spec: Spec{Facts: r.Facts, Passes: r.Passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Connections: w, Clock: frozen{}, Lattice: rows}}
+			res, err := r.Execute(context.Background(), nil)
+			if errors.Is(err, errCrash) {
+				continue
+			}
+			require.NoError(t, err)
+			require.Equal(t, sortedDone(calm), sortedDone(w))
+			require.Equal(t, rowsOf(calmRows.Seen), rowsOf(rows.Seen))
+			require.Equal(t, calmResult.State, res.State)
+			require.Equal(t, calmResult.Counts.Steps, res.Counts.Steps)
+			return
+		}
+	})
+}
+
+// Every cell of every row opens to what the row showed, replaying only what
+// leads to it.
+func TestEveryCellOfAnyTreeOpens(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		p := grown(t, tree(t, "set_aside"), 1)
+		r, m := newRun(numberedItems(rapid.IntRange(1, 12).Draw(t, "items")), newWorld(), Pass{Number: 1, Plan: p})
+		r.Clock = frozen{}
+		_, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err)
+		for _, row := range m.Seen {
+			for _, s := range p.Steps {
+				o, err := r.Inspect(context.Background(), row.Address, s.Name)
+				require.NoError(t, err, "%s at %s", row.Address, s.Name)
+				want := row.Cell(s.Number)
+				if want.Fate == Joined && o.Cell.Text == "" { // which group it was is not looked up
+					want.Text = ""
+				}
+				require.Equal(t, want, o.Cell, "%s at %s", row.Address, s.Name)
+				if f := row.Fields(s.Number); f != nil {
+					require.Equal(t, f, o.After, "%s at %s", row.Address, s.Name)
+				}
+			}
+		}
+	})
+}
+
+// Whatever stops a run, and however often: once it was resumed to its end, what
+// was done outside is what a calm run does, once each.
+func TestAnyTreeEndsAfterFaultsWhereACalmRunEnds(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		steps := tree(t, "stop")
+		p := grown(t, steps, rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
+		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
+		calm := newWorld()
+		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
+		r.Clock = frozen{}
+		_, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err)
+
+		w := newWorld()
+		failing := rapid.SliceOfNDistinct(rapid.IntRange(1, 60), 0, 12, rapid.ID).Draw(t, "failing calls")
+		w.faults = func(n int, _ string) error {
+			if slices.Contains(failing, n) {
+				return &call.Failure{Class: call.Refused, Status: 409, Message: "not now"}
+			}
+			return nil
+		}
+		w.cuts = func(n int) bool { return n%7 == 3 }
+		journal := &Memory{}
+		passes := []Pass{{Number: 1, Plan: p}}
+		for {
+			require.Less(t, len(passes), 40, steps)
+			rows := &Memory{}
+			last := &Run{Spec: Spec{Facts: r.Facts, Passes: passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Connections: w, Clock: frozen{}, Lattice: rows}}
+			res, err := last.Execute(context.Background(), nil)
+			require.NoError(t, err, steps)
+			distinct(t, rows.Seen)
+			if res.State == Succeeded {
+				require.Equal(t, fieldsOf(calmRows.Seen), fieldsOf(rows.Seen), steps)
+				break
+			}
+			open := 0
+			require.NoError(t, last.Frontier(context.Background(), func(Open) error { open++; return nil }))
+			require.Equal(t, res.Counts.Waiting+res.Counts.Stopped, open, "what is counted as open is the frontier")
+			passes = append(passes, Pass{Number: len(passes) + 1, Plan: p, From: p, Only: func(item.Address) bool { return true }})
+		}
+		require.Equal(t, sortedBodies(calm), sortedBodies(w))
+	})
+}
+
+// fieldsOf are the fields of what went through, in no order.
+func fieldsOf(rows []Row) []string {
+	var out []string
+	for _, r := range rows {
+		if EndOf(r.Cells).GoesOn() {
+			out = append(out, fmt.Sprint(r.Item.Fields))
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// sortedBodies are what was done, whatever the keys were.
+func sortedBodies(w *world) []string {
+	out := slices.Clone(w.order)
+	sort.Strings(out)
+	return out
+}
