@@ -11,6 +11,10 @@ var Files embed.FS
 // Samples of trigger items by workflow, as JSON.
 var Samples = map[string][]string{
 	"memo-once": {`{"name": "kiln-2-morning.wav"}`, `{"name": "kiln-1-evening.wav"}`, `{"name": "long-walk.wav"}`},
+	"glaze-order": {
+		`{"order": "O-217", "studio": "Hollowbank Pottery", "lines": [{"glaze": "Celadon 4", "litres": 25}, {"glaze": "Barium blue", "litres": 4}, {"glaze": "Tenmoku", "litres": 0.5}]}`,
+		`{"order": "O-218", "studio": "Fernhill Pots", "lines": [{"glaze": "Ash white", "litres": 12}]}`,
+	},
 	"glaze-lab": {`{"glaze": "Celadon 4", "cone": "9"}`, `{"glaze": "Barium blue", "cone": "6"}`},
 	"counter-calls": {
 		`{"call_id": "call-sample-1", "direction": "in", "number": "+441632960141", "caller": "Hollowbank Pottery", "line": "counter", "duration_s": 184, "started": "2026-11-20T13:09:00Z", "ended": "2026-11-20T13:12:04Z"}`,

@@ -69,7 +69,7 @@ func TestEveryOperationNamesItsPermission(t *testing.T) {
 
 // bodies are valid ones for the operations that take one.
 var bodies = map[string]string{
-	"saveDraft": `{"document": "format: young-trellis/1\nname: kiln-loads\ntrigger: {type: manual}\n"}`,
+	"saveDraft": `{"document": "format: young-trellis/1\nname: kiln-list\ntrigger: {type: manual}\n"}`,
 	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`,
 	"resumeRun": `{}`, "retryRun": `{}`, "mendConnection": `{"secret": "another"}`, "listChoices": `{"input": {}}`, "shapeConnection": `{"everyone": true}`, "beginConsent": `{"loopback": 9}`,
 }
@@ -96,7 +96,7 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEqual(t, made.ID, own.Tokens[0].Id)
 
-	fill := strings.NewReplacer("{workflow}", "kiln-loads", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
+	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
 	spec, err := api.GetSpec()
 	require.NoError(t, err)
 	tried := 0
@@ -123,11 +123,11 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	for _, path := range []string{"/workflows", "/runs", "/connections", "/tokens"} {
 		status, answer := request(t, "GET", w.Service.Address+"/api/v1"+path, token, nil)
 		require.Equal(t, 200, status)
-		require.NotContains(t, answer, "kiln-loads")
+		require.NotContains(t, answer, "kiln-list")
 		require.NotContains(t, answer, "tables")
 		require.NotContains(t, answer, sent[0].Run.String())
 	}
-	still, err := ottermere.Answer[client.Workflow](w.Client.GetWorkflow(ctx, "kiln-loads"))
+	still, err := ottermere.Answer[client.Workflow](w.Client.GetWorkflow(ctx, "kiln-list"))
 	require.NoError(t, err)
 	require.Equal(t, "Pieces ready for the kiln", still.Title)
 }
@@ -173,7 +173,7 @@ func TestRolesTokensAndSessions(t *testing.T) {
 		method, path, token, body string
 		want                      int
 	}{
-		{"POST", "/workflows/kiln-loads/start", viewer, `{}`, 403}, {"POST", "/workflows/kiln-loads/live", operator, ``, 403},
+		{"POST", "/workflows/kiln-list/start", viewer, `{}`, 403}, {"POST", "/workflows/kiln-list/live", operator, ``, 403},
 		{"POST", "/connections", operator, `{"name":"a","connector":"tables","account":{},"secret":"x"}`, 403},
 		{"POST", "/tokens", operator, `{"name": "x", "role": "owner"}`, 403}, {"GET", "/workflows", "", ``, 401},
 		{"GET", "/workflows", "ytk_wrong", ``, 401}, {"GET", "/workflows?token=" + w.Token, "", ``, 400},
@@ -212,9 +212,9 @@ func TestRolesTokensAndSessions(t *testing.T) {
 		res.Body.Close()
 		return res.StatusCode
 	}
-	require.Equal(t, 403, with("POST", "/workflows/kiln-loads/start", "https://elsewhere.example", "application/json"))
-	require.Equal(t, 415, with("POST", "/workflows/kiln-loads/start", "", "text/plain"))
-	require.Equal(t, 202, with("POST", "/workflows/kiln-loads/start", "", "application/json"))
+	require.Equal(t, 403, with("POST", "/workflows/kiln-list/start", "https://elsewhere.example", "application/json"))
+	require.Equal(t, 415, with("POST", "/workflows/kiln-list/start", "", "text/plain"))
+	require.Equal(t, 202, with("POST", "/workflows/kiln-list/start", "", "application/json"))
 	require.Equal(t, 204, with("DELETE", "/session", "", "application/json"))
 	require.Equal(t, 401, with("GET", "/workflows", "", "application/json"), "the session has ended")
 
@@ -238,7 +238,7 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	ctx := within(t, time.Minute)
 	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now(), "sec"))
 	require.NoError(t, err)
-	started, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "kiln-loads", client.Items{}))
+	started, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "kiln-list", client.Items{}))
 	require.NoError(t, err)
 	for _, s := range append(sent, ottermere.Sent{Run: started.Run}) {
 		_, err := w.Wait(ctx, s.Run)
@@ -279,7 +279,7 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 		require.Equal(t, 200, status, path)
 		seen.WriteString(answer)
 	}
-	status, answer := request(t, "POST", w.Service.Address+"/api/v1/workflows/kiln-loads/rehearsal", w.Token, []byte(`{}`))
+	status, answer := request(t, "POST", w.Service.Address+"/api/v1/workflows/kiln-list/rehearsal", w.Token, []byte(`{}`))
 	require.Equal(t, 200, status, answer)
 	seen.WriteString(answer)
 	page := console(t, w)

@@ -122,7 +122,7 @@ func TestTheLatticeOfALongRun(t *testing.T) {
 	w := world(t)
 	w.Tables.Fill(1200, time.Now())
 	page := console(t, w)
-	started, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(context.Background(), "kiln-loads", client.Items{}))
+	started, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(context.Background(), "kiln-list", client.Items{}))
 	require.NoError(t, err)
 	do(t, page, chromedp.Navigate(w.Service.Address+"/runs/"+started.Run.String()), browser.See("Tile 1"))
 	r, err := w.Wait(within(t, time.Minute), started.Run)

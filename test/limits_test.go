@@ -88,7 +88,7 @@ func TestAWaitInWordsHoldsTheConnection(t *testing.T) {
 	w.Tables.SetFaults(standins.Faults{Wait: 660, WaitInText: true})
 	var runs []client.Started
 	for i := range 3 {
-		r, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "kiln-loads", client.Items{}))
+		r, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "kiln-list", client.Items{}))
 		require.NoError(t, err)
 		runs = append(runs, r)
 		run, err := w.Wait(ctx, r.Run)
@@ -141,18 +141,18 @@ func TestAGrantIsNeededToBuildWithAConnection(t *testing.T) {
 	}
 	shape([]client.Grant{})
 	require.ErrorContains(t, tries(ctx, builder, "tables", "rows", input), "You may not use the connection tables")
-	checked, err := ottermere.Answer[client.Workflow](builder.GetWorkflow(ctx, "kiln-loads"))
+	checked, err := ottermere.Answer[client.Workflow](builder.GetWorkflow(ctx, "kiln-list"))
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(checked.Problems), "You may not use the connection")
-	_, err = ottermere.Answer[client.Workflow](builder.GoLive(ctx, "kiln-loads", &client.GoLiveParams{}))
+	_, err = ottermere.Answer[client.Workflow](builder.GoLive(ctx, "kiln-list", &client.GoLiveParams{}))
 	require.Error(t, err)
-	_, err = ottermere.Answer[client.Rehearsal](builder.Rehearse(ctx, "kiln-loads", client.Rehearse{}))
+	_, err = ottermere.Answer[client.Rehearsal](builder.Rehearse(ctx, "kiln-list", client.Rehearse{}))
 	require.Error(t, err, "a rehearsal uses it too")
 	shape([]client.Grant{{Email: w.Email, Actions: &[]string{"rows"}}})
 	require.NoError(t, tries(ctx, builder, "tables", "rows", input))
 	require.ErrorContains(t, tries(ctx, builder, "tables", "append", `{"workbook": "w", "tab": "t", "values": {"a": 1}}`), "You may not use")
 	_, err = ottermere.Answer[client.Connection](w.Client.RemoveConnection(ctx, "tables"))
-	require.ErrorContains(t, err, "It is used by counter-calls, kiln-loads")
+	require.ErrorContains(t, err, "It is used by counter-calls, kiln-list")
 }
 
 func host(address string) string { return strings.TrimPrefix(address, "http://") }

@@ -53,7 +53,7 @@ func run(ctx context.Context) error {
 			return err
 		}
 	}
-	started, err := ottermere.Answer[api.Started](w.Client.StartWorkflow(ctx, "kiln-loads", api.Items{}))
+	started, err := ottermere.Answer[api.Started](w.Client.StartWorkflow(ctx, "kiln-list", api.Items{}))
 	if err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func run(ctx context.Context) error {
 		actions []chromedp.Action
 	}{
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
-		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-loads"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
+		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
 		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
 		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
@@ -111,7 +111,7 @@ func terminal(ctx context.Context, page context.Context, w *ottermere.World, run
 		name string
 		args [][]string
 	}{
-		{"cli-run", [][]string{{"workflow", "show", "kiln-loads"}, {"run", "show", run}}},
+		{"cli-run", [][]string{{"workflow", "show", "kiln-list"}, {"run", "show", run}}},
 		{"cli-connect", [][]string{{"connection", "list"}, {"connector", "show", "sms"}}},
 		{"cli-item", [][]string{{"workflow", "list"}, {"run", "item", aside, "0", "studio"}}},
 	} {

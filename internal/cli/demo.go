@@ -250,7 +250,7 @@ func (a *app) runExample(ctx context.Context, w *ottermere.World) error {
 	fmt.Fprintln(a.out, a.paint(bold, "\nCalls at the counter, each call a row"))
 	a.lattice(columns, rows, 60)
 
-	loads, err := got[api.Started](w.Client.StartWorkflow(ctx, "kiln-loads", api.Items{}))
+	loads, err := got[api.Started](w.Client.StartWorkflow(ctx, "kiln-list", api.Items{}))
 	if err != nil {
 		return err
 	}

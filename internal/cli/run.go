@@ -224,8 +224,12 @@ func (a *app) runPlan() *cobra.Command {
 
 // planned asks for a plan until it is there. On a terminal it says how far it is.
 func (a *app) planned(ctx context.Context, cl *api.Client, id uuid.UUID, newest bool, at []string) (api.Plan, error) {
+	params := &api.PlanRunParams{Newest: &newest}
+	if len(at) > 0 {
+		params.At = &at
+	}
 	for {
-		p, err := got[api.Plan](cl.PlanRun(ctx, id, &api.PlanRunParams{Newest: &newest, At: &at}))
+		p, err := got[api.Plan](cl.PlanRun(ctx, id, params))
 		if err != nil || p.Looked == nil {
 			if a.color {
 				fmt.Fprint(a.errOut, "\r\x1b[K")

@@ -261,7 +261,7 @@ func (w *World) workflows(ctx context.Context) error {
 			return err
 		}
 		name := strings.TrimSuffix(filepath.Base(path), ".yaml")
-		if w.options.Few && name != "counter-calls" && name != "kiln-loads" {
+		if w.options.Few && name != "counter-calls" && name != "kiln-list" {
 			continue
 		}
 		if _, err := Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: string(text)})); err != nil {

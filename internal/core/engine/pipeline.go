@@ -107,7 +107,7 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 // calling makes the stage of a step that makes calls.
 func (b base) calling() stage {
 	switch {
-	case b.step.Action.Job != nil:
+	case b.step.Action.Job != nil && !b.Sampled:
 		return &jobs{base: b}
 	case b.step.Lists():
 		return &lists{base: b}

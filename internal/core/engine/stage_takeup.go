@@ -51,6 +51,9 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 			return err
 		}
 		s := standing{place: at, column: -1, rounds: f.rounds, address: f.it.Address}
+		if f.source != nil { // what comes of the list still comes behind what came of it
+			s.address = s.address.Child(f.at, f.rounds, f.source.ordinal)
+		}
 		if first := f.it.First(); first.Step != 0 {
 			s.column = 0
 			if by := t.pass.Plan.ByNumber(first.Step); by != nil {

@@ -31,8 +31,10 @@ var loopKind = New(Info{
 		return "Repeat until " + l.Until.Words()
 	case l.Repeat > 0:
 		return fmt.Sprintf("Do %d times", l.Repeat)
-	case l.Size == 0 && l.By == nil && l.Bytes == 0:
+	case l.By == nil && l.Size <= 1 && l.Bytes == 0:
 		return "For each item, one after the other"
+	case l.By != nil && l.Size == 0 && l.Bytes == 0:
+		return "For each " + l.By.Words() + ", one after the other"
 	}
 	return "For groups of items, " + l.words()
 }, func(l *loop) (Operator, error) {

@@ -243,12 +243,13 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 			return errors.Join(errs...)
 		}
 		s.Operator, s.Refs = compiled.Operator, map[string][]expr.Ref{}
-		for place, refs := range compiled.Refs {
-			s.Refs["settings."+place] = refs
-		}
-		if c, ok := s.Operator.(*steps.Call); ok {
+		if c, ok := s.Operator.(*steps.Call); ok { // its other expressions read the answer
 			s.Action, s.Input = c.Action, c.Input
 			s.Refs["settings"] = c.Input.Refs()
+			return nil
+		}
+		for place, refs := range compiled.Refs {
+			s.Refs["settings."+place] = refs
 		}
 		return nil
 	}

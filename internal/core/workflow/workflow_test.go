@@ -126,11 +126,11 @@ func TestTheSchemaAcceptsWhatWeShip(t *testing.T) {
 		require.NoError(t, err)
 		return schema.Validate(raw)
 	}
-	for _, name := range []string{"counter-calls", "kiln-loads"} {
+	for _, name := range []string{"counter-calls", "kiln-list"} {
 		require.NoError(t, validate(string(example(t, name))))
 	}
-	require.Error(t, validate(strings.Replace(string(example(t, "kiln-loads")), "type: filter", "type: filtre", 1)))
-	require.Error(t, validate(strings.Replace(string(example(t, "kiln-loads")), "where:", "wher:", 1)))
+	require.Error(t, validate(strings.Replace(string(example(t, "kiln-list")), "type: filter", "type: filtre", 1)))
+	require.Error(t, validate(strings.Replace(string(example(t, "kiln-list")), "where:", "wher:", 1)))
 }
 
 func FuzzCheck(f *testing.F) {

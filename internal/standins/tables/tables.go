@@ -71,6 +71,7 @@ const (
 	GasTab      = "tb_g8p2rt"
 	NearTab     = "tb_n5s7wk"
 	CardsTab    = "tb_v3x9ud"
+	OrdersTab   = "tb_q2w6oe"
 )
 
 // New makes the stand-in with Ottermere's workbooks as of a day.
@@ -126,7 +127,7 @@ func seed(day time.Time) state {
 	return state{Next: 1000, Workbooks: []*Workbook{
 		{ID: CounterBook, Title: "Counter", Tabs: []*Tab{{ID: CallsTab, Title: "Calls", Columns: []string{"number", "name", "minutes", "ended"}}}},
 		{ID: HallBook, Title: "Kiln hall", Tabs: []*Tab{tab, {ID: LoadsTab, Title: "Loads", Columns: []string{"piece", "studio", "cone", "dried"}}}},
-		{ID: WorksBook, Title: "Works", Tabs: []*Tab{{ID: GasTab, Title: "Gas", Columns: []string{"day", "price", "unit"}}, {ID: NearTab, Title: "Suppliers", Columns: []string{"name", "town", "km", "phone", "group"}}, {ID: CardsTab, Title: "Firing cards", Columns: []string{"card", "text", "doubtful"}}}},
+		{ID: WorksBook, Title: "Works", Tabs: []*Tab{{ID: GasTab, Title: "Gas", Columns: []string{"day", "price", "unit"}}, {ID: NearTab, Title: "Suppliers", Columns: []string{"name", "town", "km", "phone", "group"}}, {ID: CardsTab, Title: "Firing cards", Columns: []string{"card", "text", "doubtful"}}, {ID: OrdersTab, Title: "Orders", Columns: []string{"order", "studio", "glazes", "litres", "price"}}}},
 		{ID: "wb_m3y6ft", Title: "Glaze recipes", Tabs: []*Tab{{ID: "tb_k7d1qb", Title: "Celadon", Columns: []string{"part", "grams"}}}},
 	}}
 }
