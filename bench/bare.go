@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -124,11 +125,15 @@ func (b *bare) do(c *gin.Context) error {
 }
 
 func (b *bare) post(values any) ([]byte, error) {
-	body, err := json.Marshal(map[string]any{"values": values})
+	return b.send("/v1/tabs/tb_h4m9xa/rows", map[string]any{"values": values})
+}
+
+func (b *bare) send(path string, v any) ([]byte, error) {
+	body, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequest(http.MethodPost, b.posted+"/v1/tabs/tb_h4m9xa/rows", bytes.NewReader(body))
+	req, err := http.NewRequest(http.MethodPost, b.posted+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -153,9 +158,23 @@ func (b *bare) records(in io.Reader) error {
 		return err
 	}
 	slots := make(chan struct{}, 16)
+	var batch []any
 	var wait sync.WaitGroup
 	var mu sync.Mutex
 	var failed error
+	flush := func() {
+		full := batch
+		batch = nil
+		slots <- struct{}{}
+		wait.Go(func() {
+			defer func() { <-slots }()
+			if _, err := b.send("/v1/batch", full); err != nil {
+				mu.Lock()
+				failed = err
+				mu.Unlock()
+			}
+		})
+	}
 	for _, line := range lines {
 		var in map[string]any
 		if err := json.Unmarshal(line, &in); err != nil {
@@ -163,18 +182,15 @@ func (b *bare) records(in io.Reader) error {
 		}
 		seconds, _ := in["duration_s"].(float64)
 		six := map[string]any{"number": in["number"], "name": in["caller"], "minutes": seconds / 60, "ended": in["ended"], "long": seconds > 100, "id": in["call_id"]}
-		if six["minutes"].(float64) < 1 {
+		if six["minutes"].(float64) < 0.1 {
 			continue
 		}
-		slots <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-slots }()
-			if _, err := b.post(map[string]any{"number": six["number"], "name": six["name"], "minutes": six["minutes"]}); err != nil {
-				mu.Lock()
-				failed = err
-				mu.Unlock()
-			}
-		})
+		if batch = append(batch, six); len(batch) == 500 {
+			flush()
+		}
+	}
+	if len(batch) > 0 {
+		flush()
 	}
 	wait.Wait()
 	return failed
@@ -248,6 +264,17 @@ func serveOther(ctx context.Context, _ []string) error {
 		w.WriteHeader(http.StatusCreated)
 		_, _ = io.WriteString(w, `{"id": "rw_1", "number": 1, "link": "http://127.0.0.1/rows/1"}`)
 	})
+	mux.HandleFunc("POST /v1/batch", func(w http.ResponseWriter, r *http.Request) {
+		_, err := io.Copy(io.Discard, r.Body)
+		if err != nil || r.Header.Get("X-Tables-Key") != otherKey {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusCreated)
+		_, _ = io.WriteString(w, `{"taken": true}`)
+	})
+	mux.HandleFunc("GET /v1/pages", pages)
 	mux.HandleFunc("GET /came", func(w http.ResponseWriter, _ *http.Request) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -263,4 +290,24 @@ func serveOther(ctx context.Context, _ []string) error {
 		_, _ = io.WriteString(w, `{}`)
 	})
 	return serve(ctx, mux)
+}
+
+// pages is a list of so many reports, a thousand at a time.
+func pages(w http.ResponseWriter, r *http.Request) {
+	of, _ := strconv.Atoi(r.URL.Query().Get("of"))
+	from, _ := strconv.Atoi(r.URL.Query().Get("cursor"))
+	to := min(of, from+1000)
+	w.Header().Set("Content-Type", "application/json")
+	_, _ = io.WriteString(w, `{"items": [`)
+	for i := from; i < to; i++ {
+		if i > from {
+			_, _ = io.WriteString(w, ",")
+		}
+		fmt.Fprintf(w, `{"call_id": "l-%d", "number": "+441632960141", "caller": "Hollowbank Pottery", "duration_s": %d, "ended": "2026-11-20T13:12:04Z"}`, i, i%66)
+	}
+	_, _ = io.WriteString(w, "]")
+	if to < of {
+		fmt.Fprintf(w, `, "next": "%d"`, to)
+	}
+	_, _ = io.WriteString(w, "}")
 }

@@ -98,8 +98,10 @@ func (w *world) serve(flags ...string) error {
 		return err
 	}
 	args := append([]string{"serve", "--database-url", u.String(), "--database-password-file", secret, "--data", filepath.Join(w.dir, "data"), "--listen", "127.0.0.1:0", "--log", "warn", "--hook-rate", "1000000"}, flags...)
-	w.service, err = begin(exec.Command(w.binary, args...))
-	return err
+	if w.service, err = begin(exec.Command(w.binary, args...)); err != nil || w.token == "" {
+		return err
+	}
+	return w.connect()
 }
 
 func (w *world) fill(ctx context.Context) error {

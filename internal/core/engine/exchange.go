@@ -17,16 +17,13 @@ type exchange struct {
 	once  sync.Once
 }
 
-// queued is how many chunks wait between two effects.
-const queued = 1
-
 // exchanged puts an exchange ahead of an effect where it pays: outside of nests,
 // in the pass that is carried out, unless items go one at a time.
-func (r *room) exchanged(s stage) stage {
+func (r *room) exchanged(s stage, parallel int) stage {
 	if !r.live || r.nested || r.x.Rehearse || r.x.Chunk == 1 {
 		return s
 	}
-	e := &exchange{x: r.x, down: s, queue: make(chan []*flow, queued), gone: make(chan struct{})}
+	e := &exchange{x: r.x, down: s, queue: make(chan []*flow, max(1, parallel)), gone: make(chan struct{})}
 	r.x.exchanges = append(r.x.exchanges, e)
 	return e
 }
@@ -47,10 +44,27 @@ func (e *exchange) take(ctx context.Context, chunk []*flow) error {
 func (e *exchange) work(ctx context.Context) {
 	defer close(e.gone)
 	for chunk := range e.queue {
-		if e.err = e.down.take(ctx, chunk); e.err != nil {
+		if e.err = e.down.take(ctx, e.more(chunk)); e.err != nil {
 			return
 		}
 	}
+}
+
+// more takes along what waits already, so that few items at a time, as groups
+// come, are worked on together all the same.
+func (e *exchange) more(chunk []*flow) []*flow {
+	for len(chunk) < mostItems {
+		select {
+		case next, ok := <-e.queue:
+			if !ok {
+				return chunk
+			}
+			chunk = append(chunk[:len(chunk):len(chunk)], next...)
+		default:
+			return chunk
+		}
+	}
+	return chunk
 }
 
 func (e *exchange) end(ctx context.Context) error {

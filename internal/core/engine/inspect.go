@@ -65,7 +65,7 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 func (r *Run) narrow() bool {
 	for _, p := range r.Passes {
 		for _, s := range p.Plan.Steps {
-			if s.Kept || s.Loop() != nil {
+			if s.Kept || s.Loops() {
 				return false
 			}
 		}

@@ -89,7 +89,7 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 	case steps.Holder:
 		s = &hold{base: b, grouping: newGrouping(op)}
 	case *steps.Call:
-		s = r.exchanged(b.calling())
+		s = r.exchanged(b.calling(), step.Parallel)
 	case steps.Parker:
 		s = &park{base: b, op: op, pile: newPile(r.x)}
 	case steps.Branch:

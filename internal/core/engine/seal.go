@@ -138,8 +138,14 @@ func (b *base) sealed(ctx context.Context, k Key, stands *Entry, s *seal) (bool,
 	}
 	now := b.now()
 	e := &Entry{Key: k, Outcome: Closed, InputHash: sum, Started: now, Ended: now, Result: s.encode()}
-	_, err = b.Journal.Append(ctx, e)
-	return err == nil, err
+	stood, err := b.Journal.Append(ctx, e)
+	if err != nil {
+		return false, err
+	}
+	if string(stood.InputHash) != string(sum) {
+		return false, fmt.Errorf("two lists of %s have the same name (%s%s, pass %d): this is a fault of the service, and nothing further is done", b.step.Name, k.Address, k.Rounds, k.Pass)
+	}
+	return true, nil
 }
 
 // standing finds the ends of these groups in the journal.

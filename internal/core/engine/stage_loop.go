@@ -115,7 +115,7 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 		flows = append(flows, f)
 		end.add(f.it)
 	}
-	open := s.torn || s.over && (len(flows) > 1 || !full)
+	open := s.torn || (s.over || s.room.torn.is()) && (len(flows) > 1 || !full)
 	if !open && len(flows) > 1 {
 		in := s.rounds.Add(item.Round{Edition: uint32(s.room.pass.Number), N: s.next})
 		k := Key{Pass: s.room.pass.Number, Step: s.step.Number, Rounds: in, Part: PartSeal}

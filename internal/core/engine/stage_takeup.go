@@ -23,20 +23,67 @@ type takeUp struct {
 type standing struct {
 	place   int
 	column  int // of the step that made its group; -1 for what came from the trigger
-	rounds  item.Rounds
 	address item.Address
+	rounds  []inRound // in which it stands, from the outermost in
+}
+
+// inRound is a round of a loop.
+type inRound struct {
+	loop uint16
+	item.Round
 }
 
 // before tells which of two open items was ahead: one made of many was ahead of
-// what was not yet, of the rounds of a loop the earlier, and else the address
-// says it.
+// what was not yet, and else the address says it.
 func (s standing) before(o standing) int {
-	if s.rounds != "" && o.rounds != "" && s.column == o.column {
-		if c := cmp.Compare(s.rounds.Out(1), o.rounds.Out(1)); c != 0 {
-			return c
+	return cmp.Or(o.column-s.column, cmp.Compare(s.address, o.address))
+}
+
+// arrange puts open items into the order in which they would have gone on. Those
+// of a round stay together, where the first of them stands: a round is done once.
+func arrange(list []standing, depth int) []standing {
+	var blocks [][]standing
+	index := map[inRound]int{}
+	for _, s := range list {
+		if len(s.rounds) <= depth {
+			blocks = append(blocks, []standing{s})
+			continue
+		}
+		at, ok := index[s.rounds[depth]]
+		if !ok {
+			at, index[s.rounds[depth]] = len(blocks), len(blocks)
+			blocks = append(blocks, nil)
+		}
+		blocks[at] = append(blocks[at], s)
+	}
+	for _, at := range index {
+		blocks[at] = arrange(blocks[at], depth+1)
+	}
+	slices.SortStableFunc(blocks, func(a, b []standing) int { return a[0].before(b[0]) })
+	return slices.Concat(blocks...)
+}
+
+// roundsOf are the rounds in which an open item stands, with their loops.
+func (t *takeUp) roundsOf(f *flow) []inRound {
+	at := t.pass.Plan.ByNumber(f.at)
+	list := f.rounds.List()
+	if at == nil || len(list) == 0 {
+		return nil
+	}
+	var loops []uint16
+	if at.Loops() && len(list) > at.Depth { // at the end of one of its rounds
+		loops = append(loops, at.Number)
+	}
+	for of := range at.Around() {
+		if of.Loops() {
+			loops = append(loops, of.Number)
 		}
 	}
-	return cmp.Or(o.column-s.column, cmp.Compare(s.address, o.address))
+	out := make([]inRound, min(len(list), len(loops)))
+	for i := range out {
+		out[i] = inRound{loops[len(loops)-1-i], list[i]}
+	}
+	return out
 }
 
 func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
@@ -50,7 +97,7 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 		if err != nil {
 			return err
 		}
-		s := standing{place: at, column: -1, rounds: f.rounds, address: f.it.Address}
+		s := standing{place: at, column: -1, rounds: t.roundsOf(f), address: f.it.Address}
 		if f.source != nil { // what comes of the list still comes behind what came of it
 			s.address = s.address.Child(f.at, f.rounds, f.source.ordinal)
 		}
@@ -68,12 +115,10 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 	return t.down.take(ctx, out)
 }
 
-// end gives the open items: what is furthest on was ahead of the rest, and of
-// the same list the order is that of the addresses.
+// end gives the open items.
 func (t *takeUp) end(ctx context.Context) error {
-	slices.SortStableFunc(t.open, standing.before)
 	var out []*flow
-	for _, s := range t.open {
+	for _, s := range arrange(t.open, 0) {
 		f, err := t.pile.release(s.place)
 		if err != nil {
 			return err
