@@ -37,15 +37,15 @@ const (
 var measures = []struct {
 	bar     int
 	measure func(context.Context, *world) ([]Result, error)
-}{{11, starting}, {12, console}, {1, accepting}, {2, eventToDone}, {3, records}, {6, replaying}, {8, history}}
+}{{11, starting}, {12, console}, {1, accepting}, {2, eventToDone}, {3, records}, {4, mapping}, {5, reading}, {6, replaying}, {8, history}, {10, parked}}
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	var err error
 	switch part := append(os.Args, "")[1]; part {
-	case "bare", "other": // a process of its own
-		err = map[string]func(context.Context, []string) error{"bare": serveBare, "other": serveOther}[part](ctx, os.Args[2:])
+	case "bare", "other", "map", "plain": // a process of its own
+		err = map[string]func(context.Context, []string) error{"bare": serveBare, "other": serveOther, "map": serveMap, "plain": servePlain}[part](ctx, os.Args[2:])
 	default:
 		err = run(ctx)
 	}

@@ -3,10 +3,12 @@ package runs
 import (
 	"context"
 	"encoding/json"
+	"strconv"
 
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/store"
 )
 
@@ -69,11 +71,55 @@ func (w *Pages) encode() (*store.LatticePage, error) {
 	if err != nil {
 		return nil, err
 	}
-	body, err := json.Marshal(w.rows)
-	if err != nil {
-		return nil, err
-	}
+	body := appendRows(nil, w.rows)
 	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, FirstRow: w.first, Count: len(w.rows), Fates: f, Body: store.Pack(body)}, nil
+}
+
+// appendRows writes rows as their JSON tags say; there are many.
+func appendRows(b []byte, rows []Row) []byte {
+	text := func(name, s string) {
+		if s != "" {
+			b = item.AppendText(append(b, name...), s)
+		}
+	}
+	b = append(b, '[')
+	for i, r := range rows {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = item.AppendText(append(b, `{"a":`...), r.Address)
+		text(`,"l":`, r.Label)
+		b = append(b, `,"c":[`...)
+		for j, c := range r.Cells {
+			if j > 0 {
+				b = append(b, ',')
+			}
+			b = strconv.AppendUint(append(b, `{"s":`...), uint64(c.Step), 10)
+			text(`,"f":`, string(c.Fate))
+			text(`,"t":`, c.Text)
+			if c.Reused {
+				b = append(b, `,"r":true`...)
+			}
+			b = append(b, '}')
+		}
+		b = append(b, ']')
+		if r.Members > 0 {
+			b = strconv.AppendInt(append(b, `,"m":`...), int64(r.Members), 10)
+			for j, a := range r.Parents {
+				if j == 0 {
+					b = append(b, `,"p":[`...)
+				} else {
+					b = append(b, ',')
+				}
+				b = item.AppendText(b, a)
+			}
+			if len(r.Parents) > 0 {
+				b = append(b, ']')
+			}
+		}
+		b = append(b, '}')
+	}
+	return append(b, ']')
 }
 
 func (w *Pages) cut(p *store.LatticePage) {

@@ -31,6 +31,7 @@ type execution struct {
 	run     map[string]any
 
 	exchanges []*exchange
+	mu        sync.Mutex // protects the following field
 	spools    []Spool
 }
 

@@ -49,7 +49,9 @@ func (p *pile) spill(f *flow) error {
 			return fmt.Errorf("no room for what a step holds: %w", err)
 		}
 		p.spool = s
+		p.x.mu.Lock()
 		p.x.spools = append(p.x.spools, s)
+		p.x.mu.Unlock()
 	}
 	b, err := appendFlow(nil, f)
 	if err != nil {

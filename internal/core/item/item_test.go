@@ -1,6 +1,8 @@
 package item
 
 import (
+	"bytes"
+	"encoding/json"
 	"math"
 	"slices"
 	"strings"
@@ -144,6 +146,31 @@ func TestLineageIsWalkedByStep(t *testing.T) {
 	require.Same(t, group, below.First())
 	require.True(t, below.Group())
 	require.Nil(t, below.Through(5), "the chain ends at a group")
+}
+
+// What is written is what the standard library writes, byte for byte.
+func TestEncodeWritesAsTheStandardLibraryDoes(t *testing.T) {
+	t.Parallel()
+	reference := func(v any) string {
+		var b bytes.Buffer
+		e := json.NewEncoder(&b)
+		e.SetEscapeHTML(false)
+		require.NoError(t, e.Encode(v))
+		return strings.TrimSuffix(b.String(), "\n")
+	}
+	for _, v := range []any{nil, true, int64(-7), 3, 0.1, 1e300, "", "a\"\\/<>&\u2028\u2029\b\f\n\r\t\x00\x1f\x7fé😀", "\xff\xfe", []any{}, []any{nil, "x", []any{int64(1)}}, map[string]any{}, map[string]any(nil), map[string]any{"b": 1.5, "a": map[string]any{"z": nil}}, []string{"a"}, uint8(3)} {
+		got, err := Encode(v)
+		require.NoError(t, err)
+		require.Equal(t, reference(v), string(got))
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		s := rapid.String().Draw(t, "text")
+		got, err := Encode(map[string]any{s: s})
+		require.NoError(t, err)
+		require.Equal(t, reference(map[string]any{s: s}), string(got))
+	})
+	_, err := Encode([]any{map[string]any{"x": func() {}}})
+	require.Error(t, err)
 }
 
 func FuzzDecode(f *testing.F) {

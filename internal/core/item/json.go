@@ -249,14 +249,118 @@ func significant(s string) int {
 }
 
 // Encode writes a value as JSON with sorted keys, without escaping HTML.
-func Encode(v any) ([]byte, error) {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
+func Encode(v any) ([]byte, error) { return Append(nil, v) }
+
+// Append is Encode at the end of b.
+func Append(b []byte, v any) ([]byte, error) {
+	var err error
+	switch v := v.(type) {
+	case nil:
+		return append(b, "null"...), nil
+	case bool:
+		return strconv.AppendBool(b, v), nil
+	case int64:
+		return strconv.AppendInt(b, v, 10), nil
+	case int:
+		return strconv.AppendInt(b, int64(v), 10), nil
+	case string:
+		return AppendText(b, v), nil
+	case []any:
+		b = append(b, '[')
+		for i, e := range v {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			if b, err = Append(b, e); err != nil {
+				return nil, err
+			}
+		}
+		return append(b, ']'), nil
+	case map[string]any:
+		if v == nil {
+			return append(b, "null"...), nil
+		}
+		return appendObject(b, v)
+	}
+	// Floats and what was made by other means are written as the library does.
+	var other bytes.Buffer
+	e := json.NewEncoder(&other)
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
 		return nil, err
 	}
-	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), nil
+	return append(b, bytes.TrimSuffix(other.Bytes(), []byte("\n"))...), nil
+}
+
+func appendObject(b []byte, m map[string]any) (_ []byte, err error) {
+	var few [24]string
+	keys := few[:0]
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	b = append(b, '{')
+	for i, k := range keys {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = append(AppendText(b, k), ':')
+		if b, err = Append(b, m[k]); err != nil {
+			return nil, err
+		}
+	}
+	return append(b, '}'), nil
+}
+
+// AppendText writes a text as JSON. What is not UTF-8 becomes U+FFFD.
+func AppendText(b []byte, s string) []byte {
+	const digits = "0123456789abcdef"
+	b = append(b, '"')
+	start := 0
+	for i := 0; i < len(s); {
+		c := s[i]
+		if c >= ' ' && c != '"' && c != '\\' && c < utf8.RuneSelf {
+			i++
+			continue
+		}
+		if c >= utf8.RuneSelf {
+			r, n := utf8.DecodeRuneInString(s[i:])
+			if r != '\u2028' && r != '\u2029' && (r != utf8.RuneError || n > 1) {
+				i += n
+				continue
+			}
+			b = append(b, s[start:i]...)
+			switch r {
+			case utf8.RuneError:
+				b = append(b, "\\ufffd"...)
+			default:
+				b = append(b, '\\', 'u', '2', '0', '2', digits[r&0xf])
+			}
+			i += n
+			start = i
+			continue
+		}
+		b = append(b, s[start:i]...)
+		switch c {
+		case '"', '\\':
+			b = append(b, '\\', c)
+		case '\n':
+			b = append(b, '\\', 'n')
+		case '\r':
+			b = append(b, '\\', 'r')
+		case '\t':
+			b = append(b, '\\', 't')
+		case '\b':
+			b = append(b, '\\', 'b')
+		case '\f':
+			b = append(b, '\\', 'f')
+		default:
+			b = append(b, '\\', 'u', '0', '0', digits[c>>4], digits[c&0xf])
+		}
+		i++
+		start = i
+	}
+	return append(append(b, s[start:]...), '"')
 }
 
 // Kind names the type of a value in the words people use for it.

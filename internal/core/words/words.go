@@ -58,6 +58,9 @@ func Sentence(s string) string {
 // Line makes one line of at most 80 characters in which control and direction
 // characters are visible.
 func Line(s string) string {
+	if plain(s) {
+		return s
+	}
 	if len(s) > 400 {
 		s = strings.ToValidUTF8(s[:400], "")
 	}
@@ -66,6 +69,20 @@ func Line(s string) string {
 		return string([]rune(s)[:79]) + "…"
 	}
 	return s
+}
+
+// plain tells whether a text is one short line of letters without accents as it
+// is: most are.
+func plain(s string) bool {
+	if len(s) > 80 || s == "" || s[0] == ' ' || s[len(s)-1] == ' ' {
+		return s == ""
+	}
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] > '~' || s[i] == ' ' && s[i-1] == ' ' {
+			return false
+		}
+	}
+	return true
 }
 
 // Visible replaces characters that would move or hide text by visible signs.
