@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"testing"
@@ -100,6 +101,7 @@ func (l *lines) Write(b []byte) (int, error) {
 
 // serveMap is the mapping as a run of the engine over the lines of a file.
 func serveMap(ctx context.Context, args []string) error {
+	debug.SetGCPercent(300) // as the service does
 	f, err := os.Open(args[0])
 	if err != nil {
 		return err

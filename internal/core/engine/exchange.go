@@ -43,17 +43,22 @@ func (e *exchange) take(ctx context.Context, chunk []*flow) error {
 
 func (e *exchange) work(ctx context.Context) {
 	defer close(e.gone)
+	most := 1
 	for chunk := range e.queue {
-		if e.err = e.down.take(ctx, e.more(chunk)); e.err != nil {
+		faults := e.x.faults.Load()
+		if e.err = e.down.take(ctx, e.more(chunk, most)); e.err != nil {
 			return
+		}
+		if most = min(2*most, mostItems); e.x.faults.Load() != faults {
+			most = 1
 		}
 	}
 }
 
 // more takes along what waits already, so that few items at a time, as groups
-// come, are worked on together all the same.
-func (e *exchange) more(chunk []*flow) []*flow {
-	for len(chunk) < mostItems {
+// come, are worked on together all the same: as many as a chunk may have by now.
+func (e *exchange) more(chunk []*flow, most int) []*flow {
+	for len(chunk) < most {
 		select {
 		case next, ok := <-e.queue:
 			if !ok {

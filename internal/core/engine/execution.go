@@ -25,6 +25,7 @@ type execution struct {
 	closed  *closed
 	found   atomic.Pointer[call.Secrets] // in answers; masked on every surface
 	size    atomic.Int64                 // of the next chunk
+	faults  atomic.Int64                 // so far
 	wanted  *wanted                      // inspect these items and what leads to them
 	waiting waits
 	facts   sync.Once // guards the following field
@@ -99,7 +100,10 @@ func (x *execution) chunk() int {
 }
 
 // slow lets chunks begin at one again.
-func (x *execution) slow() { x.size.Store(1) }
+func (x *execution) slow() {
+	x.size.Store(1)
+	x.faults.Add(1)
+}
 
 // chunks hands flows on in chunks that are bounded by items and bytes.
 func (x *execution) chunks(ctx context.Context, flows []*flow, down stage) error {

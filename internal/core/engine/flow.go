@@ -74,6 +74,7 @@ type flow struct {
 	due        time.Time // until when it waits there
 	turns      *turn     // how often it has gone round in loops
 	wrote      []uint16  // of a group: the steps at which its members were written outside
+	order      order     // where it stands in its list
 	place      *place    // where it came from within nests, to restore the order
 	bytes      int       // about its size
 }
@@ -104,7 +105,7 @@ func (f *flow) passed(step uint16, rounds item.Rounds, c Cell, pass int) {
 
 // child is a flow for an item that came from this one.
 func (f *flow) child(it *item.Item) *flow {
-	return &flow{it: it, way: f.way, turns: f.turns, wrote: f.wrote, place: f.place, rounds: f.rounds}
+	return &flow{it: it, way: f.way, turns: f.turns, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds}
 }
 
 // cells are those of the flow's way in order; of a step that it came through

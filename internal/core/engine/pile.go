@@ -131,6 +131,7 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 	for _, n := range f.wrote {
 		b = binary.AppendUvarint(b, uint64(n))
 	}
+	b = binary.AppendUvarint(appendText(b, f.order.place), uint64(f.order.cut))
 	b = appendPlaces(b, f.place)
 	b = appendTurns(b, f.turns)
 	return binary.AppendUvarint(b, uint64(f.bytes)), nil
@@ -288,6 +289,7 @@ func readFlow(b []byte) (*flow, error) {
 	for range p.number() {
 		f.wrote = append(f.wrote, uint16(p.number()))
 	}
+	f.order = order{p.text(), int(p.number())}
 	for range p.number() {
 		f.place = &place{up: f.place, seq: int(p.number())}
 	}

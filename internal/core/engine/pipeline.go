@@ -22,7 +22,8 @@ type stage interface {
 // flow lets the run's items flow through the stages of all passes, one after the
 // other, into a last stage.
 func (x *execution) flow(ctx context.Context, last stage) error {
-	head := last
+	outer := &room{x: x, pass: x.last(), live: x.live}
+	head := outer.exchanged(last, 1)
 	for i := len(x.Passes) - 1; i >= 0; i-- {
 		p := &x.Passes[i]
 		root := &room{x: x, pass: p, live: x.live && i == len(x.Passes)-1}

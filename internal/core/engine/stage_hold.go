@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"youngtrellis/internal/core/item"
@@ -284,6 +285,15 @@ func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
 		}
 	}
 	s.next++
+	if s.holder.Streams() && len(g.places) > 0 {
+		last, err := s.pile.get(g.places[len(g.places)-1])
+		if err != nil {
+			return nil, err
+		}
+		into.stands(behindOf(last), uint64(s.next))
+	} else {
+		into.stands(ending(s.step), uint64(s.next))
+	}
 	return s.goesOn(g, into, end)
 }
 
@@ -422,8 +432,8 @@ func (s *hold) find() {
 		return
 	}
 	s.groupOf = map[item.Address]*group{}
-	for a, members := range s.wanted.groups {
-		at := a.Segments()[0]
+	for _, a := range slices.Sorted(maps.Keys(s.wanted.groups)) {
+		at, members := a.Segments()[0], s.wanted.groups[a]
 		if at.Step != s.step.Number || at.Rounds != s.rounds || at.Edition != uint32(s.room.pass.Number) {
 			continue
 		}

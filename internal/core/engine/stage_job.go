@@ -93,6 +93,7 @@ func (s *jobs) settleAll(ctx context.Context, done []*job) error {
 			j.f.generation, j.f.former = e.Generation+1, nil
 		}
 		if j.f.state == moving {
+			j.f.timely(s.step, e.Ended)
 			s.remember(j.f.it)
 		}
 		out = append(out, j.f)

@@ -138,12 +138,27 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 	for _, f := range flows {
 		f.place = flows[len(flows)-1].place // they rejoin where the group was closed, whatever the chunks were
 	}
+	closing := *flows[len(flows)-1]
 	r, err := s.round(ctx, flows, nil, int(s.next)+1, false)
 	if err != nil {
 		return err
 	}
 	s.outOf(r.out, words.Count(len(flows), "item"))
+	if len(flows) > 1 {
+		s.follow(r.out, &closing)
+	}
 	return s.chunks(ctx, r.out, s.down)
+}
+
+// follow puts what came of a round behind the last of its items: by that it was
+// closed.
+func (s *loop) follow(out []*flow, last *flow) {
+	place := behindOf(last)
+	for i, f := range out {
+		if f.state == moving {
+			f.stands(place, uint64(i))
+		}
+	}
 }
 
 // outOf shows at the loop's own step what went through it.

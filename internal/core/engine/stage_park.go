@@ -223,6 +223,7 @@ func (s *park) release(ctx context.Context) error {
 		s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Out++ })
 		s.show(f, Passed, "waited until "+w.at.UTC().Format("2 Jan 15:04 UTC"))
 		f.it = f.it.Derive(s.step.Number, s.rounds, f.it.Fields, w.at)
+		f.stands(ending(s.step), uint64(w.number))
 		s.remember(f.it)
 		if out = append(out, f); len(out) == mostItems {
 			if err := s.chunks(ctx, out, s.down); err != nil {

@@ -19,17 +19,51 @@ func (s *source) run(ctx context.Context) error {
 	if x.wanted != nil {
 		return s.some(ctx)
 	}
-	for n := 0; ; n++ {
-		p, err := s.page(ctx, n)
-		if errors.Is(err, io.EOF) {
+	pages, stop := s.ahead(ctx)
+	defer stop()
+	for p := range pages {
+		if errors.Is(p.err, io.EOF) {
 			return nil
 		}
-		if err != nil {
+		if p.err != nil {
+			return p.err
+		}
+		if err := x.chunks(ctx, s.flows(p.Page), s.down); err != nil {
 			return err
 		}
-		if err := x.chunks(ctx, s.flows(p), s.down); err != nil {
-			return err
+	}
+	return context.Cause(ctx)
+}
+
+type pageRead struct {
+	Page
+	err error
+}
+
+// ahead reads the pages, each while the one before it is worked on. Stop must be
+// called; it waits until nothing is read any more.
+func (s *source) ahead(ctx context.Context) (pages <-chan pageRead, stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	out := make(chan pageRead)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		defer close(out)
+		for n := 0; ; n++ {
+			p, err := s.page(ctx, n)
+			select {
+			case out <- pageRead{p, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
 		}
+	}()
+	return out, func() {
+		cancel()
+		<-done
 	}
 }
 

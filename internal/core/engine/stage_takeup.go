@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-
-	"youngtrellis/internal/core/item"
 )
 
 // takeUp hands the open items of one pass to the next: when all that the earlier
@@ -21,22 +19,9 @@ type takeUp struct {
 
 // standing is an open item in the pile.
 type standing struct {
-	place   int
-	column  int // of the step that made its group; -1 for what came from the trigger
-	address item.Address
-	rounds  []inRound // in which it stands, from the outermost in
-}
-
-// inRound is a round of a loop.
-type inRound struct {
-	loop uint16
-	item.Round
-}
-
-// before tells which of two open items was ahead: one made of many was ahead of
-// what was not yet, and else the address says it.
-func (s standing) before(o standing) int {
-	return cmp.Or(o.column-s.column, cmp.Compare(s.address, o.address))
+	place  int
+	key    string
+	rounds []inRound // in which it stands, from the outermost in
 }
 
 // arrange puts open items into the order in which they would have gone on. Those
@@ -59,7 +44,7 @@ func arrange(list []standing, depth int) []standing {
 	for _, at := range index {
 		blocks[at] = arrange(blocks[at], depth+1)
 	}
-	slices.SortStableFunc(blocks, func(a, b []standing) int { return a[0].before(b[0]) })
+	slices.SortStableFunc(blocks, func(a, b []standing) int { return cmp.Compare(a[0].key, b[0].key) })
 	return slices.Concat(blocks...)
 }
 
@@ -97,15 +82,9 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 		if err != nil {
 			return err
 		}
-		s := standing{place: at, column: -1, rounds: t.roundsOf(f), address: f.it.Address}
+		s := standing{place: at, key: f.key(), rounds: t.roundsOf(f)}
 		if f.source != nil { // what comes of the list still comes behind what came of it
-			s.address = s.address.Child(f.at, f.rounds, f.source.ordinal)
-		}
-		if first := f.it.First(); first.Step != 0 {
-			s.column = 0
-			if by := t.pass.Plan.ByNumber(first.Step); by != nil {
-				s.column = by.Column
-			}
+			s.key = f.order.place + string(f.it.Address.Child(f.at, f.rounds, f.source.ordinal)[f.order.cut:])
 		}
 		t.open = append(t.open, s)
 	}

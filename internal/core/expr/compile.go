@@ -3,6 +3,7 @@ package expr
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/expr-lang/expr/ast"
@@ -23,6 +24,8 @@ type Program struct {
 	Calls  []string
 	root   evaluator
 	tree   ast.Node
+	parts  sync.Map // evaluators of its parts, by node
+	simple *simple  // nil where it is not
 }
 
 // Ref is a path that an expression reads, as item.cone or steps.slot.starts.
@@ -57,7 +60,7 @@ func Compile(source string) (*Program, error) {
 	if c.err != nil {
 		return nil, c.err
 	}
-	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: root, tree: tree.Node}, nil
+	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: root, tree: tree.Node, simple: simpleOf(tree.Node)}, nil
 }
 
 // MustCompile is Compile for expressions that stand in the program itself.

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"strconv"
 	"time"
 
 	"github.com/expr-lang/expr/ast"
@@ -26,11 +27,7 @@ func (p *Program) why(n ast.Node, s *Scope) string {
 		}
 		return p.why(b.Right, s)
 	}
-	word, compares := map[string]string{
-		">=": "needs ", ">": "needs more than ", "<=": "needs at most ", "<": "needs less than ",
-		"==": "needs ", "!=": "needs something else than ", "in": "is none of ", "matches": "does not match ",
-		"contains": "does not contain ", "startsWith": "does not start with ", "endsWith": "does not end with ",
-	}[b.Operator]
+	word, compares := needs[b.Operator]
 	if !compares {
 		return p.text(n) + " is false"
 	}
@@ -45,16 +42,28 @@ func (p *Program) why(n ast.Node, s *Scope) string {
 	return Brief(l) + ", " + word + Brief(r)
 }
 
+// part evaluates a part of the expression. Parts are compiled the first time
+// that they are asked for.
 func (p *Program) part(n ast.Node, s *Scope) (any, error) {
+	if e, ok := p.parts.Load(n); ok {
+		return run(p.Source, e.(evaluator), s)
+	}
 	c := &compiler{source: p.Source}
 	e := c.compile(n)
 	if c.err != nil {
 		return nil, c.err
 	}
+	p.parts.Store(n, e)
 	return run(p.Source, e, s)
 }
 
 func (p *Program) text(n ast.Node) string { return short(n.String(), 60) }
+
+var needs = map[string]string{
+	">=": "needs ", ">": "needs more than ", "<=": "needs at most ", "<": "needs less than ",
+	"==": "needs ", "!=": "needs something else than ", "in": "is none of ", "matches": "does not match ",
+	"contains": "does not contain ", "startsWith": "does not start with ", "endsWith": "does not end with ",
+}
 
 // Brief writes a value for a cell: durations in words, texts cut to 40
 // characters, lists by their elements.
@@ -66,6 +75,10 @@ func Brief(v any) string {
 		return v.Format("2 Jan 15:04")
 	case nil:
 		return "nothing"
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case bool:
+		return strconv.FormatBool(v)
 	case string:
 		if v == "" {
 			return "empty text"
@@ -85,6 +98,9 @@ func Brief(v any) string {
 }
 
 func short(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"
 	}

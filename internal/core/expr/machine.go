@@ -106,6 +106,11 @@ type machine struct {
 // Eval works out the expression's value. Times and durations come back as
 // text, so that the result is always a JSON value.
 func (p *Program) Eval(s *Scope) (any, error) {
+	if p.simple != nil {
+		if v, ok := p.simple.eval(s.Item); ok {
+			return v, nil
+		}
+	}
 	v, err := p.raw(s)
 	if err != nil {
 		return nil, err
@@ -131,6 +136,11 @@ func run(source string, root evaluator, s *Scope) (any, error) {
 
 // Holds evaluates the expression as a condition. Nothing counts as false.
 func (p *Program) Holds(s *Scope) (bool, error) {
+	if p.simple != nil && p.simple.op != "" {
+		if holds, ok := p.simple.holds(s.Item[p.simple.field]); ok {
+			return holds, nil
+		}
+	}
 	v, err := p.raw(s)
 	if err != nil {
 		return false, err

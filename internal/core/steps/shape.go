@@ -66,6 +66,7 @@ func (n Names) of(fields map[string]any) map[string]any {
 
 type assignment struct {
 	name  string
+	words string // before the value, in a cell
 	path  []string
 	value *expr.Value
 }
@@ -122,7 +123,7 @@ func compileShape(s *shape) (Operator, error) {
 		if err != nil {
 			return nil, wrong("set."+name, err)
 		}
-		s.assignments = append(s.assignments, assignment{name, path, s.Set[name]})
+		s.assignments = append(s.assignments, assignment{name, strings.ReplaceAll(name, "_", " ") + " ", path, s.Set[name]})
 	}
 	return s, nil
 }
@@ -159,7 +160,8 @@ func (s *shape) Apply(scope *expr.Scope) (Result, error) {
 			if i > 0 {
 				text.WriteString(", ")
 			}
-			text.WriteString(strings.ReplaceAll(a.name, "_", " ") + " " + expr.Brief(v))
+			text.WriteString(a.words)
+			text.WriteString(expr.Brief(v))
 		}
 	}
 	return Result{Fields: out, Text: text.String()}, nil

@@ -1,0 +1,52 @@
+package engine
+
+import (
+	"encoding/binary"
+	"time"
+
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+)
+
+// order says where an item stands among the others of its list: by its address,
+// until a step changes that. What such a step gave stands at some place of its
+// own, and what comes of it later stands there too, by the rest of its address.
+type order struct {
+	place string // "" is by the whole address
+	cut   int    // how much of the address it stands for
+}
+
+// key sorts as the items of a list follow one another.
+func (f *flow) key() string { return f.order.place + string(f.it.Address[f.order.cut:]) }
+
+// Marks of places: behind an item, and at the end of a list.
+const (
+	behind = "\x40"
+	atEnd  = "\xfe"
+)
+
+// stands puts a flow at the n-th place of those that a step gave.
+func (f *flow) stands(place string, n uint64) {
+	f.order = order{string(binary.BigEndian.AppendUint64([]byte(place), n)), len(f.it.Address)}
+}
+
+// behindOf is the place behind an item.
+func behindOf(last *flow) string { return last.key() + behind }
+
+// ending is the place of what a step gives when its list has ended.
+func ending(step *workflow.CompiledStep) string {
+	return string(binary.BigEndian.AppendUint16([]byte(atEnd), uint16(step.Column)))
+}
+
+// timely is the place of what a step gives as it is done.
+func (f *flow) timely(step *workflow.CompiledStep, at time.Time) {
+	key := f.key()
+	f.stands(ending(step), uint64(at.UnixMicro()))
+	f.order.place += key
+}
+
+// inRound is a round of a loop.
+type inRound struct {
+	loop uint16
+	item.Round
+}
