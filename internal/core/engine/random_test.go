@@ -28,6 +28,7 @@ type grower struct {
 	names    int
 	spreads  int
 	budget   int
+	again    int // within how many loops that repeat: what multiplies there would never end
 }
 
 func (g *grower) name() string {
@@ -58,7 +59,7 @@ func (g *grower) step(depth int) []string {
 	}
 	kind := rapid.SampledFrom(kinds).Draw(g.T, "kind")
 	if kind == "spread" || kind == "list" {
-		if g.spreads++; g.spreads > 2 {
+		if g.spreads++; g.spreads > 2 || g.again > 0 {
 			kind = "shape"
 		}
 	}
@@ -84,7 +85,10 @@ func (g *grower) step(depth int) []string {
 	case "column":
 		return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + 1 )"}}}`, n), fmt.Sprintf(`{name: %s_c, type: shape, settings: {set: {of: "(= len(column(\"%s\")) )"}}}`, n, n)}
 	case "branch":
-		take := rapid.SampledFrom([]string{"first", "every"}).Draw(g.T, "take")
+		take := "first"
+		if g.again == 0 {
+			take = rapid.SampledFrom([]string{"first", "every"}).Draw(g.T, "take")
+		}
 		text := fmt.Sprintf(`{name: %s, type: branch, settings: {take: %s, cases: [{name: a, when: item.n %% 2 == 0, steps: %s}, {name: b, when: item.n %% 3 == 0, steps: %s}]`, n, take, g.steps(depth+1), g.steps(depth+1))
 		if rapid.Bool().Draw(g.T, "else") {
 			text += ", else: " + g.steps(depth+1)
@@ -94,6 +98,8 @@ func (g *grower) step(depth int) []string {
 		by := rapid.SampledFrom([]string{"size: 1", "size: 2", "by: item.n % 2", "size: 2, by: item.n % 2"}).Draw(g.T, "by")
 		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {%s, steps: %s}}`, n, by, g.steps(depth+1))}
 	case "until":
+		g.again++
+		defer func() { g.again-- }()
 		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {until: item.n > %d, rounds: %d, steps: %s}}`, n, g.number("until", 0, 9), g.number("rounds", 1, 3), g.steps(depth+1))}
 	}
 	return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + %d )", at: "(= now() )"}}}`, n, g.number("add", 0, 9))}
