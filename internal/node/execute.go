@@ -36,15 +36,48 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		n.unprepared(ctx, l, c, err)
 		return
 	}
-	pages := &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
-	run.Lattice, run.Spools, run.Account = pages, spools{}, &n.held
+	run.Spools, run.Account = spools{}, &n.held
 	run.Progress = func(counts engine.Counts) { n.Events.Publish(c.Run, counts) }
 	began := time.Now()
-	res, err := run.Execute(ctx, stop)
+	pages, res, err := n.follow(ctx, l, c, run, stop)
+	if pages == nil {
+		pages = &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
+		run.Lattice = pages
+		res, err = run.Execute(ctx, stop)
+	}
 	if res != nil {
 		res.Counts.Took = time.Since(began)
 	}
 	n.ended(ctx, l, c, pages, res, err)
+}
+
+// follow lets the due items of a run go on that had parked in good order, without
+// reading the others. No pages: nothing was done, and it takes all of the run.
+func (n *Node) follow(ctx context.Context, l *lease, c store.Claimed, run *engine.Run, stop *engine.Stop) (*runs.Pages, *engine.Result, error) {
+	if !c.Woken {
+		return nil, nil, nil
+	}
+	due, err := n.Store.Due(ctx, c.Workspace, c.Run)
+	if err != nil || due == nil { // a whole execution holds out while the database is away
+		return nil, nil, nil
+	}
+	d := &engine.Due{Items: due.Items, Next: due.Next, At: due.At}
+	if err := json.Unmarshal(c.Counts, &d.Counts); err != nil {
+		return nil, nil, nil
+	}
+	pages := &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
+	if err := pages.Amend(ctx, n.Store, c.Pass, due); err != nil {
+		return nil, nil, nil
+	}
+	j, _ := run.Journal.(*journal)
+	run.Lattice, run.Due, j.Sparse = pages, d, true
+	res, err := run.Execute(ctx, stop)
+	if errors.Is(err, engine.ErrWide) {
+		run.Due, j.Sparse = nil, false
+		return nil, nil, nil
+	}
+	n.followed.Add(1)
+	return pages, res, err
 }
 
 // prepare makes a run ready. While the database is away it holds out.

@@ -87,6 +87,7 @@ type Node struct {
 	lease    atomic.Pointer[lease]
 	wake     chan struct{}      // something may be queued
 	held     engine.ByteAccount // what runs hold in chunks and lists
+	followed atomic.Int64       // wakes that read only what was due
 	strays   chan struct{}      // something may have been left behind
 	claiming sync.Mutex         // claims and reconciling are serial
 	after    uuid.UUID          // the workspace that was served last; by claiming

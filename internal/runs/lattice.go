@@ -1,8 +1,11 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
+	"slices"
 	"strconv"
 
 	"github.com/google/uuid"
@@ -29,26 +32,92 @@ type Pages struct {
 	Workspace, Run uuid.UUID
 	Write          func(ctx context.Context, p *store.LatticePage) error
 
-	pass        int
-	page, first int
-	rows        []Row
+	pass    int
+	page    int
+	rows    []Row
+	waits   []engine.Place       // among the rows
+	amended []*store.LatticePage // earlier pages from which rows were taken
+	beside  bool                 // the rows take the place of some in earlier pages
+}
+
+// PagesKept reads the pages that an earlier execution left.
+type PagesKept interface {
+	LatticeLast(ctx context.Context, workspace, run uuid.UUID, pass int) (page int, found bool, err error)
+	LatticePages(ctx context.Context, workspace, run uuid.UUID, pass int, pages []int) (map[int][]byte, error)
+}
+
+// Amend lets the rows that come take the place of those of due items: these are
+// taken from their pages, and what comes is put behind the last one.
+func (w *Pages) Amend(ctx context.Context, kept PagesKept, pass int, due *store.Due) error {
+	last, found, err := kept.LatticeLast(ctx, w.Workspace, w.Run, pass)
+	if err != nil || !found {
+		return cmp.Or(err, errNoLattice)
+	}
+	gone := map[string]bool{}
+	for _, p := range due.Items {
+		gone[p.Address.String()] = true
+	}
+	numbers := append(slices.Clone(due.Pages), last)
+	slices.Sort(numbers)
+	numbers = slices.Compact(numbers)
+	bodies, err := kept.LatticePages(ctx, w.Workspace, w.Run, pass, numbers)
+	if err != nil {
+		return err
+	}
+	w.pass, w.beside = pass, true
+	for _, n := range numbers {
+		rows, err := rowsOf(bodies[n])
+		if err != nil {
+			return err
+		}
+		before := len(rows)
+		rows = slices.DeleteFunc(rows, func(r Row) bool { return gone[r.Address] })
+		w.page, w.rows = n, rows
+		if n == last && len(rows) < pageRows { // what comes goes on here
+			return nil
+		}
+		if len(rows) == before {
+			continue
+		}
+		p, err := w.encode()
+		if err != nil {
+			return err
+		}
+		w.amended = append(w.amended, p)
+	}
+	w.page, w.rows = last+1, nil
+	return nil
+}
+
+var errNoLattice = errors.New("the run has no lattice yet")
+
+func rowsOf(packed []byte) (rows []Row, err error) {
+	body, err := store.Unpack(packed)
+	if err == nil {
+		err = json.Unmarshal(body, &rows)
+	}
+	return rows, err
 }
 
 // Rows implements engine.Lattice.
 func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 	w.pass = pass
-	for i, r := range rows {
+	before, waits := w.rows, w.waits
+	for _, r := range rows {
 		w.rows = append(w.rows, row(r))
+		if n := len(r.Cells); n > 0 && r.Cells[n-1].Fate == engine.Waiting {
+			w.waits = append(w.waits, engine.Place{Step: r.Cells[n-1].Step, Address: r.Address})
+		}
 		if len(w.rows) == pageRows {
 			p, err := w.encode()
 			if err == nil {
 				err = w.Write(ctx, p)
 			}
 			if err != nil {
-				w.rows = w.rows[:len(w.rows)-i-1] // they are handed in again
+				w.rows, w.waits = before, waits // they are handed in again
 				return err
 			}
-			w.cut(p)
+			w.cut()
 		}
 	}
 	return nil
@@ -72,7 +141,7 @@ func (w *Pages) encode() (*store.LatticePage, error) {
 		return nil, err
 	}
 	body := appendRows(nil, w.rows)
-	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, FirstRow: w.first, Count: len(w.rows), Fates: f, Body: store.Pack(body)}, nil
+	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, Count: len(w.rows), Fates: f, Body: store.Pack(body), Waits: w.waits}, nil
 }
 
 // appendRows writes rows as their JSON tags say; there are many.
@@ -122,27 +191,32 @@ func appendRows(b []byte, rows []Row) []byte {
 	return append(b, ']')
 }
 
-func (w *Pages) cut(p *store.LatticePage) {
+func (w *Pages) cut() {
 	w.page++
-	w.first += p.Count
-	w.rows = nil
+	w.rows, w.waits = nil, nil
 }
 
-// Rest gives the last, unfinished page.
+// Rest gives the last, unfinished page, and those from which rows were taken.
 func (w *Pages) Rest() ([]*store.LatticePage, error) {
-	if len(w.rows) == 0 {
+	if len(w.rows) == 0 && !w.beside {
 		return nil, nil
 	}
 	p, err := w.encode()
 	if err != nil {
 		return nil, err
 	}
-	w.cut(p)
-	return []*store.LatticePage{p}, nil
+	w.cut()
+	return append(w.amended, p), nil
 }
 
-// Total is how many pages there are.
-func (w *Pages) Total() int { return w.page }
+// Total is how many pages there are; -1 where nobody knows, as the rows of only
+// some items were given.
+func (w *Pages) Total() int {
+	if w.beside {
+		return -1
+	}
+	return w.page
+}
 
 // Window is some rows of a run's lattice, of one fate or of all.
 type Window struct {
@@ -177,7 +251,7 @@ func ReadWindow(ctx context.Context, kept PagesOf, sc store.Scope, run uuid.UUID
 	pass := 0
 	first := map[int]int{}
 	for _, h := range heads {
-		pass = h.Pass
+		pass, first[h.Page] = h.Pass, out.Total
 		out.Total += h.Count
 		for f, n := range h.Fates {
 			out.Fates[f] += n
@@ -193,7 +267,6 @@ func ReadWindow(ctx context.Context, kept PagesOf, sc store.Scope, run uuid.UUID
 			skip -= matching
 		default:
 			wanted = append(wanted, h.Page)
-			first[h.Page] = h.FirstRow
 			left -= matching
 			if len(wanted) == 1 {
 				left += skip
@@ -208,12 +281,8 @@ func ReadWindow(ctx context.Context, kept PagesOf, sc store.Scope, run uuid.UUID
 		return out, err
 	}
 	for i, packed := range bodies {
-		body, err := store.Unpack(packed)
+		rows, err := rowsOf(packed)
 		if err != nil {
-			return out, err
-		}
-		var rows []Row
-		if err := json.Unmarshal(body, &rows); err != nil {
 			return out, err
 		}
 		for j, r := range rows {

@@ -60,6 +60,7 @@ type batch struct {
 	repeated bool // an earlier try of some of it may be there already
 	starts   starts
 	entries  entries
+	later    postponed
 	pages    pages
 	ends     ends
 	permits  permits
@@ -68,6 +69,7 @@ type batch struct {
 func (b *batch) queue(q *pgx.Batch, session uuid.UUID) {
 	b.starts.queue(q, session, b.repeated)
 	b.entries.queue(q)
+	b.later.queue(q)
 	b.pages.queue(q)
 	b.ends.queue(q, session)
 	b.permits.queue(q)

@@ -147,7 +147,9 @@ func (s *Store) KeepCallback(ctx context.Context, token string, c Callback) erro
 // CalledBack makes the run that waits for a job look at it now, or as soon as it
 // would wait. An unknown token is answered like a known one.
 func (s *Store) CalledBack(ctx context.Context, token string) error {
-	tag, err := s.node.Exec(ctx, `UPDATE live SET called = NOT (state = 'waiting' AND reason IN ('job_running', 'items_wait')), wake = CASE WHEN state = 'waiting' AND reason IN ('job_running', 'items_wait') THEN now() ELSE wake END FROM callback c
+	tag, err := s.node.Exec(ctx, `WITH w AS (UPDATE waiting SET due = now() FROM callback c
+			WHERE c.hash = $1 AND c.expires > now() AND waiting.workspace_id = ANY (ARRAY[c.workspace_id]) AND waiting.run_id = c.run_id AND waiting.step = c.step AND waiting.rounds = c.rounds AND waiting.address = c.address)
+		UPDATE live SET called = NOT (state = 'waiting' AND reason IN ('job_running', 'items_wait')), wake = CASE WHEN state = 'waiting' AND reason IN ('job_running', 'items_wait') THEN now() ELSE wake END FROM callback c
 		WHERE c.hash = $1 AND c.expires > now() AND live.workspace_id = ANY (ARRAY[c.workspace_id]) AND live.run_id = c.run_id`, hashOf(token))
 	if err == nil && tag.RowsAffected() > 0 {
 		_, err = s.WakeDue(ctx)

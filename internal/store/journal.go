@@ -23,6 +23,8 @@ type RunJournal struct {
 	Store          *Store
 	Committer      *Committer
 	Workspace, Run uuid.UUID
+	// Sparse says that the items of a chunk stand far apart.
+	Sparse bool
 }
 
 // entryColumns lists what an entry is made of, from a table by that name.
@@ -71,9 +73,13 @@ func scanEntryAfter(row pgx.CollectableRow, before ...any) (*engine.Entry, error
 	return &e, nil
 }
 
+// rangeLeast is from how many items on a range of them is read: of few, nobody
+// knows how many others stand between them.
+const rangeLeast = 32
+
 // Entries implements engine.Journal: one query for a chunk's items at a step, by
 // a range of addresses where the chunk stands in the order of its items, by the
-// list of them where a wake changed it.
+// list of them where a wake changed it or only some items are looked at.
 func (j *RunJournal) Entries(ctx context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*engine.Entry, error) {
 	const from = ` FROM journal WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND step = $4 AND rounds = $5 AND part <= 0 AND address `
 	args := []any{j.Workspace, j.Run, pass, int(step), []byte(rounds)}
@@ -83,7 +89,7 @@ func (j *RunJournal) Entries(ctx context.Context, pass int, step uint16, rounds 
 		wanted[a], list[i] = true, []byte(a)
 	}
 	where := "BETWEEN $6 AND $7"
-	if slices.IsSorted(addresses) {
+	if !j.Sparse && len(addresses) >= rangeLeast && slices.IsSorted(addresses) {
 		args = append(args, list[0], list[len(list)-1])
 	} else {
 		where = "= ANY ($6)"
@@ -133,6 +139,14 @@ func (j *RunJournal) Append(ctx context.Context, e *engine.Entry, writes ...engi
 		return nil, errors.New("this journal is only read")
 	}
 	return j.Committer.Append(ctx, j.Workspace, j.Run, e, writes...)
+}
+
+// Postpone implements engine.Journal.
+func (j *RunJournal) Postpone(ctx context.Context, list []engine.Waits) error {
+	if j.Committer == nil {
+		return errors.New("this journal is only read")
+	}
+	return j.Committer.postpone(ctx, j.Workspace, j.Run, list)
 }
 
 // TriggerItems is the source of a run: its first entries. First are those that

@@ -2,18 +2,23 @@ package store
 
 import (
 	"context"
+	"errors"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"youngtrellis/internal/core/engine"
 )
 
 // LatticePage is a page of the lattice index.
 type LatticePage struct {
-	Workspace, Run  uuid.UUID
-	Pass, Page      int
-	FirstRow, Count int
-	Fates           []byte
-	Body            []byte
+	Workspace, Run uuid.UUID
+	Pass, Page     int
+	Count          int // rows
+	Fates          []byte
+	Body           []byte
+	Waits          []engine.Place // the items outside of loops that wait, whose rows are new on the page
 }
 
 // pageWrite is a page on its way.
@@ -40,9 +45,9 @@ type pages []*LatticePage
 
 func (p pages) queue(q *pgx.Batch) {
 	var (
-		workspace, run           [][16]byte
-		pass, page, first, count []int32
-		fates, body              [][]byte
+		workspace, run    [][16]byte
+		pass, page, count []int32
+		fates, body       [][]byte
 	)
 	type place struct {
 		run        uuid.UUID
@@ -57,15 +62,57 @@ func (p pages) queue(q *pgx.Batch) {
 			continue
 		}
 		workspace, run = append(workspace, x.Workspace), append(run, x.Run)
-		pass, page, first, count = append(pass, int32(x.Pass)), append(page, int32(x.Page)), append(first, int32(x.FirstRow)), append(count, int32(x.Count))
+		pass, page, count = append(pass, int32(x.Pass)), append(page, int32(x.Page)), append(count, int32(x.Count))
 		fates, body = append(fates, x.Fates), append(body, x.Body)
 	}
 	if len(run) == 0 {
 		return
 	}
-	q.Queue(`INSERT INTO lattice (workspace_id, run_id, pass, page, first_row, row_count, fates, body)
-		SELECT l.workspace_id, l.run_id, l.pass, l.page, l.first_row, l.row_count, l.fates, l.body
-		FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::int[], $6::int[], $7::bytea[], $8::bytea[]) AS l(workspace_id, run_id, pass, page, first_row, row_count, fates, body)
-		ON CONFLICT (workspace_id, run_id, pass, page) DO UPDATE SET first_row = EXCLUDED.first_row, row_count = EXCLUDED.row_count, fates = EXCLUDED.fates, body = EXCLUDED.body`,
-		workspace, run, pass, page, first, count, fates, body)
+	q.Queue(`INSERT INTO lattice (workspace_id, run_id, pass, page, row_count, fates, body)
+		SELECT l.workspace_id, l.run_id, l.pass, l.page, l.row_count, l.fates, l.body
+		FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::int[], $6::bytea[], $7::bytea[]) AS l(workspace_id, run_id, pass, page, row_count, fates, body)
+		ON CONFLICT (workspace_id, run_id, pass, page) DO UPDATE SET row_count = EXCLUDED.row_count, fates = EXCLUDED.fates, body = EXCLUDED.body`,
+		workspace, run, pass, page, count, fates, body)
+	p.queueWaits(q)
+}
+
+// queueWaits notes where the rows of waiting items stand, for those who wake them.
+func (p pages) queueWaits(q *pgx.Batch) {
+	var (
+		workspace, run [][16]byte
+		step, page     []int32
+		address        [][]byte
+	)
+	for _, x := range p {
+		for _, w := range x.Waits {
+			workspace, run, page = append(workspace, x.Workspace), append(run, x.Run), append(page, int32(x.Page))
+			step, address = append(step, int32(w.Step)), append(address, []byte(w.Address))
+		}
+	}
+	if len(run) > 0 {
+		q.Queue(`UPDATE waiting w SET page = p.page FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::bytea[], $5::int[]) AS p(workspace_id, run_id, step, address, page)
+			WHERE w.workspace_id = ANY (ARRAY[p.workspace_id]) AND w.run_id = p.run_id AND w.step = p.step AND w.rounds = '' AND w.address = p.address`, workspace, run, step, address, page)
+	}
+}
+
+// LatticeLast gives the number of the last page of a pass, and whether it has any.
+func (s *Store) LatticeLast(ctx context.Context, workspace, run uuid.UUID, pass int) (page int, found bool, err error) {
+	err = s.node.QueryRow(ctx, "SELECT page FROM lattice WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 ORDER BY page DESC LIMIT 1", workspace, run, pass).Scan(&page)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, false, nil
+	}
+	return page, err == nil, unavailable(err)
+}
+
+// LatticePages reads the rows of some pages of a pass, packed.
+func (s *Store) LatticePages(ctx context.Context, workspace, run uuid.UUID, pass int, pages []int) (map[int][]byte, error) {
+	rows, err := s.node.Query(ctx, "SELECT page, body FROM lattice WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND page = ANY($4)", workspace, run, pass, pages)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out := map[int][]byte{}
+	var page int
+	var body []byte
+	_, err = pgx.ForEachRow(rows, []any{&page, &body}, func() error { out[page] = slices.Clone(body); return nil })
+	return out, unavailable(err)
 }

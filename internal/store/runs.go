@@ -214,21 +214,21 @@ func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended b
 
 // LatticeHead is what is known of a stored page of the lattice without its rows.
 type LatticeHead struct {
-	Pass, Page, FirstRow, Count int
-	Fates                       map[string]int // how many rows of the page end in each fate
+	Pass, Page, Count int
+	Fates             map[string]int // how many rows of the page end in each fate
 }
 
 // LatticeHeads lists the pages of the newest pass of a run that has any.
 func (s *Store) LatticeHeads(ctx context.Context, sc Scope, run uuid.UUID) (out []LatticeHead, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT pass, page, first_row, row_count, fates FROM lattice
+		rows, err := tx.Query(ctx, `SELECT pass, page, row_count, fates FROM lattice
 			WHERE workspace_id = $1 AND run_id = $2 AND pass = (SELECT max(pass) FROM lattice WHERE workspace_id = $1 AND run_id = $2) ORDER BY page`, sc.workspace, run)
 		if err != nil {
 			return err
 		}
 		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (h LatticeHead, err error) {
 			var fates []byte
-			if err = row.Scan(&h.Pass, &h.Page, &h.FirstRow, &h.Count, &fates); err == nil {
+			if err = row.Scan(&h.Pass, &h.Page, &h.Count, &fates); err == nil {
 				err = json.Unmarshal(fates, &h.Fates)
 			}
 			return h, err

@@ -55,7 +55,7 @@ const releaseSQL = `WITH n AS (UPDATE node_session SET ended = now() WHERE id = 
 	d AS (DELETE FROM live l USING n WHERE l.session_id = n.id AND l.cancel > 0 RETURNING l.*),
 	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
 		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
-	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, takeovers = takeovers + CASE WHEN begun AND NOT $2 THEN 1 ELSE 0 END,
+	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, woken = false, takeovers = takeovers + CASE WHEN begun AND NOT $2 THEN 1 ELSE 0 END,
 		interrupted = CASE WHEN $2 THEN interrupted ELSE least(interrupted, n.seen) END
 	FROM n WHERE l.session_id = n.id AND l.cancel = 0`
 
@@ -192,7 +192,7 @@ const wakeMost = 500
 // tells all nodes.
 func (s *Store) WakeDue(ctx context.Context) (int64, error) {
 	tag, err := s.node.Exec(ctx, `WITH due AS (SELECT workspace_id, run_id FROM live WHERE state = 'waiting' AND wake <= now() ORDER BY wake LIMIT $1 FOR UPDATE SKIP LOCKED),
-		u AS (UPDATE live l SET state = 'queued' FROM due WHERE l.workspace_id = ANY (ARRAY[due.workspace_id]) AND l.run_id = due.run_id RETURNING l.run_id)
+		u AS (UPDATE live l SET state = 'queued', woken = reason IN ('job_running', 'items_wait') FROM due WHERE l.workspace_id = ANY (ARRAY[due.workspace_id]) AND l.run_id = due.run_id RETURNING l.run_id)
 		SELECT run_id, pg_notify('trellis_queue', '') FROM u`, wakeMost)
 	return tag.RowsAffected(), unavailable(err)
 }

@@ -51,6 +51,45 @@ func (c *Counts) Of(step uint16) StepCounts {
 	return StepCounts{Step: step}
 }
 
+// plus adds what others counted.
+func (c Counts) plus(o Counts) Counts { return c.with(o, 1) }
+
+// less takes away what others counted.
+func (c Counts) less(o Counts) Counts { return c.with(o, -1) }
+
+func (c Counts) with(o Counts, sign int) Counts {
+	if len(c.Steps) == 0 && c.In == 0 {
+		return o
+	}
+	c.In += sign * o.In
+	c.Through += sign * o.Through
+	c.Joined += sign * o.Joined
+	c.Held += sign * o.Held
+	c.Nothing += sign * o.Nothing
+	c.SetAside += sign * o.SetAside
+	c.Stopped += sign * o.Stopped
+	c.InDoubt += sign * o.InDoubt
+	c.Waiting += sign * o.Waiting
+	c.Calls += sign * o.Calls
+	c.Units += float64(sign) * o.Units
+	c.Steps = slices.Clone(c.Steps)
+	for i := range c.Steps {
+		s, more := &c.Steps[i], o.Of(c.Steps[i].Step)
+		s.In += sign * more.In
+		s.Out += sign * more.Out
+		s.Held += sign * more.Held
+		s.Nothing += sign * more.Nothing
+		s.SetAside += sign * more.SetAside
+		s.Stopped += sign * more.Stopped
+		s.InDoubt += sign * more.InDoubt
+		s.Waiting += sign * more.Waiting
+		s.Calls += sign * more.Calls
+		s.Units += float64(sign) * more.Units
+		s.Millis += int64(sign) * more.Millis
+	}
+	return c
+}
+
 // tally counts. Steps of an earlier revision that are gone are not counted.
 type tally struct {
 	mu     sync.Mutex // protects the following fields

@@ -141,7 +141,7 @@ func (b *base) digest(ctx context.Context, content []byte) (sum []byte, err erro
 
 // append gives an effect its end and makes it durable. What stands in the
 // journal is what counts: another may have been there first.
-func (b *base) append(ctx context.Context, f *flow, e *Entry, gave *Gave, why *call.Failure, repeat string) (*Entry, error) {
+func (b *base) append(ctx context.Context, f *flow, e *Entry, gave *Gave, why *call.Failure, repeat string, writes ...Write) (*Entry, error) {
 	if e.Ended = b.now(); e.Ended.Before(f.it.At) {
 		e.Ended = f.it.At
 	}
@@ -153,7 +153,7 @@ func (b *base) append(ctx context.Context, f *flow, e *Entry, gave *Gave, why *c
 			return nil, b.left(f, err)
 		}
 	}
-	return b.Journal.Append(ctx, e)
+	return b.Journal.Append(ctx, e, writes...)
 }
 
 // outcome is what a final failure becomes.

@@ -56,6 +56,8 @@ type Spec struct {
 	// and zero if none did since the run last got further. Calls of that time may
 	// have been forgotten by the other side.
 	Interrupted time.Time
+	// Due are the items that a wake is about; nil for all.
+	Due *Due
 }
 
 // Run is a spec in a world.
@@ -89,16 +91,23 @@ type Result struct {
 
 // Execute carries the last pass out. It may be called again after a crash:
 // what is journaled is not done again. ErrHandover says that it was told to
-// hand over, ErrDropped that the run is another's; every other error is the
-// journal's. That an item failed is no error.
+// hand over, ErrDropped that the run is another's, ErrWide that a wake needs all
+// items; every other error is the journal's. That an item failed is no error.
 func (r *Run) Execute(ctx context.Context, stop *Stop) (*Result, error) {
 	if stop == nil {
 		stop = &Stop{}
 	}
-	x := newExecution(r, stop)
+	if r.Due != nil {
+		return r.wake(ctx, stop)
+	}
+	return newExecution(r, stop).carryOut(ctx)
+}
+
+// carryOut executes live.
+func (x *execution) carryOut(ctx context.Context) (*Result, error) {
 	x.live = true
 	var release func()
-	x.calls, release = stop.cuttable(ctx)
+	x.calls, release = x.stop.cuttable(ctx)
 	defer release()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)

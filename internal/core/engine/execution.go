@@ -26,7 +26,9 @@ type execution struct {
 	found   atomic.Pointer[call.Secrets] // in answers; masked on every surface
 	size    atomic.Int64                 // of the next chunk
 	faults  atomic.Int64                 // so far
-	wanted  *wanted                      // inspect these items and what leads to them
+	wanted  *wanted                      // follow these items only, and what leads to them
+	about   map[Place]bool               // in a wake: the items that it is about
+	rest    Counts                       // in a wake: what the other items had counted
 	waiting waits
 	facts   sync.Once // guards the following field
 	run     map[string]any
@@ -217,7 +219,7 @@ func (x *execution) pause(ctx context.Context, d time.Duration) bool {
 
 // result is how the execution ended.
 func (x *execution) result() (*Result, error) {
-	res := &Result{State: Succeeded, Counts: x.counts.snapshot(), Secrets: x.secrets()}
+	res := &Result{State: Succeeded, Counts: x.rest.plus(x.counts.snapshot()), Secrets: x.secrets()}
 	why, parked, failure := x.stop.reason()
 	if why == goesOn && x.waiting.parked != nil {
 		why, parked = parks, x.waiting.parked
@@ -247,6 +249,7 @@ func (x *execution) result() (*Result, error) {
 type wanted struct {
 	list   []item.Address                  // sorted
 	groups map[item.Address][]item.Address // the members of each group among them
+	due    []item.Address                  // in a wake: those that it is about; sorted
 }
 
 // relevant tells whether an item can lead to a wanted one, or came from one.
@@ -281,6 +284,9 @@ func (w *wanted) child(of item.Address, step uint16, rounds item.Rounds) (n uint
 // beyond tells whether anything is wanted that comes at or after an address,
 // among its siblings.
 func (w *wanted) beyond(a item.Address) bool {
+	if w.came(a) {
+		return true
+	}
 	i, _ := slices.BinarySearch(w.list, a)
 	if i == len(w.list) {
 		return false

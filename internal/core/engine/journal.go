@@ -103,6 +103,9 @@ type Journal interface {
 	// the writes was applied. It holds out while the database is away; an error
 	// is final for this execution.
 	Append(ctx context.Context, e *Entry, writes ...Write) (*Entry, error)
+	// Postpone says until when items wait whose effect has begun: nothing that
+	// is decided depends on it, only when they are looked at again.
+	Postpone(ctx context.Context, list []Waits) error
 }
 
 // ErrDropped says that the run is no longer ours to carry out: whoever took it

@@ -92,6 +92,9 @@ func (m MemoryJournal) Append(_ context.Context, e *Entry, _ ...Write) (*Entry, 
 	return e, nil
 }
 
+// Postpone implements Journal. Nobody wakes what is in memory.
+func (m MemoryJournal) Postpone(context.Context, []Waits) error { return nil }
+
 // PageOf implements Journal.
 func (m MemoryJournal) PageOf(_ context.Context, k Key, n uint32) (*Entry, error) {
 	m.mu.Lock()

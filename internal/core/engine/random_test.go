@@ -14,104 +14,32 @@ import (
 	"pgregory.net/rapid"
 
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/workflow"
 )
 
-// grower draws workflows of steps on every base, nested in one another. Every
-// item has a number n, whatever was done to it.
-type grower struct {
-	*rapid.T
-	parallel int
-	onError  string
-	names    int
-	spreads  int
-	budget   int
-	again    int // within how many loops that repeat: what multiplies there would never end
-}
+// dice are those of a property test.
+type dice struct{ *rapid.T }
 
-func (g *grower) name() string {
-	g.names++
-	return fmt.Sprintf("s%d", g.names)
-}
+func (d dice) Between(from, to int) int { return rapid.IntRange(from, to).Draw(d.T, "number") }
+func (d dice) Of(list ...string) string { return rapid.SampledFrom(list).Draw(d.T, "one of") }
 
-func (g *grower) number(name string, from, to int) int {
-	return rapid.IntRange(from, to).Draw(g.T, name)
-}
-
-// steps draws a list of steps, as flow YAML.
-func (g *grower) steps(depth int) string {
-	var list []string
-	for range g.number("steps", 1, 3) {
-		if g.budget--; g.budget < 0 {
-			break
-		}
-		list = append(list, g.step(depth)...)
+// tree draws the steps of a workflow.
+func tree(t *rapid.T, onError string) string {
+	d := dice{t}
+	g := &enginetest.Grower{Dice: d, Budget: 9, Spreads: 2}
+	g.Send = func(n string) string {
+		return fmt.Sprintf(`{name: %s, type: hall.send, connection: hall, input: {n: "(= item.n )"}, parallel: 1, on_error: %s, output: under answer}`, n, onError)
 	}
-	return "[" + strings.Join(list, ", ") + "]"
-}
-
-func (g *grower) step(depth int) []string {
-	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column"}
-	if depth < 3 {
-		kinds = append(kinds, "branch", "branch", "loop", "loop", "until")
+	g.List = func(n string) []string {
+		return []string{fmt.Sprintf(`{name: %s, type: hall.pieces, connection: hall, input: {n: %d, pages: %d}, parallel: 1, when_none: %s}`, n, d.Between(0, 3), d.Between(1, 3), d.Of("end", "pass"))}
 	}
-	kind := rapid.SampledFrom(kinds).Draw(g.T, "kind")
-	if kind == "spread" || kind == "list" {
-		if g.spreads++; g.spreads > 2 || g.again > 0 {
-			kind = "shape"
-		}
+	g.Wait = func(n string, _ bool) string {
+		return fmt.Sprintf(`{name: %s, type: wait, settings: {until: '"2026-01-01T00:00:00Z"'}}`, n)
 	}
-	n := g.name()
-	keep := fmt.Sprintf(`{name: %s_n, type: shape, settings: {keep: none, set: {n: "(= sum(map(item.list, .n)) )"}}}`, n)
-	switch kind {
-	case "filter":
-		return []string{fmt.Sprintf(`{name: %s, type: filter, settings: {where: item.n %% %d != 1}}`, n, g.number("mod", 2, 5))}
-	case "send":
-		return []string{fmt.Sprintf(`{name: %s, type: hall.send, connection: hall, input: {n: "(= item.n )"}, parallel: %d, on_error: %s, output: under answer}`, n, g.parallel, g.onError)}
-	case "spread":
-		return []string{fmt.Sprintf(`{name: %s, type: spread, settings: {list: "filter([item.n, item.n + 1, item.n + 2], # %% %d != 0)", as: n}, when_none: %s}`, n, g.number("mod", 2, 3), g.none())}
-	case "list":
-		return []string{fmt.Sprintf(`{name: %s, type: hall.pieces, connection: hall, input: {n: %d, pages: %d}, parallel: %d, when_none: %s}`, n, g.number("n", 0, 3), g.number("pages", 1, 3), g.parallel, g.none())}
-	case "batch":
-		by := rapid.SampledFrom([]string{"size: 2", "size: 3", "size: 2, by: item.n % 2", "by: item.n % 3"}).Draw(g.T, "by")
-		return []string{fmt.Sprintf(`{name: %s, type: batch, settings: {%s, as: list}}`, n, by), keep}
-	case "gather":
-		by := rapid.SampledFrom([]string{"", "by: item.n % 2, "}).Draw(g.T, "by")
-		return []string{fmt.Sprintf(`{name: %s, type: gather, settings: {%sfields: {n: {how: sum, of: item.n}, c: {how: count}}}}`, n, by)}
-	case "wait":
-		return []string{fmt.Sprintf(`{name: %s, type: wait, settings: {until: '"2026-01-01T00:00:00Z"'}}`, n)}
-	case "column":
-		return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + 1 )"}}}`, n), fmt.Sprintf(`{name: %s_c, type: shape, settings: {set: {of: "(= len(column(\"%s\")) )"}}}`, n, n)}
-	case "branch":
-		take := "first"
-		if g.again == 0 {
-			take = rapid.SampledFrom([]string{"first", "every"}).Draw(g.T, "take")
-		}
-		text := fmt.Sprintf(`{name: %s, type: branch, settings: {take: %s, cases: [{name: a, when: item.n %% 2 == 0, steps: %s}, {name: b, when: item.n %% 3 == 0, steps: %s}]`, n, take, g.steps(depth+1), g.steps(depth+1))
-		if rapid.Bool().Draw(g.T, "else") {
-			text += ", else: " + g.steps(depth+1)
-		}
-		return []string{text + "}}"}
-	case "loop":
-		by := rapid.SampledFrom([]string{"size: 1", "size: 2", "by: item.n % 2", "size: 2, by: item.n % 2"}).Draw(g.T, "by")
-		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {%s, steps: %s}}`, n, by, g.steps(depth+1))}
-	case "until":
-		g.again++
-		defer func() { g.again-- }()
-		return []string{fmt.Sprintf(`{name: %s, type: loop, settings: {until: item.n > %d, rounds: %d, steps: %s}}`, n, g.number("until", 0, 9), g.number("rounds", 1, 3), g.steps(depth+1))}
-	}
-	return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + %d )", at: "(= now() )"}}}`, n, g.number("add", 0, 9))}
-}
-
-func (g *grower) none() string { return rapid.SampledFrom([]string{"end", "pass"}).Draw(g.T, "none") }
-
-// tree draws a workflow. Steps that the checker refuses, since they read a
-// column or stand where they cannot, are drawn anew.
-func tree(t *rapid.T, onError string) (steps string) {
-	g := &grower{T: t, parallel: 1, onError: onError, budget: 9}
-	return g.steps(0)
+	return g.Steps()
 }
 
 func grown(t require.TestingT, steps string, parallel int) *workflow.Plan {

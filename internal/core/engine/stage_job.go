@@ -10,6 +10,7 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
 )
 
 // jobs calls an action that takes a while: it begins the work, looks until it is
@@ -182,13 +183,19 @@ func (s *jobs) look(ctx context.Context) error {
 	}
 	soonest := s.soonest()
 	pause := soonest.Sub(s.Clock.Now())
-	if pause > maxWait {
-		message := fmt.Sprintf("%s works on it; the next look is at %s", s.step.Action.Connector().Title, soonest.UTC().Format("15:04 UTC"))
-		s.wait(&call.Parked{Reason: call.ReasonJob, Connection: s.step.Connection, Until: soonest, Message: message})
-		return s.leaveAll(ctx, message)
+	if pause > maxWait || s.about != nil {
+		p := jobParked(s.step, soonest)
+		s.wait(p)
+		return s.leaveAll(ctx, p.Message)
 	}
 	s.pause(ctx, max(pause, 0))
 	return ctx.Err()
+}
+
+// jobParked is why a run waits that has a job under way at a step.
+func jobParked(step *workflow.CompiledStep, soonest time.Time) *call.Parked {
+	message := fmt.Sprintf("%s works on it; the next look is at %s", step.Action.Connector().Title, soonest.UTC().Format("15:04 UTC"))
+	return &call.Parked{Reason: call.ReasonJob, Connection: step.Connection, Until: soonest, Message: message}
 }
 
 // soonest is when the next of the jobs is due.
@@ -224,10 +231,12 @@ func (s *jobs) leaveAll(ctx context.Context, message string) error {
 		return err
 	}
 	var out []*flow
+	var later []Waits
 	for _, j := range s.pending {
 		switch {
 		case j.f.state != moving: // it says already what it waits for
 		case s.room.live && message != "" && j.known.submitted != nil:
+			later = append(later, Waits{Key: s.key(j.f.it.Address, PartSubmit), Due: j.next})
 			j.f.become(parked, s.step.Number, s.rounds)
 			s.show(j.f, Waiting, message)
 		default:
@@ -239,6 +248,10 @@ func (s *jobs) leaveAll(ctx context.Context, message string) error {
 		out = append(out, j.f)
 	}
 	s.pending = nil
+	err := s.held(ctx, "the times of the next looks cannot be written", func(ctx context.Context) error { return s.Journal.Postpone(ctx, later) })
+	if err != nil {
+		return err
+	}
 	return s.chunks(ctx, out, s.down)
 }
 
@@ -290,7 +303,7 @@ func (s *jobs) ask(ctx context.Context, j *job) error {
 		return nil
 	}
 	e.InputHash, e.Generation = begun.InputHash, begun.Generation
-	j.known.entry, err = s.append(ctx, j.f, e, gave, why, repeat)
+	j.known.entry, err = s.append(ctx, j.f, e, gave, why, repeat, Wakes{begun.Key})
 	return err
 }
 

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
 )
@@ -20,7 +19,8 @@ type park struct {
 	pile  *pile
 	woken []awake
 	rest  []asleep
-	next  int // running number of the next wake
+	next  int  // running number of the next wake
+	woke  bool // those that a wake is about
 }
 
 type awake struct {
@@ -153,9 +153,7 @@ func (s *park) end(ctx context.Context) error {
 		if err := s.release(ctx); err != nil {
 			return err
 		}
-		n := 0
-		for now := s.now(); n < len(s.rest) && !s.rest[n].due.After(now); n++ {
-		}
+		n := s.ready()
 		if len(s.rest) == 0 || !s.effective() {
 			break
 		}
@@ -167,7 +165,7 @@ func (s *park) end(ctx context.Context) error {
 			continue
 		}
 		pause := s.rest[0].due.Sub(s.now())
-		if pause > maxWait || !s.pause(ctx, pause) {
+		if pause > maxWait || s.about != nil || !s.pause(ctx, pause) {
 			break
 		}
 	}
@@ -180,8 +178,31 @@ func (s *park) end(ctx context.Context) error {
 	return s.down.end(ctx)
 }
 
+// ready puts those whose time has come first, and tells how many they are.
+func (s *park) ready() int {
+	n := 0
+	for now := s.now(); n < len(s.rest) && !s.rest[n].due.After(now); n++ {
+	}
+	if s.about == nil || s.woke {
+		return n
+	}
+	s.woke = true // whose time it is was decided by the database's clock, once
+	n = 0
+	for i, d := range s.rest {
+		if f, err := s.pile.get(d.place); err == nil && s.about[Place{s.step.Number, f.it.Address}] {
+			copy(s.rest[n+1:i+1], s.rest[n:i])
+			s.rest[n] = d
+			n++
+		}
+	}
+	return n
+}
+
 // wake makes it durable that items go on, in the order in which they are due.
 func (s *park) wake(ctx context.Context, due []asleep) error {
+	if s.about != nil { // as many as went on from here before have their numbers
+		s.next = max(s.next, s.Due.Counts.Of(s.step.Number).Out)
+	}
 	flows := make([]*flow, len(due))
 	number := map[*flow]awake{}
 	for i, d := range due {
@@ -254,7 +275,7 @@ func (s *park) asleep(ctx context.Context) error {
 		}
 	}
 	if len(s.rest) > 0 && s.room.live {
-		s.wait(&call.Parked{Reason: call.ReasonWait, Until: s.rest[0].due, Message: s.step.Name + " waits until " + s.rest[0].due.UTC().Format("2 Jan 15:04 UTC")})
+		s.wait(s.parkedAt(s.step.Number, s.rest[0].due))
 	}
 	s.rest = nil
 	return s.chunks(ctx, out, s.down)

@@ -320,6 +320,7 @@ CREATE TABLE live (
   connection   text NOT NULL DEFAULT '',
   message      text NOT NULL DEFAULT '',
   called       boolean NOT NULL DEFAULT false, -- a callback came while it was on its way
+  woken        boolean NOT NULL DEFAULT false, -- it had parked in good order, and only what is due need be looked at
   cancel       smallint NOT NULL DEFAULT 0,    -- 1: asked to end; 2: asked again, calls are cut
   cancelled_by text NOT NULL DEFAULT '',
   takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
@@ -412,6 +413,7 @@ CREATE TABLE waiting (
   rounds       bytea NOT NULL,
   address      bytea NOT NULL,
   due          timestamptz NOT NULL,
+  page         integer, -- of the lattice, where its row stands; null: not written yet
   PRIMARY KEY (workspace_id, run_id, step, rounds, address)
 );
 -- What of a run is due.
@@ -422,7 +424,6 @@ CREATE TABLE lattice (
   run_id       uuid NOT NULL,
   pass         integer NOT NULL,
   page         integer NOT NULL,
-  first_row    integer NOT NULL,
   row_count    integer NOT NULL,
   fates        bytea NOT NULL, -- JSON: how many rows of the page end in each fate
   body         bytea NOT NULL, -- zstd of JSON rows
