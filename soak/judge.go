@@ -179,7 +179,7 @@ func (w *world) judge(ctx context.Context, r *report) error {
 
 	events := maps.Clone(w.accepted)
 	maps.Copy(events, w.left)
-	j := &judgement{world: w}
+	j := &judgement{world: w, done: map[string]int{}}
 	for name, list := range runs {
 		e, ok := events[name]
 		if !ok {
@@ -202,6 +202,7 @@ func (w *world) judge(ctx context.Context, r *report) error {
 	r.holds("what is in doubt happened once or never", j.doubtOf, j.doubt)
 	w.side.mu.Lock()
 	defer w.side.mu.Unlock()
+	r.holds("in trees happened what did in the twin's, as often", len(j.done), j.trees())
 	r.holds("no key came with two contents", len(w.side.keys), make([]string, w.side.clashes))
 	r.induced["(keys that came again, and were known)"] = w.side.repeats
 	for name, n := range w.side.faults {
@@ -229,7 +230,7 @@ func (w *world) outcome(ctx context.Context, id uuid.UUID) (*outcome, error) {
 				return nil, fmt.Errorf("run %s has two rows at %s", id, r.Address)
 			}
 			for _, c := range r.Cells {
-				out.Rows[r.Address] = append(out.Rows[r.Address], cell{string(c.Fate), c.Text})
+				out.Rows[r.Address] = append(out.Rows[r.Address], newCell(string(c.Fate), c.Text))
 			}
 		}
 		if from+count >= got.Total {
@@ -241,14 +242,39 @@ func (w *world) outcome(ctx context.Context, id uuid.UUID) (*outcome, error) {
 // judgement gathers what differs from the twin.
 type judgement struct {
 	*world
+	done                             map[string]int // in trees, by the twin
 	items, keyedOf, onceOf, doubtOf  int
 	ends, differ, keyed, once, doubt []string
+}
+
+// trees compares what happened at the other side by the steps of trees.
+func (j *judgement) trees() (wrong []string) {
+	all := map[string]bool{}
+	for what := range j.done {
+		all[what] = true
+	}
+	for what := range j.side.effects {
+		if strings.HasPrefix(what, "/keyed/tree") {
+			all[what] = true
+		}
+	}
+	for _, what := range sorted(all) {
+		if n := j.side.effects[what]; n != j.done[what] {
+			wrong = append(wrong, fmt.Sprintf("%s: %d times, and by the twin %d", what, n, j.done[what]))
+		}
+	}
+	return wrong
 }
 
 const inDoubt = "may_have_been_sent"
 
 func (j *judgement) compare(e event, run uuid.UUID, got, want *outcome) {
 	doubts := 0
+	if strings.HasPrefix(e.workflow, "tree") {
+		for what, n := range want.Done {
+			j.done[what] += n
+		}
+	}
 	steps := sorted(writes[e.workflow])
 	for address, cells := range want.Rows {
 		j.items++

@@ -26,6 +26,8 @@ type settings struct {
 	nodes  int
 	faults int
 	seed   uint64
+	trees  int           // workflows of steps on every base, drawn by the dice
+	wait   time.Duration // for about as long their items wait
 	binary string
 	fast   bool // the database need not outlive a loss of power
 	keep   bool // its folder, to look into it
@@ -39,6 +41,7 @@ func main() {
 	faults := flag.Int("faults", 160, "how many faults in each")
 	seed := flag.Uint64("seed", 0, "of the dice; 0 for one of its own")
 	binary := flag.String("service", "bin/trellis", "the service's binary")
+	trees := flag.Int("trees", 12, "how many workflows are drawn, of steps on every base")
 	keep := flag.Bool("keep", false, "keep the folders with the logs")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -53,7 +56,7 @@ func main() {
 		if err != nil || count < 1 {
 			log.Fatalf("soak: -nodes is %q", *nodes)
 		}
-		s := settings{nodes: count, faults: *faults, seed: *seed, binary: *binary, keep: *keep, say: func(format string, args ...any) { fmt.Printf("soak: "+format+"\n", args...) }}
+		s := settings{nodes: count, faults: *faults, seed: *seed, trees: *trees, wait: 32 * time.Second, binary: *binary, keep: *keep, say: func(format string, args ...any) { fmt.Printf("soak: "+format+"\n", args...) }}
 		r, err := soak(ctx, s)
 		if err != nil {
 			log.Fatal("soak: ", err)
@@ -73,7 +76,7 @@ func main() {
 func soak(ctx context.Context, s settings) (*report, error) {
 	r := newReport(s)
 	s.counted = r.count
-	s.say("%d nodes, %d faults, seed %d", s.nodes, s.faults, s.seed)
+	s.say("%d nodes, %d faults, %d trees, seed %d", s.nodes, s.faults, s.trees, s.seed)
 	w, err := newWorld(ctx, s)
 	if err != nil {
 		return nil, err

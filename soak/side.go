@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -21,9 +23,12 @@ type said struct {
 }
 
 // says is what the other side answers when it is well.
-func says(path string, body []byte) said {
-	if path == "/look" {
+func says(u *url.URL, body []byte) said {
+	if u.Path == "/look" {
 		return said{http.StatusOK, `{"glaze": "celadon"}`}
+	}
+	if count, ok := strings.CutPrefix(u.Path, "/pieces/"); ok {
+		return pieces(count, u.Query().Get("page"))
 	}
 	var in struct {
 		ID  string `json:"id"`
@@ -36,6 +41,17 @@ func says(path string, body []byte) said {
 		return said{http.StatusUnprocessableEntity, `{"message": "there is no such piece"}`}
 	}
 	return said{http.StatusOK, fmt.Sprintf(`{"done": %q}`, in.ID)}
+}
+
+// pieces is a page of so many pieces, two at a time.
+func pieces(count, page string) said {
+	n, _ := strconv.Atoi(count)
+	p, _ := strconv.Atoi(page)
+	list := []string{}
+	for i := 2 * max(0, p-1); i < min(n, 2*p); i++ {
+		list = append(list, fmt.Sprintf(`{"n": %d}`, i))
+	}
+	return said{http.StatusOK, fmt.Sprintf(`{"pieces": [%s], "more": %v}`, strings.Join(list, ", "), n > 2*p)}
 }
 
 // side is the other side. What is posted under /keyed is known again by its
@@ -116,7 +132,7 @@ func (s *side) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, `{"message": "not so fast"}`, http.StatusTooManyRequests)
 		return
 	}
-	answer := s.effect(r.URL.Path, r.Header.Get("Idempotency-Key"), body)
+	answer := s.effect(r.URL, r.Header.Get("Idempotency-Key"), body)
 	switch fault {
 	case "an error after the effect":
 		http.Error(w, `{"message": "something broke"}`, http.StatusInternalServerError)
@@ -130,9 +146,10 @@ func (s *side) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // effect lets it happen, unless it is known by its key.
-func (s *side) effect(path, key string, body []byte) said {
-	answer := says(path, body)
-	if path == "/look" {
+func (s *side) effect(u *url.URL, key string, body []byte) said {
+	answer := says(u, body)
+	path := u.Path
+	if !strings.HasPrefix(path, "/keyed") && !strings.HasPrefix(path, "/once") {
 		return answer
 	}
 	s.mu.Lock()
@@ -148,13 +165,18 @@ func (s *side) effect(path, key string, body []byte) said {
 		s.keys[key] = &kept{body: string(body), said: answer}
 	}
 	if answer.Status == http.StatusOK {
-		var in struct {
-			ID string `json:"id"`
-		}
-		_ = json.Unmarshal(body, &in)
-		s.effects[path+" "+in.ID]++
+		s.effects[named(path, body)]++
 	}
 	return answer
+}
+
+// named is what happens: where, and with what.
+func named(path string, body []byte) string {
+	var in struct {
+		ID string `json:"id"`
+	}
+	_ = json.Unmarshal(body, &in)
+	return path + " " + in.ID
 }
 
 // happened is how often something happened.

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"youngtrellis/internal/core/call"
@@ -52,13 +54,26 @@ type event struct {
 	name     string
 	workflow string
 	items    int
+	due      time.Time // until when some of its items wait; others wait longer
+}
+
+// dues are until when the items of an event wait, by turns.
+func (e event) dues() []any {
+	out := make([]any, 0, 3)
+	for _, d := range []time.Duration{0, time.Second, 3 * time.Second} {
+		out = append(out, e.due.Add(d).UTC().Format(time.RFC3339))
+	}
+	return out
 }
 
 // nth is the event of that number; a few are so long that they take several chunks.
-func nth(n int) event {
-	e := event{name: "e" + strconv.Itoa(n), workflow: "keyed", items: 1 + n%9}
+func nth(n, trees int, due time.Time) event {
+	e := event{name: "e" + strconv.Itoa(n), workflow: "keyed", items: 1 + n%9, due: due}
 	if n%3 == 2 {
 		e.workflow = "once"
+	}
+	if n%2 == 1 && trees > 0 {
+		e.workflow = fmt.Sprintf("tree-%d", n/2%trees)
 	}
 	if n%60 == 30 {
 		e.items = 150
@@ -70,6 +85,9 @@ func (e event) fields() []map[string]any {
 	out := make([]map[string]any, e.items)
 	for i := range out {
 		out[i] = map[string]any{"event": e.name, "id": e.name + "-" + strconv.Itoa(i), "n": int64(i), "bad": (len(e.name)+i)%13 == 12}
+		if strings.HasPrefix(e.workflow, "tree") {
+			out[i] = map[string]any{"event": e.name, "n": int64(i), "due": e.dues()}
+		}
 	}
 	return out
 }
@@ -89,10 +107,19 @@ func (e event) body() []byte {
 // cell is what is compared of a cell.
 type cell struct{ Fate, Text string }
 
+// newCell leaves out when an item went on that waited.
+func newCell(fate, text string) cell {
+	if before, _, ok := strings.Cut(text, " until "); ok && before == "waited" {
+		text = before
+	}
+	return cell{fate, text}
+}
+
 // outcome is how a run ended, and how each of its items did, by address.
 type outcome struct {
 	State string
 	Rows  map[string][]cell
+	Done  map[string]int // what happened at the other side, and how often
 }
 
 // twin carries an event out in memory, without faults.
@@ -106,42 +133,70 @@ func twin(ctx context.Context, e event, document string) (*outcome, error) {
 		return nil, err
 	}
 	m := &engine.Memory{Items: e.fields()}
-	run := &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: calm{}, Clock: clock{}, Lattice: m}}
-	res, err := run.Execute(ctx, &engine.Stop{})
-	if err != nil {
-		return nil, err
+	out := &outcome{Rows: map[string][]cell{}, Done: map[string]int{}}
+	c := &clock{now: e.due.Add(-time.Minute)}
+	side := &calm{done: out.Done}
+	run := &engine.Run{Spec: engine.Spec{Facts: workflow.RunFacts{Started: c.now}, Passes: []engine.Pass{{Number: 1, Plan: plan}}}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: side, Clock: c, Lattice: m}}
+	for {
+		m.Seen = nil
+		res, err := run.Execute(ctx, &engine.Stop{})
+		if err != nil {
+			return nil, err
+		}
+		if res.Parked == nil {
+			out.State = string(res.State)
+			break
+		}
+		c.until(res.Parked.Until)
 	}
-	out := &outcome{State: string(res.State), Rows: map[string][]cell{}}
 	for _, r := range m.Seen {
 		for _, step := range plan.Steps {
 			c := r.Cell(step.Number)
-			out.Rows[r.Address.String()] = append(out.Rows[r.Address.String()], cell{string(c.Fate), c.Text})
+			out.Rows[r.Address.String()] = append(out.Rows[r.Address.String()], newCell(string(c.Fate), c.Text))
 		}
 	}
 	return out, nil
 }
 
 // calm is the outside as it is without faults.
-type calm struct{}
-
-func (calm) Open(context.Context, string) (engine.Connection, error) { return calm{}, nil }
-func (calm) Account() engine.Account                                 { return engine.Account{} }
-func (calm) Hold(context.Context, time.Duration, string) error       { return nil }
-func (calm) Send(_ context.Context, c *call.Call, _ string) (*call.Answer, *call.Sent, error) {
-	s := says(c.URL.Path, bytes.Clone(c.Body))
-	sent := c.Show(nil)
-	sent.Status = s.Status
-	return &call.Answer{Status: s.Status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(s.Body)}, sent, nil
+type calm struct {
+	mu   sync.Mutex
+	done map[string]int
 }
 
-type clock struct{}
-
-func (clock) Now() time.Time { return time.Now() }
-func (clock) Sleep(ctx context.Context, d time.Duration) error {
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(d):
-		return nil
+func (s *calm) Open(context.Context, string) (engine.Connection, error) { return s, nil }
+func (s *calm) Account() engine.Account                                 { return engine.Account{} }
+func (s *calm) Hold(context.Context, time.Duration, string) error       { return nil }
+func (s *calm) Send(_ context.Context, c *call.Call, _ string) (*call.Answer, *call.Sent, error) {
+	answer := says(c.URL, bytes.Clone(c.Body))
+	sent := c.Show(nil)
+	if sent.Status = answer.Status; answer.Status == http.StatusOK && c.Method == http.MethodPost {
+		s.mu.Lock()
+		s.done[named(c.URL.Path, c.Body)]++
+		s.mu.Unlock()
 	}
+	return &call.Answer{Status: answer.Status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(answer.Body)}, sent, nil
+}
+
+// clock is one on which waiting takes no time.
+type clock struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+func (c *clock) until(t time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = t
+}
+
+func (c *clock) Sleep(ctx context.Context, d time.Duration) error {
+	c.until(c.Now().Add(d))
+	return ctx.Err()
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -89,6 +90,7 @@ func newWorld(ctx context.Context, s settings) (w *world, err error) {
 	}
 	w.side = newSide(s.seed)
 	w.documents = documents(w.side.URL)
+	maps.Copy(w.documents, forest(s.trees, w.side.URL, s.seed))
 	for i := range s.nodes {
 		p, err := clustertest.StartProxy(address)
 		if err != nil {
@@ -314,7 +316,7 @@ func (w *world) callers(ctx context.Context, numbers <-chan int) {
 			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 4}}
 			defer client.CloseIdleConnections()
 			for n := range numbers {
-				w.call(ctx, client, dice, nth(n))
+				w.call(ctx, client, dice, nth(n, w.trees, time.Now().Add(w.wait)))
 			}
 		})
 	}

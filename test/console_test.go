@@ -62,7 +62,7 @@ func TestANewcomerBuildsTheSliceByHand(t *testing.T) {
 	do(t, page, browser.See("signed in as Ottermere Clayworks, front desk"))
 
 	do(t, page, browser.Click("Workflows"), browser.See("What should happen?"), browser.Click("New workflow"), browser.Type(`#title`, "Counter calls"), browser.Click("Make it"), browser.See("Whenever"))
-	do(t, page, browser.Press(`//*[@role="treeitem"][1]/button`), browser.Click("Make its secret"))
+	do(t, page, browser.Press(`(//*[@role="treeitem"])[1]/button`), browser.Click("Make its secret"))
 	require.NoError(t, browser.Within(20*time.Second, page, browser.Text(`[data-testid=hook-secret]`, &w.HookSecret), browser.Text(`[data-testid=hook-address]`, &w.HookAddress)))
 	do(t, page, browser.Click("Take the next call"), browser.See("Waiting for the next call"))
 	calls := switchboard.Fourteen(time.Now(), "hand")
@@ -153,7 +153,7 @@ func TestPagesAreAccessible(t *testing.T) {
 			var faults []string
 			do(t, page, chromedp.Evaluate(`localStorage.setItem("trellis-theme", "`+theme+`")`, nil), chromedp.Navigate(w.Service.Address+path), browser.Wait("main"), browser.Settle())
 			if strings.HasPrefix(path, "/workflows/") {
-				do(t, page, browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][4]/button`), browser.Settle())
+				do(t, page, browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[4]/button`), browser.Settle())
 			}
 			do(t, page, chromedp.Evaluate(string(axe), nil), chromedp.Evaluate(`axe.run({runOnly: ["wcag2a", "wcag2aa"]}).then((r) => r.violations.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | ")))`, &faults, chromedp.EvalAsValue, awaiting))
 			require.Empty(t, faults, "%s, %s", path, theme)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -197,6 +199,94 @@ func TestResumeWithAChangedWorkflow(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, api.RunState("succeeded"), done.Run.State, done.Run.Message)
 	require.Equal(t, map[string]int{"written": 3}, fates(t, ctx, w, done, "slot"))
+}
+
+// columnsOf are the fates of every column of a run.
+func columnsOf(t *testing.T, ctx context.Context, w *ottermere.World, run uuid.UUID) map[string]map[string]int {
+	t.Helper()
+	r, err := w.Wait(ctx, run)
+	require.NoError(t, err)
+	require.NotEqual(t, api.RunStateFailed, r.Run.State, r.Run.Message)
+	out := map[string]map[string]int{}
+	for _, c := range r.Columns {
+		out[c.Name] = fates(t, ctx, w, r, c.Name)
+	}
+	return out
+}
+
+// Killed in the middle, and more than once, the shipped workflows with nests end
+// as they do where nothing happens to them.
+func TestNestedWorkflowsSurviveKills(t *testing.T) {
+	t.Parallel()
+	ctx := within(t, 3*time.Minute)
+	lines := []api.Fields{}
+	for i := range 150 {
+		var f api.Fields
+		require.NoError(t, json.Unmarshal([]byte(fmt.Sprintf(`{"order": "GO-%d", "studio": "Rill Pottery", "lines": [{"glaze": "Tenmoku", "litres": %d}, {"glaze": "Celadon 4", "litres": 0.5}]}`, 500+i/2, 1+i%30)), &f))
+		lines = append(lines, f)
+	}
+	prepare := func() *ottermere.World {
+		w := world(t, all)
+		w.Tables.Fill(150, time.Now())
+		edited(t, ctx, w, "studio-notes", "by: item.studio", "by: item.piece")
+		edited(t, ctx, w, "kiln-loads", "size: 24", "size: 2", "duration(number(item.cone) * 8 + \"h\")", "duration(item.pieces[0].height_cm + \"m\")", "duration(number(item.cone) * 8 + 7 + \"h\")", "duration(item.pieces[0].height_cm + 1 + \"m\")")
+		return w
+	}
+	begin := func(w *ottermere.World, name string) uuid.UUID {
+		body := api.Items{}
+		if name == "glaze-order" {
+			body.Items = &lines
+		}
+		s, err := ottermere.Answer[api.Started](w.Client.StartWorkflow(ctx, name, body))
+		require.NoError(t, err)
+		return s.Run
+	}
+	names := []string{"kiln-loads", "studio-notes", "glaze-order"}
+	calm, want := prepare(), map[string]map[string]map[string]int{}
+	for _, name := range names {
+		want[name] = columnsOf(t, ctx, calm, begin(calm, name))
+	}
+
+	w := prepare()
+	w.Service.Close()
+	w.Service = nil
+	data := filepath.Join(w.Data, "service")
+	p := serve(t, w.DatabaseURL, data)
+	w.Client = clientOf(t, p.address, w.Token)
+	started := map[string]uuid.UUID{}
+	kills := 0
+	for _, name := range names {
+		started[name] = begin(w, name)
+		for range 2 {
+			calls := 0
+			eventually(t, "some calls, or the end", time.Minute, func() bool {
+				r, err := ottermere.Answer[api.Run](w.Client.GetRun(ctx, started[name]))
+				require.NoError(t, err)
+				if r.Run.Counts == nil {
+					return r.Run.Ended != nil
+				}
+				if calls == 0 {
+					calls = r.Run.Counts.Calls + 1 + rand.IntN(60)
+				}
+				return r.Run.Ended != nil || r.Run.Counts.Calls >= calls
+			})
+			r, err := ottermere.Answer[api.Run](w.Client.GetRun(ctx, started[name]))
+			require.NoError(t, err)
+			if r.Run.Ended == nil {
+				kills++
+			}
+			require.NoError(t, p.Process.Kill())
+			_ = p.Wait()
+			p = serve(t, w.DatabaseURL, data)
+			w.Client = clientOf(t, p.address, w.Token)
+		}
+	}
+	for _, name := range names {
+		require.Equal(t, want[name], columnsOf(t, ctx, w, started[name]), name)
+	}
+	require.Positive(t, kills)
+	require.Len(t, w.Tables.Rows(tables.OrdersTab), len(calm.Tables.Rows(tables.OrdersTab)))
+	t.Logf("killed %d times", kills)
 }
 
 func edits(list string) api.Edits {

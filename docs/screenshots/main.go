@@ -77,8 +77,8 @@ func run(ctx context.Context) error {
 		actions []chromedp.Action
 	}{
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
-		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
-		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`//*[@role="treeitem"][5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
+		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
+		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
 		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},

@@ -55,7 +55,7 @@ func Open(ctx context.Context, width, height int) (page context.Context, stop fu
 // or by an XPath if it begins with a slash.
 func find(selector string) string {
 	all := fmt.Sprintf(`[...document.querySelectorAll(%q)]`, selector)
-	if strings.HasPrefix(selector, "/") {
+	if strings.HasPrefix(strings.TrimLeft(selector, "("), "/") {
 		all = fmt.Sprintf(`(() => { const r = document.evaluate(%q, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null); return Array.from({length: r.snapshotLength}, (_, i) => r.snapshotItem(i)); })()`, selector)
 	}
 	return all + `.find((e) => { const b = e.getBoundingClientRect(); return b.width > 0 && b.height > 0 && !e.disabled; })`

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,7 +17,7 @@ import (
 
 func (a *app) workflow() *cobra.Command {
 	return noun("workflow", "Build, check and run workflows",
-		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowStart(), a.workflowAddress())
+		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowStart(), a.workflowAddress(), a.workflowSchema())
 }
 
 func (a *app) workflowList() *cobra.Command {
@@ -389,4 +390,20 @@ func (a *app) items(path string) ([]api.Fields, error) {
 		out = append(out, api.Fields(line))
 	}
 	return out, sc.Err()
+}
+
+func (a *app) workflowSchema() *cobra.Command {
+	return &cobra.Command{Use: "schema", Short: "The JSON Schema of workflow documents with the connectors of the workspace, for editors", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+		text, err := got[json.RawMessage](cl.WorkflowSchema(c.Context()))
+		if err != nil {
+			return err
+		}
+		var out bytes.Buffer
+		if err := json.Indent(&out, text, "", "  "); err != nil {
+			return err
+		}
+		out.WriteByte('\n')
+		_, err = out.WriteTo(a.out)
+		return err
+	})}
 }

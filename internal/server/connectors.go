@@ -285,11 +285,6 @@ func (s *Server) PasteCall(_ context.Context, r api.PasteCallRequestObject) (api
 	return whole(out), nil
 }
 
-// ConnectorSchema implements api.StrictServerInterface.
-func (s *Server) ConnectorSchema(context.Context, api.ConnectorSchemaRequestObject) (api.ConnectorSchemaResponseObject, error) {
-	return api.ConnectorSchema200JSONResponse(raw(connector.DocumentSchema())), nil
-}
-
 // shownItems is how many items of a tried list are answered with.
 const shownItems = 50
 

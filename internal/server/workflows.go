@@ -773,15 +773,6 @@ func (s *Server) ListFunctions(context.Context, api.ListFunctionsRequestObject) 
 	return out, nil
 }
 
-// WorkflowSchema implements api.StrictServerInterface.
-func (s *Server) WorkflowSchema(ctx context.Context, _ api.WorkflowSchemaRequestObject) (api.WorkflowSchemaResponseObject, error) {
-	catalog, err := s.catalog(ctx, scopeOf(ctx))
-	if err != nil {
-		return nil, err
-	}
-	return api.WorkflowSchema200JSONResponse(raw(workflow.Schema(catalog))), nil
-}
-
 // Evaluate implements api.StrictServerInterface.
 func (s *Server) Evaluate(_ context.Context, r api.EvaluateRequestObject) (api.EvaluateResponseObject, error) {
 	fields, err := item.DecodeObject(r.Body.Item)

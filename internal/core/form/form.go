@@ -40,7 +40,7 @@ type Property struct {
 // what a step is.
 type Steps []any
 
-// Read is of types that say themselves what they look like in a document.
+// Custom is of types that say themselves what they look like in a document.
 type Custom interface {
 	FormSchema() map[string]any
 	// ReadForm takes a value that fits the schema.
@@ -78,8 +78,8 @@ func Of[T any]() *Form {
 	return f
 }
 
-// Read fills the struct that into points to, and gives every problem, each an
-// *Error where it has a place.
+// Read fills the struct that into points to, with defaults where nothing is
+// said, and gives every problem, each an *Error where it has a place.
 func (f *Form) Read(values map[string]any, into any) []error {
 	if values == nil {
 		values = map[string]any{}
@@ -95,7 +95,7 @@ func (f *Form) Read(values map[string]any, into any) []error {
 		}
 		return errs
 	}
-	r := &reader{}
+	r := &reader{defaults: true}
 	r.object(values, "", reflect.ValueOf(into).Elem())
 	return r.errs
 }
@@ -170,7 +170,7 @@ func (f field) schema() map[string]any {
 	if v := f.tag.Get("example"); v != "" {
 		s["examples"] = []any{v}
 	}
-	if v := f.tag.Get("default"); v != "" {
+	if v, ok := f.preset(); ok {
 		s["default"] = v
 	}
 	if v := f.tag.Get("words"); v != "" {
@@ -254,7 +254,26 @@ func schemaOf(t reflect.Type) map[string]any {
 	panic("form: a field cannot be " + t.String())
 }
 
-type reader struct{ errs []error }
+// preset is the default that the field's tag says, as a document would.
+func (f field) preset() (any, bool) {
+	v := f.tag.Get("default")
+	if v == "" {
+		return nil, false
+	}
+	switch f.t.Kind() {
+	case reflect.Int:
+		n, err := strconv.ParseInt(v, 10, 64)
+		return n, err == nil
+	case reflect.Bool:
+		return v == "true", true
+	}
+	return v, true
+}
+
+type reader struct {
+	defaults bool // they count where nothing is said
+	errs     []error
+}
 
 func (r *reader) add(place string, err error) {
 	var within *expr.PathError
@@ -273,7 +292,11 @@ func join(place, name string) string {
 
 func (r *reader) object(values map[string]any, place string, to reflect.Value) {
 	for _, f := range fields(to.Type()) {
-		if v, ok := values[f.name]; ok && v != nil {
+		v := values[f.name]
+		if v == nil && r.defaults {
+			v, _ = f.preset()
+		}
+		if v != nil {
 			r.read(v, join(place, f.name), to.FieldByIndex(f.index))
 		}
 	}
