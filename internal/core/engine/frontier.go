@@ -66,12 +66,6 @@ func (r *Run) Onward(ctx context.Context, pass Pass, each func(Open) error) (*Ou
 	return out, nil
 }
 
-var lateWords = map[string]string{
-	workflow.LateLeave: "its list was closed before; what comes now ends there",
-	workflow.LateAlone: "its list was closed before; what comes now makes a list of its own",
-	workflow.LateAgain: "its list was closed before; it is made again of all items, and what follows is done again for it",
-}
-
 // opens is a last stage that looks at the flows that are open.
 type opens struct {
 	x       *execution

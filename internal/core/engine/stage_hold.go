@@ -2,11 +2,9 @@ package engine
 
 import (
 	"context"
-	"maps"
 	"slices"
 
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/workflow"
 )
 
@@ -204,53 +202,6 @@ func (s *hold) whole(ctx context.Context, groups []*group) ([]*group, error) {
 	return good, err
 }
 
-// late is what becomes of items that meet a list that an earlier pass closed; ""
-// where none did.
-func (s *hold) late() string {
-	if !s.closed.before(s.step.Number, s.rounds, s.room.pass.Number) {
-		return ""
-	}
-	return lateOf(s.step)
-}
-
-// lateOf is what a step says of late items, with its default: groups that have a
-// size stand for themselves.
-func lateOf(step *workflow.CompiledStep) string {
-	h, _ := step.Operator.(steps.Holder)
-	switch {
-	case step.Late != "":
-		return step.Late
-	case h != nil && h.Streams():
-		return workflow.LateAlone
-	}
-	return workflow.LateLeave
-}
-
-// again tells whether a flow that joined the list in an earlier pass joins it
-// again, as a new edition.
-func (s *hold) again(f *flow) bool {
-	return s.step.Late == workflow.LateAgain && !s.holder.Streams() && f.state == joined && f.at == s.step.Number && f.rounds == s.rounds && s.room.pass.Number > 1
-}
-
-// leaveOut ends the items that came too late.
-func (s *hold) leaveOut(ctx context.Context) error {
-	for _, g := range s.grouping.rest() {
-		for _, at := range g.places {
-			f, err := s.pile.release(at)
-			if err != nil {
-				return err
-			}
-			f.become(ended, s.step.Number, s.rounds)
-			s.show(f, Held, "the list was closed before")
-			s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Held++ })
-			if err := s.give(ctx, []*flow{f}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // group makes the item of a group: its members have joined it, and it goes on.
 // Where it cannot be closed yet, its members are left.
 func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
@@ -386,86 +337,4 @@ func (s *hold) ahead(ctx context.Context, a item.Address) (*Entry, error) {
 		}
 	}
 	return s.known[a], nil
-}
-
-// look puts together only the groups that are looked for: the journal says which
-// items they had.
-func (s *hold) look(ctx context.Context, chunk []*flow) error {
-	s.find()
-	var out []*flow
-	for _, f := range chunk {
-		g := s.groupOf[f.it.Address]
-		if !s.mine(f) {
-			out = append(out, f)
-			continue
-		}
-		if g == nil { // it joined some group, or else it takes all items to know
-			known, err := s.standing(ctx, PartSeal, "")
-			if err != nil {
-				return err
-			}
-			if known[""] == nil {
-				return errWide
-			}
-			f.become(joined, s.step.Number, s.rounds)
-			s.show(f, Joined, "")
-			out = append(out, f)
-			continue
-		}
-		m, err := s.holder.Take(s.scope(f.it))
-		if err != nil {
-			return err
-		}
-		at, err := s.pile.add(f)
-		if err != nil {
-			return err
-		}
-		g.key = m.Key
-		g.places, g.values = append(g.places, at), append(g.values, m.Value)
-	}
-	return s.give(ctx, out)
-}
-
-// find makes the groups that are looked for, without their members.
-func (s *hold) find() {
-	if s.groupOf != nil {
-		return
-	}
-	s.groupOf = map[item.Address]*group{}
-	for _, a := range slices.Sorted(maps.Keys(s.wanted.groups)) {
-		at, members := a.Segments()[0], s.wanted.groups[a]
-		if at.Step != s.step.Number || at.Rounds != s.rounds || at.Edition != uint32(s.room.pass.Number) {
-			continue
-		}
-		g := &group{name: string(a)}
-		s.open = append(s.open, g)
-		for _, m := range members {
-			s.groupOf[m] = g
-		}
-	}
-}
-
-// endLook gives the groups that were looked for.
-func (s *hold) endLook(ctx context.Context) error {
-	s.find()
-	for _, g := range s.grouping.rest() {
-		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
-		if err != nil {
-			return err
-		}
-		g.made = &made
-		end, into, err := s.members(g)
-		if err != nil {
-			return err
-		}
-		into.it.Address = item.Address(g.name)
-		out, err := s.goesOn(g, into, end)
-		if err != nil {
-			return err
-		}
-		if err := s.give(ctx, out); err != nil {
-			return err
-		}
-	}
-	return s.down.end(ctx)
 }

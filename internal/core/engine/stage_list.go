@@ -153,7 +153,11 @@ func (s *lists) skip(ctx context.Context, f *flow, at *reading) error {
 	if !found || least == 0 {
 		return nil
 	}
-	e, err := s.Journal.PageOf(ctx, s.key(f.it.Address, 0), least)
+	var e *Entry
+	err := s.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
+		e, err = s.Journal.PageOf(ctx, s.key(f.it.Address, 0), least)
+		return err
+	})
 	if err != nil || e == nil {
 		return err
 	}

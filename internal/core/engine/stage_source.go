@@ -75,8 +75,8 @@ func (s *source) some(ctx context.Context) error {
 		if len(first) == 0 || first[0].Step != 0 {
 			continue
 		}
-		n, err := s.x.Source.Find(ctx, first[0].N)
-		if errors.Is(err, io.EOF) || n <= done {
+		n, err := s.find(ctx, first[0].N)
+		if errors.Is(err, io.EOF) || err == nil && n <= done {
 			continue
 		}
 		if err != nil {
@@ -89,9 +89,7 @@ func (s *source) some(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if done = n; err != nil {
-			return err
-		}
+		done = n
 		if err := s.x.chunks(ctx, s.flows(p), s.down); err != nil {
 			return err
 		}
@@ -100,17 +98,37 @@ func (s *source) some(ctx context.Context) error {
 }
 
 func (s *source) page(ctx context.Context, n int) (p Page, err error) {
+	err = s.read(ctx, func(ctx context.Context) (err error) {
+		p, err = s.x.Source.Page(ctx, n)
+		return err
+	})
+	return p, err
+}
+
+// find gives the page on which an item stands.
+func (s *source) find(ctx context.Context, n uint32) (page int, err error) {
+	err = s.read(ctx, func(ctx context.Context) (err error) {
+		page, err = s.x.Source.Find(ctx, n)
+		return err
+	})
+	return page, err
+}
+
+// read holds out while the items cannot be read; that there are no more is no
+// fault.
+func (s *source) read(ctx context.Context, do func(context.Context) error) error {
 	end := false
-	err = s.x.held(ctx, "the run's items cannot be read", func(ctx context.Context) (err error) {
-		if p, err = s.x.Source.Page(ctx, n); errors.Is(err, io.EOF) {
-			end, err = true, nil
+	err := s.x.held(ctx, "the run's items cannot be read", func(ctx context.Context) error {
+		err := do(ctx)
+		if end = errors.Is(err, io.EOF); end {
+			return nil
 		}
 		return err
 	})
 	if err == nil && end {
-		err = io.EOF
+		return io.EOF
 	}
-	return p, err
+	return err
 }
 
 func (s *source) flows(p Page) []*flow {

@@ -40,14 +40,15 @@ func (r *Run) wake(ctx context.Context, stop *Stop) (*Result, error) {
 	}
 	before := newExecution(r, &Stop{})
 	defer before.close()
-	if err := before.follow(ctx, r.Due.Items); err != nil {
-		return nil, err
+	err := before.follow(ctx, r.Due.Items)
+	if err == nil {
+		err = before.flow(ctx, &counting{before})
 	}
-	if err := before.flow(ctx, &counting{before}); err != nil {
-		if errors.Is(err, errWide) {
-			err = ErrWide
-		}
-		return nil, err
+	switch {
+	case ctx.Err() != nil:
+		return nil, context.Cause(ctx)
+	case err != nil: // whatever it is, a whole execution meets it too, and holds out where that helps
+		return nil, ErrWide
 	}
 	rest := r.Due.Counts.less(before.counts.snapshot())
 
@@ -71,11 +72,7 @@ func (r *Run) wake(ctx context.Context, stop *Stop) (*Result, error) {
 func (x *execution) follow(ctx context.Context, due []Place) error {
 	x.wanted = &wanted{groups: map[item.Address][]item.Address{}}
 	for _, p := range due {
-		err := x.want(ctx, p.Address, 0)
-		if errors.Is(err, ErrNoItem) {
-			err = ErrWide
-		}
-		if err != nil {
+		if err := x.want(ctx, p.Address, 0); err != nil {
 			return err
 		}
 	}

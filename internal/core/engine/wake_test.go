@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -265,4 +266,103 @@ func TestAWakeMayStopTheRun(t *testing.T) {
 	require.Equal(t, FailedRun, res.State)
 	require.Contains(t, res.Reason, "it is full")
 	require.Equal(t, []int{10, 3, 1, 6}, []int{res.Counts.In, res.Counts.Through, res.Counts.Stopped, res.Counts.Waiting})
+}
+
+// away is a journal and a source that cannot be reached at one moment.
+type away struct {
+	*sleepers
+	MemorySource
+	mu   sync.Mutex
+	left int // calls until then
+}
+
+var errAway = errors.New("the database cannot be reached")
+
+func (a *away) gone() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.left--; a.left == 0 {
+		return errAway
+	}
+	return nil
+}
+
+func (a *away) Entries(ctx context.Context, pass int, step uint16, rounds item.Rounds, addresses []item.Address) ([]*Entry, error) {
+	if err := a.gone(); err != nil {
+		return nil, err
+	}
+	return a.sleepers.Entries(ctx, pass, step, rounds, addresses)
+}
+
+// pages reads pages of a list, or of the trigger's items.
+type pages struct{ *away }
+
+func (p pages) Page(ctx context.Context, n int) (Page, error) {
+	if err := p.gone(); err != nil {
+		return Page{}, err
+	}
+	return p.MemorySource.Page(ctx, n)
+}
+
+func (p pages) Find(ctx context.Context, n uint32) (int, error) {
+	if err := p.gone(); err != nil {
+		return 0, err
+	}
+	return p.MemorySource.Find(ctx, n)
+}
+
+type awayJournal struct{ *away }
+
+func (a awayJournal) Page(ctx context.Context, k Key) (*Entry, error) {
+	if err := a.gone(); err != nil {
+		return nil, err
+	}
+	return a.sleepers.Page(ctx, k)
+}
+
+func (a awayJournal) PageOf(ctx context.Context, k Key, n uint32) (*Entry, error) {
+	if err := a.gone(); err != nil {
+		return nil, err
+	}
+	return a.sleepers.PageOf(ctx, k, n)
+}
+
+// While the database is away a wake holds out, or leaves it to a whole execution,
+// which does: it never ends a run.
+func TestAWakeHoldsOutWhileTheDatabaseIsAway(t *testing.T) {
+	t.Parallel()
+	for moment := 1; ; moment++ {
+		start := time.Unix(1_800_000_000, 0).UTC()
+		items := numberedItems(6)
+		for i := range items {
+			items[i]["at"] = start.Add(time.Duration(1+i) * time.Hour).Format(time.RFC3339)
+		}
+		w := newWorld()
+		r, m := newRun(items, w, Pass{Number: 1, Plan: plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, output: under p, input: {n: "(= item.n )", pages: 3}}
+  - {name: some, type: batch, settings: {size: 2, as: list}}
+  - {name: rest, type: wait, settings: {until: "item.list[0].at"}}
+  - {name: more, type: hall.pieces, connection: hall, input: {n: 2, pages: 2}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
+		sleeping := newSleepers(m)
+		clock := &fixed{now: start}
+		r.Journal, r.Clock = sleeping, clock
+		res, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err)
+		require.Equal(t, WaitingOn, res.State, res.Reason)
+		clock.now = res.Parked.Until
+		a := &away{sleepers: sleeping, MemorySource: MemorySource{m}, left: moment}
+		r.Journal, r.Source, r.Due = awayJournal{a}, pages{a}, sleeping.due(clock.now, res.Counts)
+		require.NotNil(t, r.Due)
+		m.Seen = nil
+		if res, err = r.Execute(context.Background(), nil); err != nil {
+			require.ErrorIs(t, err, ErrWide, "at its call %d", moment)
+		} else {
+			require.Equal(t, WaitingOn, res.State)
+		}
+		if a.left > 0 {
+			require.Greater(t, moment, 20)
+			return
+		}
+	}
 }

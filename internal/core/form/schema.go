@@ -1,13 +1,15 @@
 package form
 
 import (
-	"encoding/json"
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/near"
@@ -78,65 +80,114 @@ func Validate(schema *jsonschema.Schema, properties []Property, input map[string
 	if !ok {
 		return err
 	}
-	titles := map[string]string{}
-	known := []string{}
+	c := &complaints{properties: map[string]any{}, input: clean}
 	for _, p := range properties {
-		titles[p.Name], _ = p.Schema["title"].(string)
-		known = append(known, p.Name)
+		c.properties[p.Name] = p.Schema
 	}
-	out := &InputError{}
-	collect(ve, titles, known, clean, out)
-	sort.SliceStable(out.Fields, func(i, j int) bool { return out.Fields[i].Field < out.Fields[j].Field })
-	return out
+	c.collect(ve)
+	sort.SliceStable(c.fields, func(i, j int) bool { return c.fields[i].Field < c.fields[j].Field })
+	return &InputError{c.fields}
 }
 
-func collect(e *jsonschema.ValidationError, titles map[string]string, known []string, input map[string]any, out *InputError) {
+// complaints words what a schema finds wrong.
+type complaints struct {
+	properties map[string]any // schemas by name
+	input      map[string]any
+	fields     []FieldError
+}
+
+func (c *complaints) add(field, format string, args ...any) {
+	c.fields = append(c.fields, FieldError{field, fmt.Sprintf(format, args...)})
+}
+
+// find follows a location: to its place as it is written, as cases[1].when, and
+// to what the schema says of it.
+func (c *complaints) find(location []string) (place string, schema map[string]any) {
+	schema = map[string]any{"properties": c.properties}
+	var at any = c.input
+	for _, step := range location {
+		switch v := at.(type) {
+		case []any:
+			n, _ := strconv.Atoi(step)
+			at = v[n]
+			place = join(place, "["+step+"]")
+			schema, _ = schema["items"].(map[string]any)
+		case map[string]any:
+			at = v[step]
+			place = join(place, step)
+			names, _ := schema["properties"].(map[string]any)
+			schema, _ = names[step].(map[string]any)
+		}
+	}
+	return place, schema
+}
+
+// named is what a field is called for people.
+func named(name string, schema map[string]any) string {
+	if title, _ := schema["title"].(string); title != "" {
+		return title
+	}
+	return name
+}
+
+func (c *complaints) collect(e *jsonschema.ValidationError) {
+	place, schema := c.find(e.InstanceLocation)
+	switch e.ErrorKind.(type) {
+	case *kind.OneOf, *kind.AnyOf: // none of several ways, so what lacks in each says nothing
+		c.add(place, "%s is nothing of what can stand here", named(place, schema))
+		return
+	}
 	if len(e.Causes) > 0 {
-		for _, c := range e.Causes {
-			collect(c, titles, known, input, out)
+		for _, cause := range e.Causes {
+			c.collect(cause)
 		}
 		return
 	}
-	field := strings.Join(e.InstanceLocation, ".")
-	name := field
-	if t := titles[field]; t != "" {
-		name = t
-	}
-	add := func(f, format string, args ...any) {
-		out.Fields = append(out.Fields, FieldError{f, fmt.Sprintf(format, args...)})
-	}
-	switch k := e.ErrorKind.(type) {
+	c.word(e.ErrorKind, place, schema)
+}
+
+// word says what is wrong at a place.
+func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[string]any) {
+	name := named(place, schema)
+	names, _ := schema["properties"].(map[string]any)
+	switch k := what.(type) {
 	case *kind.Required:
 		for _, m := range k.Missing {
-			label := titles[m]
-			if label == "" {
-				label = m
-			}
-			add(m, "%s is required and empty", label)
+			of, _ := names[m].(map[string]any)
+			c.add(join(place, m), "%s is required and empty", named(m, of))
 		}
 	case *kind.AdditionalProperties:
 		for _, p := range k.Properties {
-			add(p, "%s is not a field here.%s", p, near.Hint(p, known))
+			c.add(join(place, p), "%s is not a field here.%s", p, near.Hint(p, item.Keys(names)))
 		}
 	case *kind.Type:
-		add(field, "%s should be %s and is %s", name, wordKinds(k.Want), wordKind(k.Got))
+		c.add(place, "%s should be %s and is %s", name, wordKinds(k.Want), wordKind(k.Got))
 	case *kind.MaxLength:
-		add(field, "%s has %d characters; at most %d are taken", name, k.Got, k.Want)
+		c.add(place, "%s has %d characters; at most %d are taken", name, k.Got, k.Want)
 	case *kind.MinLength:
-		add(field, "%s is empty", name)
+		c.add(place, "%s is empty", name)
+	case *kind.Minimum:
+		c.add(place, "%s is %s; the least is %s", name, k.Got.RatString(), k.Want.RatString())
+	case *kind.Maximum:
+		c.add(place, "%s is %s; the most is %s", name, k.Got.RatString(), k.Want.RatString())
+	case *kind.MinItems:
+		c.add(place, "%s has %d of them; at least %d are needed", name, k.Got, k.Want)
+	case *kind.MaxItems:
+		c.add(place, "%s has %d of them; at most %d are taken", name, k.Got, k.Want)
+	case *kind.MinProperties:
+		c.add(place, "%s has %d of them; at least %d are needed", name, k.Got, k.Want)
 	case *kind.Enum:
 		words := make([]string, len(k.Want))
 		for i, w := range k.Want {
 			words[i] = fmt.Sprint(w)
 		}
-		add(field, "%s is %v; it can be %s", name, k.Got, strings.Join(words, ", "))
+		c.add(place, "%s is %v; it can be %s", name, k.Got, strings.Join(words, ", "))
 	case *kind.Pattern:
-		add(field, "%s is %q, which is not in the form expected (%s)", name, k.Got, k.Want)
+		c.add(place, "%s is %q, which is not in the form expected (%s)", name, k.Got, k.Want)
 	case *kind.Format:
-		add(field, "%s is %v, which is not a valid %s", name, k.Got, k.Want)
+		c.add(place, "%s is %v, which is not a valid %s", name, k.Got, k.Want)
 	default:
-		b, _ := json.Marshal(e.InstanceLocation)
-		add(field, "%s: %s at %s", name, e.Error(), b)
+		c.add(place, "%s: %s", name, what.LocalizedString(message.NewPrinter(language.English)))
 	}
 }
 
