@@ -26,6 +26,7 @@ type execution struct {
 	found   atomic.Pointer[call.Secrets] // in answers; masked on every surface
 	size    atomic.Int64                 // of the next chunk
 	faults  atomic.Int64                 // so far
+	bytes   atomic.Int64                 // of the node's account, in its piles
 	wanted  *wanted                      // follow these items only, and what leads to them
 	about   map[Place]bool               // in a wake: the items that it is about
 	rest    Counts                       // in a wake: what the other items had counted
@@ -51,6 +52,23 @@ func (x *execution) close() {
 	for _, s := range x.spools {
 		_ = s.Close() // what it held is gone either way
 	}
+	x.spools = nil
+	x.let(int(x.bytes.Load())) // an execution that was cut leaves its piles as they are
+}
+
+// hold reserves bytes of the node's account, and tells whether there was room.
+func (x *execution) hold(n int) bool {
+	if !x.Account.take(n) {
+		return false
+	}
+	x.bytes.Add(int64(n))
+	return true
+}
+
+// let gives them back.
+func (x *execution) let(n int) {
+	x.bytes.Add(-int64(n))
+	x.Account.free(n)
 }
 
 // last is the pass that is carried out.

@@ -24,6 +24,7 @@ type group struct {
 	filling steps.Filling
 	values  []any
 	made    *steps.Result
+	full    bool // it was closed before the list had ended
 }
 
 func newGrouping(h steps.Holder) *grouping { return &grouping{holder: h, byKey: map[string]*group{}} }
@@ -57,6 +58,7 @@ func (g *grouping) put(place int, m steps.Member, value any) (full []*group, err
 // shut takes a group from those that are open.
 func (g *grouping) shut(in *group) *group {
 	delete(g.byKey, in.name)
+	in.full = true
 	g.open = slices.DeleteFunc(g.open, func(x *group) bool { return x == in })
 	return in
 }

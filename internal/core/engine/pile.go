@@ -34,7 +34,7 @@ func (p *pile) len() int { return len(p.flows) }
 // add puts a flow on the pile and gives its place.
 func (p *pile) add(f *flow) (int, error) {
 	n := f.weight()
-	if p.x.Spools == nil || p.bytes+n <= mostHeld && p.x.Account.take(n) {
+	if p.x.Spools == nil || p.bytes+n <= mostHeld && p.x.hold(n) {
 		p.bytes += n
 		p.flows = append(p.flows, f)
 		return len(p.flows) - 1, nil
@@ -86,7 +86,7 @@ func (p *pile) release(i int) (*flow, error) {
 	f, err := p.get(i)
 	if p.flows[i] != nil {
 		p.bytes -= f.weight()
-		p.x.Account.free(f.weight())
+		p.x.let(f.weight())
 		p.flows[i] = nil
 	} else if i < len(p.spans) {
 		p.spans[i] = span{}
@@ -134,7 +134,28 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 	b = binary.AppendUvarint(appendText(b, f.order.place), uint64(f.order.cut))
 	b = appendPlaces(b, f.place)
 	b = appendTurns(b, f.turns)
-	return binary.AppendUvarint(b, uint64(f.bytes)), nil
+	b = binary.AppendUvarint(b, uint64(f.bytes))
+	return appendSource(appendFlag(b, f.entering), f.source)
+}
+
+func appendFlag(b []byte, set bool) []byte {
+	if set {
+		return append(b, 1)
+	}
+	return append(b, 0)
+}
+
+// appendSource writes where a list goes on.
+func appendSource(b []byte, at *reading) ([]byte, error) {
+	if at == nil {
+		return appendFlag(b, false), nil
+	}
+	cursor, err := item.Encode(at.cursor)
+	if err != nil {
+		return nil, err
+	}
+	b = binary.AppendUvarint(appendFlag(b, true), uint64(at.page))
+	return appendText(binary.AppendUvarint(b, uint64(at.ordinal)), cursor), nil
 }
 
 func appendPlaces(b []byte, p *place) []byte {
@@ -193,7 +214,7 @@ func appendItem(b []byte, it *item.Item) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return appendText(appendText(append(b, 1), t.Address), text), nil
+		return appendText(appendText(binary.AppendVarint(append(b, 1), t.At.UnixMicro()), t.Address), text), nil
 	}
 	return append(b, 0), nil
 }
@@ -262,7 +283,7 @@ func (p *pieces) item() *item.Item {
 		}
 	}
 	if p.number() == 1 {
-		it.First().Trigger = &item.Item{Address: item.Address(p.text()), Fields: p.fields()}
+		it.First().Trigger = &item.Item{At: time.UnixMicro(p.signed()).UTC(), Address: item.Address(p.text()), Fields: p.fields()}
 	}
 	return it
 }
@@ -297,5 +318,13 @@ func readFlow(b []byte) (*flow, error) {
 		f.turns = &turn{up: f.turns, loop: uint16(p.number()), rounds: item.Rounds(p.text()), n: int(p.number())}
 	}
 	f.bytes = int(p.number())
+	f.entering = p.number() == 1
+	if p.number() == 1 {
+		f.source = &reading{page: int(p.number()), ordinal: uint32(p.number())}
+		text := p.text()
+		if p.err == nil {
+			f.source.cursor, p.err = item.Decode([]byte(text))
+		}
+	}
 	return f, p.err
 }

@@ -93,13 +93,19 @@ func TestChunksAndOverlapChangeNothingInAnyTree(t *testing.T) {
 		items := numberedItems(rapid.IntRange(0, 25).Draw(t, "items"))
 		refused := rapid.IntRange(0, 9).Draw(t, "refused")
 		var want, wantSends string
-		for i, c := range []struct{ chunk, parallel int }{{1, 1}, {7, 8}, {256, 1}, {0, 8}} {
+		for i, c := range []struct{ chunk, parallel int }{{1, 1}, {7, 8}, {256, 1}, {0, 8}, {0, 1}} {
 			w := newWorld()
 			w.refuses[fmt.Sprintf(`{"n":%d}`, refused)] = "refused"
 			r, m := newRun(items, w, Pass{Number: 1, Plan: grown(t, steps, c.parallel)})
 			r.Clock, r.Chunk = frozen{}, c.chunk
+			if i == 4 { // and no room in memory for anything that is held
+				r.Spools, r.Account = &spools{}, &ByteAccount{}
+			}
 			res, err := r.Execute(context.Background(), nil)
 			require.NoError(t, err)
+			if i == 4 {
+				require.Zero(t, r.Spools.(*spools).open, "every spool is closed")
+			}
 			balances(t, r.Passes[0].Plan, res.Counts)
 			distinct(t, m.Seen)
 			got, sends := rowsOf(m.Seen), fmt.Sprint(sortedDone(w))

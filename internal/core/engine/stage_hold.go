@@ -236,7 +236,7 @@ func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
 		}
 	}
 	s.next++
-	if s.holder.Streams() && len(g.places) > 0 {
+	if g.full {
 		last, err := s.pile.get(g.places[len(g.places)-1])
 		if err != nil {
 			return nil, err

@@ -144,19 +144,20 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 		return err
 	}
 	s.outOf(r.out, words.Count(len(flows), "item"))
-	if len(flows) > 1 {
-		s.follow(r.out, &closing)
+	switch {
+	case !full:
+		s.follow(r.out, ending(s.step), uint64(s.next)<<32)
+	case len(flows) > 1: // it was closed by its last item
+		s.follow(r.out, behindOf(&closing), 0)
 	}
 	return s.chunks(ctx, r.out, s.down)
 }
 
-// follow puts what came of a round behind the last of its items: by that it was
-// closed.
-func (s *loop) follow(out []*flow, last *flow) {
-	place := behindOf(last)
+// follow puts what came of a round at a place of its own.
+func (s *loop) follow(out []*flow, place string, from uint64) {
 	for i, f := range out {
 		if f.state == moving {
-			f.stands(place, uint64(i))
+			f.stands(place, from+uint64(i))
 		}
 	}
 }

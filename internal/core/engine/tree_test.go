@@ -283,3 +283,38 @@ func TestAShortWaitKeepsTheRun(t *testing.T) {
 	require.Equal(t, Succeeded, res.State)
 	require.Len(t, w.order, 2)
 }
+
+// What a case or loop held until its end comes behind all others, also where the
+// others were done in a later pass.
+func TestWhatWasHeldToTheEndComesLastAfterAResumeToo(t *testing.T) {
+	t.Parallel()
+	for name, body := range map[string]string{
+		"in a batch": `{name: two, type: batch, settings: {size: 2, as: list}}, {name: n, type: shape, settings: {keep: none, set: {n: "(= item.list[0].n )"}}}`,
+		"in a loop":  `{name: two, type: loop, settings: {size: 2, steps: [{name: n, type: shape, settings: {set: {n: "(= item.n )"}}}]}}`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := plan(t, `
+  - {name: ways, type: branch, settings: {cases: [{name: a, when: item.n != 1, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}], else: [`+body+`]}}
+  - {name: pairs, type: batch, settings: {size: 2, as: list}}
+  - {name: numbers, type: shape, settings: {keep: none, set: {n: "(= map(item.list, .n) )"}}}`)
+			r, calm := newRun(numberedItems(5), newWorld(), Pass{Number: 1, Plan: p})
+			_, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, []string{`{"n":[0,2]}`, `{"n":[3,4]}`, `{"n":[1]}`}, gone(calm))
+
+			w := newWorld()
+			w.refuses[`{"n":0}`] = "not now"
+			r, m := newRun(numberedItems(5), w, Pass{Number: 1, Plan: p})
+			_, err = r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			delete(w.refuses, `{"n":0}`)
+			r.Passes = append(r.Passes, Pass{Number: 2, Plan: p, From: p})
+			m.Seen = nil
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Succeeded, res.State)
+			require.Equal(t, gone(calm), gone(m))
+		})
+	}
+}
