@@ -137,15 +137,26 @@ func (x *execution) chunks(ctx context.Context, flows []*flow, down stage) error
 	return ctx.Err()
 }
 
-// cut is how many of these flows go on together.
+// cut is how many of these flows go on together. Those of a round that an earlier
+// pass left are never parted: it is done once.
 func (x *execution) cut(flows []*flow) int {
 	n, bytes := min(x.chunk(), len(flows)), 0
 	for i, f := range flows[:n] {
 		if bytes += f.bytes; bytes > mostBytes && i > 0 {
-			return i
+			n = i
+			break
 		}
 	}
+	for n < len(flows) && ofOneRound(flows[n-1], flows[n]) {
+		n++
+	}
 	return n
+}
+
+// ofOneRound tells whether two flows stand in a round that an earlier pass left.
+func ofOneRound(a, b *flow) bool {
+	stands := func(f *flow) bool { return f.rounds != "" && (f.entering || f.state.open()) }
+	return stands(a) && stands(b) && a.rounds.Out(1) == b.rounds.Out(1)
 }
 
 // waits are until when items wait, and for what.

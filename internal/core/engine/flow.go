@@ -73,6 +73,7 @@ type flow struct {
 	former     []byte    // hash of what was sent there in an earlier pass
 	due        time.Time // until when it waits there
 	turns      *turn     // how often it has gone round in loops
+	stood      *stood    // where the rounds stand in which it is
 	wrote      []uint16  // of a group: the steps at which its members were written outside
 	order      order     // where it stands in its list
 	place      *place    // where it came from within nests, to restore the order
@@ -83,6 +84,13 @@ type flow struct {
 type place struct {
 	up  *place
 	seq int
+}
+
+// stood is where a round stands among what came to its loop: the place of the
+// item by which it was closed.
+type stood struct {
+	up  *stood
+	key string
 }
 
 // turn counts the rounds that an item has begun in a loop that repeats.
@@ -105,7 +113,7 @@ func (f *flow) passed(step uint16, rounds item.Rounds, c Cell, pass int) {
 
 // child is a flow for an item that came from this one.
 func (f *flow) child(it *item.Item) *flow {
-	return &flow{it: it, way: f.way, turns: f.turns, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds}
+	return &flow{it: it, way: f.way, turns: f.turns, stood: f.stood, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds}
 }
 
 // cells are those of the flow's way in order; of a step that it came through

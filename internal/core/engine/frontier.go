@@ -50,7 +50,7 @@ func (r *Run) Onward(ctx context.Context, pass Pass, each func(Open) error) (*Ou
 	x := newExecution(r, &Stop{})
 	defer x.close()
 	pass.From = x.last().Plan
-	s := &opens{x: x, from: pass.From, pass: &pass, each: each, refused: map[Refusal]int{}, meets: map[uint16]bool{}}
+	s := &opens{x: x, from: pass.From, pass: &pass, each: each, refused: map[Refusal]int{}, enters: map[entrance]bool{}, meets: map[uint16]bool{}}
 	if err := x.flow(ctx, s); err != nil {
 		return nil, err
 	}
@@ -74,10 +74,29 @@ type opens struct {
 	each    func(Open) error
 	refused map[Refusal]int
 	order   []Refusal
+	enters  map[entrance]bool
 	meets   map[uint16]bool // holders that were closed, and lie ahead of what goes on
 }
 
-func (s *opens) end(context.Context) error { return nil }
+// entrance is where items go on.
+type entrance struct {
+	into   uint16
+	rounds item.Rounds
+}
+
+// end notes the closed lists that items would meet; which are closed is known
+// only now.
+func (s *opens) end(context.Context) error {
+	for e := range s.enters {
+		into := s.pass.Plan.ByNumber(e.into)
+		for _, step := range s.pass.Plan.Steps {
+			if step.Column >= into.Column && step.Groups() && follows(step, into) && s.x.closed.before(step.Number, e.rounds.Out(step.Depth), s.x.last().Number+1) {
+				s.meets[step.Number] = true
+			}
+		}
+	}
+	return nil
+}
 
 func (s *opens) take(_ context.Context, chunk []*flow) error {
 	for _, f := range chunk {
@@ -87,7 +106,9 @@ func (s *opens) take(_ context.Context, chunk []*flow) error {
 		}
 		into := s.pass.Plan.ByNumber(target(*s.pass, f.at))
 		if s.pass.takes(f) {
-			s.meeting(f, into)
+			if into != nil {
+				s.enters[entrance{into.Number, f.rounds}] = true
+			}
 			if why := s.why(f, at, into); why != "" {
 				r := Refusal{Step: at.Name, Why: why}
 				if s.refused[r]++; s.refused[r] == 1 {
@@ -107,18 +128,6 @@ func (s *opens) take(_ context.Context, chunk []*flow) error {
 		}
 	}
 	return nil
-}
-
-// meeting notes the closed lists that an item would meet.
-func (s *opens) meeting(f *flow, into *workflow.CompiledStep) {
-	if into == nil {
-		return
-	}
-	for _, step := range s.pass.Plan.Steps {
-		if step.Column >= into.Column && step.Groups() && follows(step, into) && s.x.closed.before(step.Number, f.rounds.Out(step.Depth), s.x.last().Number+1) {
-			s.meets[step.Number] = true
-		}
-	}
 }
 
 // why tells why an item that stands at a step cannot go on with the pass; "" if

@@ -133,7 +133,7 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 	}
 	b = binary.AppendUvarint(appendText(b, f.order.place), uint64(f.order.cut))
 	b = appendPlaces(b, f.place)
-	b = appendTurns(b, f.turns)
+	b = appendStood(appendTurns(b, f.turns), f.stood)
 	b = binary.AppendUvarint(b, uint64(f.bytes))
 	return appendSource(appendFlag(b, f.entering), f.source)
 }
@@ -179,6 +179,18 @@ func appendTurns(b []byte, t *turn) []byte {
 	for i := len(list) - 1; i >= 0; i-- {
 		b = appendText(binary.AppendUvarint(b, uint64(list[i].loop)), list[i].rounds)
 		b = binary.AppendUvarint(b, uint64(list[i].n))
+	}
+	return b
+}
+
+func appendStood(b []byte, s *stood) []byte {
+	var list []string
+	for ; s != nil; s = s.up {
+		list = append(list, s.key)
+	}
+	b = binary.AppendUvarint(b, uint64(len(list)))
+	for i := len(list) - 1; i >= 0; i-- {
+		b = appendText(b, list[i])
 	}
 	return b
 }
@@ -316,6 +328,9 @@ func readFlow(b []byte) (*flow, error) {
 	}
 	for range p.number() {
 		f.turns = &turn{up: f.turns, loop: uint16(p.number()), rounds: item.Rounds(p.text()), n: int(p.number())}
+	}
+	for range p.number() {
+		f.stood = &stood{f.stood, p.text()}
 	}
 	f.bytes = int(p.number())
 	f.entering = p.number() == 1

@@ -56,7 +56,7 @@ func TestAFlowComesBackFromASpoolAsItWas(t *testing.T) {
 	kept := group.Derive(6, rounds, group.Fields, at)
 	f := &flow{it: kept, at: 6, rounds: rounds, entering: true, generation: 3, former: []byte{1, 2}, due: at, bytes: 77, wrote: []uint16{2, 700},
 		source: &reading{page: 4, cursor: map[string]any{"after": "x"}, ordinal: 9}, turns: &turn{up: &turn{loop: 1, n: 2}, loop: 2, rounds: rounds, n: 5},
-		order: order{"a\xff", 2}, place: &place{&place{nil, 7}, -3}}
+		order: order{"a\xff", 2}, place: &place{&place{nil, 7}, -3}, stood: &stood{&stood{nil, "a"}, "b\x00"}}
 	f.passed(4, rounds, Cell{Step: 4, Fate: Passed, Text: "so"}, 1)
 	f.passed(5, "", Cell{Step: 5, Fate: Written}, 2)
 

@@ -54,6 +54,7 @@ type room struct {
 	round  *round     // of the innermost loop; nil outside
 	entry  *item.Item // with which the round was entered
 	turns  *turn      // of that
+	stood  *stood     // of that
 	place  *place     // where what comes of nothing rejoins
 	torn   *torn      // whether something is open above the cases in which it is
 	nested bool       // its stages belong to a nest, whose order is restored chunk by chunk

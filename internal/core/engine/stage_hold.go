@@ -266,7 +266,7 @@ func (s *hold) goesOn(g *group, into *flow, end *seal) ([]*flow, error) {
 // that it takes along of its members but its item.
 func (s *hold) members(g *group) (*seal, *flow, error) {
 	end := &seal{}
-	into := &flow{it: &item.Item{At: s.Facts.Started}, rounds: s.rounds, place: s.room.place, turns: s.room.turns}
+	into := &flow{it: &item.Item{At: s.Facts.Started}, rounds: s.rounds, place: s.room.place, turns: s.room.turns, stood: s.room.stood}
 	if entry := s.room.entry; entry != nil { // what a group of nothing comes from
 		into.it.At, into.it.Trigger = entry.At, entry.First()
 	}
@@ -286,7 +286,7 @@ func (s *hold) members(g *group) (*seal, *flow, error) {
 			}
 		}
 		into.bytes += f.bytes
-		into.place, into.turns = f.place, f.turns
+		into.place, into.turns, into.stood = f.place, f.turns, f.stood
 	}
 	return end, into, nil
 }

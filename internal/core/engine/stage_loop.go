@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/binary"
 	"maps"
 	"slices"
 
@@ -57,7 +58,10 @@ func (s *loop) take(ctx context.Context, chunk []*flow) error {
 			return err
 		}
 	}
-	return s.give(ctx, out)
+	if err := s.give(ctx, out); err != nil {
+		return err
+	}
+	return s.resume(ctx) // all of a round have come together
 }
 
 // stands tells whether a flow stands in a round that an earlier pass left.
@@ -77,6 +81,7 @@ func (s *loop) begin(ctx context.Context, f *flow) error {
 	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++ })
 	if s.holder == nil {
 		f.turns = &turn{up: f.turns, loop: s.step.Number, rounds: s.rounds}
+		f.stood = &stood{f.stood, behindOf(f)}
 		return s.repeat(ctx, []*flow{f})
 	}
 	m, err := s.holder.Take(s.scope(f.it))
@@ -138,35 +143,47 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 	for _, f := range flows {
 		f.place = flows[len(flows)-1].place // they rejoin where the group was closed, whatever the chunks were
 	}
-	closing := *flows[len(flows)-1]
-	r, err := s.round(ctx, flows, nil, int(s.next)+1, false)
+	key := behindOf(flows[len(flows)-1]) // by which it was closed
+	if !full {
+		key = ending(s.step) + string(binary.BigEndian.AppendUint32(nil, s.next))
+	}
+	for _, f := range flows {
+		f.stood = &stood{f.stood, key}
+	}
+	d, err := s.round(ctx, flows, nil, int(s.next)+1, false)
 	if err != nil {
 		return err
 	}
-	s.outOf(r.out, words.Count(len(flows), "item"))
-	switch {
-	case !full:
-		s.follow(r.out, ending(s.step), uint64(s.next)<<32)
-	case len(flows) > 1: // it was closed by its last item
-		s.follow(r.out, behindOf(&closing), 0)
-	}
-	return s.chunks(ctx, r.out, s.down)
+	return s.once(ctx, d, len(flows))
 }
 
-// follow puts what came of a round at a place of its own.
-func (s *loop) follow(out []*flow, place string, from uint64) {
-	for i, f := range out {
-		if f.state == moving {
-			f.stands(place, from+uint64(i))
+// once ends the only round of some items.
+func (s *loop) once(ctx context.Context, d done, n int) error {
+	if d.torn {
+		s.wait(d)
+	} else {
+		s.outOf(d.out, words.Count(n, "item"))
+	}
+	return s.chunks(ctx, d.out, s.down)
+}
+
+// wait lets what is through wait for the others at the end of the round.
+func (s *loop) wait(d done) {
+	for _, f := range d.out {
+		if f.state == moving && !f.entering {
+			f.become(left, s.step.Number, d.in)
 		}
 	}
 }
 
-// outOf shows at the loop's own step what went through it.
+// outOf shows at the loop's own step what went through it. It stands where the
+// round was closed.
 func (s *loop) outOf(out []*flow, text string) {
 	n := 0
-	for _, f := range out {
+	for i, f := range out {
 		if f.state == moving {
+			f.stands(f.stood.key, uint64(i))
+			f.stood = f.stood.up
 			s.pass(f, Passed, text, f.it.Fields)
 			n++
 		}
@@ -191,7 +208,8 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 		s.next++
 	}
 	inner := *s.room
-	inner.nested, inner.rounds, inner.entry, inner.place, inner.turns, inner.torn, inner.round = true, d.in, flows[0].it, flows[0].place, flows[0].turns, nil, &round{number: number, last: last}
+	inner.nested, inner.rounds, inner.entry, inner.torn, inner.round = true, d.in, flows[0].it, nil, &round{number: number, last: last}
+	inner.place, inner.turns, inner.stood = flows[0].place, flows[0].turns, flows[0].stood
 	end := &collected{}
 	body := inner.chain(s.step.Blocks[0], end)
 	if err := s.chunks(ctx, flows, body); err != nil {
@@ -223,7 +241,7 @@ func (s *loop) repeat(ctx context.Context, flows []*flow) error {
 	for {
 		if s.torn { // only before the first
 			for _, f := range flows {
-				f.turns = f.turns.up
+				f.turns, f.stood = f.turns.up, f.stood.up
 				s.leave(f)
 			}
 			return s.chunks(ctx, flows, s.down)
@@ -254,10 +272,8 @@ func (s *loop) ended(ctx context.Context, d done, n int) ([]*flow, error) {
 			past = append(past, f)
 		}
 	}
-	if d.torn { // what is through waits for the others at the end of the round
-		for _, f := range on {
-			f.become(left, s.step.Number, d.in)
-		}
+	if d.torn {
+		s.wait(d)
 		return nil, s.chunks(ctx, d.out, s.down)
 	}
 	if len(on) == 0 {
@@ -317,8 +333,7 @@ func (s *loop) resumeRound(ctx context.Context, in item.Rounds, flows []*flow) e
 		}
 	}
 	if !repeats {
-		s.outOf(d.out, words.Count(len(flows), "item"))
-		return s.chunks(ctx, d.out, s.down)
+		return s.once(ctx, d, len(flows))
 	}
 	again, err := s.ended(ctx, d, n)
 	if err != nil || len(again) == 0 {
@@ -338,9 +353,6 @@ func (f *flow) turn(loop uint16, rounds item.Rounds) *turn {
 }
 
 func (s *loop) end(ctx context.Context) error {
-	if err := s.resume(ctx); err != nil {
-		return err
-	}
 	if s.holder != nil {
 		for _, g := range s.rest() {
 			if err := s.group(ctx, g, false); err != nil {

@@ -8,7 +8,7 @@ import (
 
 // takeUp hands the open items of one pass to the next: when all that the earlier
 // pass did is known, and in the order in which they would have gone on. What is
-// not taken up goes through at once.
+// not taken up goes through at once, but for what stands in a round.
 type takeUp struct {
 	x    *execution
 	pass Pass
@@ -22,30 +22,42 @@ type standing struct {
 	place  int
 	key    string
 	rounds []inRound // in which it stands, from the outermost in
+	stood  []string  // where these stand
 }
 
-// arrange puts open items into the order in which they would have gone on. Those
-// of a round stay together, where the first of them stands: a round is done once.
-func arrange(list []standing, depth int) []standing {
-	var blocks [][]standing
-	index := map[inRound]int{}
+// block are open items that stay together: those of a round, which is done once.
+type block struct {
+	key  string
+	list []standing
+}
+
+// arrange puts open items into the order in which they would have gone on. A
+// round stands where it was closed.
+func arrange(list []standing, depth int) []*block {
+	var blocks []*block
+	index := map[inRound]*block{}
 	for _, s := range list {
 		if len(s.rounds) <= depth {
-			blocks = append(blocks, []standing{s})
+			blocks = append(blocks, &block{s.key, []standing{s}})
 			continue
 		}
-		at, ok := index[s.rounds[depth]]
-		if !ok {
-			at, index[s.rounds[depth]] = len(blocks), len(blocks)
-			blocks = append(blocks, nil)
+		b := index[s.rounds[depth]]
+		if b == nil {
+			b = &block{key: s.stood[depth]}
+			index[s.rounds[depth]] = b
+			blocks = append(blocks, b)
 		}
-		blocks[at] = append(blocks[at], s)
+		b.list = append(b.list, s)
 	}
-	for _, at := range index {
-		blocks[at] = arrange(blocks[at], depth+1)
+	for _, b := range index {
+		inner := arrange(b.list, depth+1)
+		b.list = b.list[:0]
+		for _, x := range inner {
+			b.list = append(b.list, x.list...)
+		}
 	}
-	slices.SortStableFunc(blocks, func(a, b []standing) int { return cmp.Compare(a[0].key, b[0].key) })
-	return slices.Concat(blocks...)
+	slices.SortStableFunc(blocks, func(a, b *block) int { return cmp.Compare(a.key, b.key) })
+	return blocks
 }
 
 // roundsOf are the rounds in which an open item stands, with their loops.
@@ -71,10 +83,25 @@ func (t *takeUp) roundsOf(f *flow) []inRound {
 	return out
 }
 
+// placesOf are where the rounds stand in which an open item is.
+func placesOf(f *flow) []string {
+	var out []string
+	for s := f.stood; s != nil; s = s.up {
+		out = append(out, s.key)
+	}
+	slices.Reverse(out)
+	return out
+}
+
 func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 	out := make([]*flow, 0, len(chunk))
 	for _, f := range chunk {
-		if t.takeUp(f); f.state != moving {
+		t.takeUp(f)
+		var rounds []inRound
+		if f.state == moving || f.state.open() {
+			rounds = t.roundsOf(f)
+		}
+		if f.state != moving && len(rounds) == 0 {
 			out = append(out, f)
 			continue
 		}
@@ -82,7 +109,8 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 		if err != nil {
 			return err
 		}
-		s := standing{place: at, key: f.key(), rounds: t.roundsOf(f)}
+		s := standing{place: at, key: f.key(), stood: placesOf(f)}
+		s.rounds = rounds[:min(len(rounds), len(s.stood))]
 		if f.source != nil { // what comes of the list still comes behind what came of it
 			s.key = f.order.place + string(f.it.Address.Child(f.at, f.rounds, f.source.ordinal)[f.order.cut:])
 		}
@@ -97,12 +125,15 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 // end gives the open items.
 func (t *takeUp) end(ctx context.Context) error {
 	var out []*flow
-	for _, s := range arrange(t.open, 0) {
-		f, err := t.pile.release(s.place)
-		if err != nil {
-			return err
+	for _, b := range arrange(t.open, 0) {
+		for _, s := range b.list {
+			f, err := t.pile.release(s.place)
+			if err != nil {
+				return err
+			}
+			out = append(out, f)
 		}
-		if out = append(out, f); len(out) == mostItems {
+		if len(out) >= mostItems {
 			if err := t.x.chunks(ctx, out, t.down); err != nil {
 				return err
 			}

@@ -1,0 +1,167 @@
+package engine
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/core/call"
+)
+
+const (
+	sending = `  - {name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}`
+	shaping = `  - {name: shaped, type: shape, settings: {set: {a: 1}}}`
+	poking  = `  - {name: poked, type: hall.poke, connection: hall, output: keep, input: {n: "(= item.n + 50 )"}}`
+	looping = `  - {name: loop, type: loop, settings: {size: 1, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}}`
+	ways    = `  - {name: ways, type: branch, settings: {cases: [{name: a, when: item.n < 9, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}], else: [{name: other, type: shape, settings: {set: {b: 1}}}]}}`
+	listing = `  - {name: pieces, type: hall.pieces, connection: hall, input: {n: 2, pages: 3}}`
+)
+
+// What stands in the way of going on with a changed workflow is said by name, and
+// what does not stand in the way goes on.
+func TestGoingOnWithAChangedWorkflow(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		before, next string
+		refuses      string // the body that is refused in the first pass
+		at           map[string]string
+		why          string // "": it goes on
+		state        State
+	}{
+		"nothing changed":                   {before: shaping + "\n" + sending, next: shaping + "\n" + sending, refuses: `{"n":0}`},
+		"a step is new below":               {before: sending, next: sending + "\n" + shaping, refuses: `{"n":0}`},
+		"a step was renamed":                {before: sending, next: `  - {name: told, was: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`, refuses: `{"n":0}`},
+		"a step is gone":                    {before: shaping + "\n" + sending, next: shaping, refuses: `{"n":0}`, why: "they stand before the step sent, which is not there any more; say “was: sent”"},
+		"a step is gone, and another named": {before: shaping + "\n" + sending, next: shaping + "\n" + poking, refuses: `{"n":0}`, at: map[string]string{"sent": "poked"}},
+		"what is read is new above":         {before: sending, next: shaping + "\n" + `  - {name: sent, type: hall.send, connection: hall, input: {n: "(= steps.shaped.a )"}}`, refuses: `{"n":0}`, why: "sent reads steps.shaped, which these items never came through: it is new, or was moved above sent"},
+		"what is read was there":            {before: shaping + "\n" + sending, next: shaping + "\n" + `  - {name: sent, type: hall.send, connection: hall, input: {n: "(= steps.shaped.a )"}}`, refuses: `{"n":0}`},
+		"a write was moved below":           {before: poking + "\n" + sending, next: sending + "\n" + poking, refuses: `{"n":0}`, why: "poked was done for these items already and stands below sent now"},
+		"a write below was never reached":   {before: sending + "\n" + poking, next: sending + "\n" + shaping + "\n" + poking, refuses: `{"n":0}`},
+		"moved into a loop":                 {before: sending, next: looping, refuses: `{"n":0}`, why: "the step sent was moved into or out of another, while items stand at it"},
+		"moved out of a loop":               {before: looping, next: sending, refuses: `{"n":0}`, why: "moved into or out of another"},
+		"the loop goes another way":         {before: looping, next: `  - {name: loop, type: loop, settings: {size: 2, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}}`, refuses: `{"n":0}`, why: "the loop loop goes round another way now"},
+		"the loop's steps changed":          {before: looping, next: `  - {name: loop, type: loop, settings: {size: 1, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}, {name: more, type: shape, settings: {set: {x: 1}}}]}}`, refuses: `{"n":0}`},
+		"moved into another case":           {before: ways, next: `  - {name: ways, type: branch, settings: {cases: [{name: a, when: item.n < 9, steps: [{name: other, type: shape, settings: {set: {b: 1}}}]}], else: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}}`, refuses: `{"n":0}`, why: "the step sent was moved into another case or loop"},
+		"a half-read list is read anew":     {before: listing, next: `  - {name: pieces, type: hall.pieces, connection: hall, input: {n: 3, pages: 3}}`, refuses: "page 1", why: "the list of pieces is half read, and it is read another way now"},
+		"a half-read list as before":        {before: listing, next: listing + "\n" + shaping, refuses: "page 1"},
+		"switched off around":               {before: looping, next: `  - {name: loop, type: loop, off: true, settings: {size: 1, steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]}}`, refuses: `{"n":0}`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld()
+			first := plan(t, c.before)
+			next := after(t, first, plan(t, c.next))
+			w.refuses[c.refuses] = "not now"
+			calls := 0
+			w.faults = func(n int, path string) error {
+				if calls++; c.refuses == "page 1" && calls == 2 {
+					return refused("not now")
+				}
+				return nil
+			}
+			r, m := newRun(numberedItems(1), w, Pass{Number: 1, Plan: first})
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, FailedRun, res.State)
+
+			further := Pass{Number: 2, Plan: next, From: first, At: c.at}
+			open := 0
+			out, err := r.Onward(context.Background(), further, func(o Open) error { open++; return nil })
+			require.NoError(t, err)
+			require.Positive(t, open)
+			if c.why != "" {
+				require.Len(t, out.Refusals, 1)
+				require.Contains(t, out.Refusals[0].Error(), c.why)
+				require.Positive(t, out.Refusals[0].Items)
+				return
+			}
+			require.Empty(t, out.Refusals)
+			delete(w.refuses, c.refuses)
+			r.Passes = append(r.Passes, further)
+			m.Seen = nil
+			res, err = r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Succeeded, res.State, res.Reason)
+		})
+	}
+}
+
+// Items that come to a list after it was closed do as its step says, and the plan
+// says so before.
+func TestLateItems(t *testing.T) {
+	t.Parallel()
+	const first = `  - {name: sent, type: hall.send, connection: hall, output: keep, on_error: set_aside, input: {n: "(= item.n )"}}` + "\n"
+	for late, c := range map[string]struct {
+		says string
+		gone []string
+		ends map[string]Fate
+	}{
+		"leave": {"all: its list was closed before; what comes now ends there", []string{`{"c":2,"n":3}`}, map[string]Fate{"0": Held}},
+		"alone": {"all: its list was closed before; what comes now makes a list of its own", []string{`{"c":2,"n":3}`, `{"c":1,"n":0}`}, map[string]Fate{"0": Joined}},
+		"again": {"all: its list was closed before; it is made again of all items, and what follows is done again for it", []string{`{"c":2,"n":3}`, `{"c":3,"n":3}`}, map[string]Fate{"0": Joined}},
+	} {
+		t.Run(late, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld()
+			w.refuses[`{"n":0}`] = "not now"
+			p := plan(t, first+`  - {name: all, type: gather, late: `+late+`, settings: {fields: {n: {how: sum, of: item.n}, c: {how: count}}}}
+  - {name: told, type: hall.send, connection: hall, output: keep, input: {n: "(= 100 + item.c )"}}`)
+			r, m := newRun(numberedItems(3), w, Pass{Number: 1, Plan: p})
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Partial, res.State)
+			delete(w.refuses, `{"n":0}`)
+
+			further := Pass{Number: 2, Plan: p, From: p, Aside: true}
+			out, err := r.Onward(context.Background(), further, func(Open) error { return nil })
+			require.NoError(t, err)
+			require.Equal(t, []string{c.says}, out.Late)
+			r.Passes, m.Seen = append(r.Passes, further), nil
+			res, err = r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Succeeded, res.State)
+			require.ElementsMatch(t, c.gone, gone(m))
+			for _, row := range m.Seen {
+				if want, ok := c.ends[row.Address.String()]; ok {
+					require.Equal(t, want, EndOf(row.Cells))
+				}
+			}
+			seen := append([]string(nil), gone(m)...)
+			m.Seen = nil
+			calls := w.calls
+			_, err = r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, seen, gone(m), "a replay of it is the same")
+			require.Equal(t, calls, w.calls)
+		})
+	}
+}
+
+// What expressions see is what an item's way and the run give, and nothing else.
+func TestWhatExpressionsSee(t *testing.T) {
+	t.Parallel()
+	r, m := newRun(objects(`{"n": 1}`, `{"n": 2}`), newWorld(), Pass{Number: 1, Plan: plan(t, `
+  - {name: kept, type: shape, settings: {keep: none, set: {m: "(= item.n * 10 )"}}}
+  - name: loop
+    type: loop
+    settings:
+      size: 1
+      steps:
+        - {name: seen, type: shape, settings: {keep: none, set: {n: "(= trigger.n )", was: "(= steps.kept.m )", run: "(= run.workflow )", id: "(= run.id )", round: "(= round.number )", first: "(= round.first )", last: "(= round.last )", all: "(= len(column(\"kept\")) )"}}}
+  - {name: off, type: shape, off: true, settings: {set: {never: 1}}}
+  - {name: after, type: shape, settings: {set: {of_loop: "(= steps.seen.n )"}}}`)})
+	r.Facts.Workflow = "test"
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State, res.Reason)
+	require.Equal(t, []string{
+		`{"all":2,"first":true,"id":"r1","last":false,"n":1,"of_loop":1,"round":1,"run":"test","was":10}`,
+		`{"all":2,"first":false,"id":"r1","last":false,"n":2,"of_loop":2,"round":2,"run":"test","was":20}`,
+	}, gone(m))
+	require.Contains(t, picture(m.Seen), "off()")
+}
+
+func refused(message string) error {
+	return &call.Failure{Class: call.Refused, Status: 409, Message: message}
+}
