@@ -194,7 +194,9 @@ func (c *checker) constants(path string, s *Step, a *connector.Action) {
 	var ie *form.InputError
 	if errors.As(err, &ie) {
 		for _, f := range ie.Fields {
-			if _, ok := fixed[strings.SplitN(f.Field, ".", 2)[0]]; ok {
+			top, _, _ := strings.Cut(f.Field, ".")
+			top, _, _ = strings.Cut(top, "[")
+			if _, ok := fixed[top]; ok {
 				c.errorf(path+".input."+f.Field, "%s", words.Sentence(f.Message))
 			}
 		}

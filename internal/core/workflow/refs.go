@@ -15,7 +15,7 @@ func (p *Plan) Sees(s *CompiledStep, name string) error {
 		return err
 	}
 	if by := joins(x, s); by != nil {
-		return fmt.Errorf("%s makes one item of many, so there is no single item of %s here; column(%q) gives all of them", by.Name, name, name)
+		return fmt.Errorf("the step %q makes one item of many, so there is no single item of %s here; column(%q) gives all of them", by.Name, name, name)
 	}
 	return nil
 }
