@@ -57,7 +57,7 @@ type FreePaging struct {
 
 // FreeSuccess says which answers are none of a failure.
 type FreeSuccess struct {
-	Status []any  `form:"status"`
+	Status []int  `form:"status"`
 	When   string `form:"when"`
 }
 
@@ -181,6 +181,11 @@ func (f *Free) answers(a *Action) error {
 		a.Paging.compile(k, "paging")
 	}
 	if s := f.Success; s != nil {
+		for i, n := range s.Status {
+			if n < 100 || n > 599 {
+				return at(fmt.Sprintf("success.status[%d]", i), fmt.Errorf("%d is no status; they lie between 100 and 599", n))
+			}
+		}
 		a.success = &Success{Status: s.Status, When: s.When, when: k.program("success.when", s.When)}
 	}
 	if w := f.Wait; w != nil {

@@ -6,6 +6,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -147,7 +148,7 @@ func answerScope(a *call.Answer, value any, input map[string]any) *expr.Scope {
 
 // Success says which answers are good: without it, every 2xx.
 type Success struct {
-	Status []any
+	Status []int
 	When   string
 	when   *expr.Program
 }
@@ -156,12 +157,7 @@ func (s *Success) fits(status int) bool {
 	if s == nil || len(s.Status) == 0 {
 		return status >= 200 && status <= 299
 	}
-	for _, v := range s.Status {
-		if expr.Text(v) == fmt.Sprint(status) {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(s.Status, status)
 }
 
 // read parses the body by its content type and turns a failure, by status or
