@@ -338,7 +338,7 @@ func TestEveryShippedConnectorIsWhole(t *testing.T) {
 			case "host":
 				account[p.Name] = "side.example"
 			case "port":
-				account[p.Name] = int64(2525)
+				account[p.Name] = "2525"
 			}
 		}
 		for _, name := range c.Order {
