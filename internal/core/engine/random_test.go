@@ -155,6 +155,28 @@ func TestACrashAnywhereInAnyTree(t *testing.T) {
 	})
 }
 
+// While the database is away, at whatever moment, everything waits and goes on as
+// if nothing had been.
+func TestTheDatabaseIsAwayAtAnyMomentOfAnyTree(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		p := grown(t, tree(t, "set_aside"), rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
+		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
+		var want string
+		for _, moment := range []int{0, rapid.IntRange(1, 40).Draw(t, "moment"), rapid.IntRange(1, 400).Draw(t, "later moment")} {
+			r, m := newRun(items, newWorld(), Pass{Number: 1, Plan: p})
+			a := &away{sleepers: newSleepers(m), MemorySource: MemorySource{m}, left: moment}
+			r.Clock, r.Journal, r.Source = frozen{}, awayJournal{a}, pages{a}
+			_, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err, "at call %d", moment)
+			if moment == 0 {
+				want = rowsOf(m.Seen)
+			}
+			require.Equal(t, want, rowsOf(m.Seen))
+		}
+	})
+}
+
 // Every cell of every row opens to what the row showed, replaying only what
 // leads to it.
 func TestEveryCellOfAnyTreeOpens(t *testing.T) {

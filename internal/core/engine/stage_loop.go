@@ -124,7 +124,11 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 	if !open && len(flows) > 1 {
 		in := s.rounds.Add(item.Round{Edition: uint32(s.room.pass.Number), N: s.next})
 		k := Key{Pass: s.room.pass.Number, Step: s.step.Number, Rounds: in, Part: PartSeal}
-		stands, err := s.Journal.Page(ctx, k)
+		var stands *Entry
+		err := s.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
+			stands, err = s.Journal.Page(ctx, k)
+			return err
+		})
 		if err != nil {
 			return err
 		}
