@@ -20,6 +20,7 @@ import (
 	"youngtrellis/internal/standins/switchboard"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/demo"
 )
 
 const folder = "docs/screenshots"
@@ -60,6 +61,12 @@ func run(ctx context.Context) error {
 	if _, err := w.Wait(ctx, started.Run); err != nil {
 		return err
 	}
+	nested := map[string]string{}
+	for _, name := range []string{"kiln-loads", "studio-notes", "glaze-order"} {
+		if nested[name], err = withSamples(ctx, w, name); err != nil {
+			return err
+		}
+	}
 	aside := sent[6].Run.String()
 	page, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {
@@ -79,6 +86,8 @@ func run(ctx context.Context) error {
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
 		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
 		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
+		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[6]/button`), browser.Settle()}},
+		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][7]`), browser.Settle()}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
 		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
@@ -102,16 +111,31 @@ func run(ctx context.Context) error {
 		}
 		fmt.Println("screenshots: made " + s.name)
 	}
-	return terminal(ctx, page, w, started.Run.String(), aside)
+	return terminal(ctx, page, w, started.Run.String(), aside, nested["kiln-loads"])
+}
+
+// withSamples runs a workflow with its samples and waits for its end.
+func withSamples(ctx context.Context, w *ottermere.World, name string) (string, error) {
+	items := []api.Fields{}
+	for _, s := range demo.Samples[name] {
+		items = append(items, api.Fields(s))
+	}
+	started, err := ottermere.Answer[api.Started](w.Client.StartWorkflow(ctx, name, api.Items{Items: &items}))
+	if err != nil {
+		return "", err
+	}
+	_, err = w.Wait(ctx, started.Run)
+	return started.Run.String(), err
 }
 
 // terminal pictures what commands print, set in the console's own type.
-func terminal(ctx context.Context, page context.Context, w *ottermere.World, run, aside string) error {
+func terminal(ctx context.Context, page context.Context, w *ottermere.World, run, aside, nested string) error {
 	for _, t := range []struct {
 		name string
 		args [][]string
 	}{
 		{"cli-run", [][]string{{"workflow", "show", "kiln-list"}, {"run", "show", run}}},
+		{"cli-nested", [][]string{{"workflow", "show", "studio-notes"}, {"run", "show", nested}}},
 		{"cli-connect", [][]string{{"connection", "list"}, {"connector", "show", "sms"}}},
 		{"cli-item", [][]string{{"workflow", "list"}, {"run", "item", aside, "0", "studio"}}},
 	} {

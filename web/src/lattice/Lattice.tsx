@@ -3,7 +3,7 @@ import { useEffect, useRef, type KeyboardEvent } from "react";
 import type { Cell, Column, Fate, Row } from "../api/client";
 import { plural } from "../ui/words";
 import { Mark } from "./marks";
-import { isGroup, triggerOf } from "./address";
+import { bornAt, isGroup, triggerOf } from "./address";
 import { fateWords, goesFurther, goesOn, kin, passesBy, trouble } from "./shape";
 
 const HEIGHT = 33; // of a row
@@ -128,9 +128,10 @@ function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onCho
   const frozen = column === first ? `sticky left-[56px] z-[1] border-r ${lit || chosenRow ? "bg-tint" : "bg-sheet"}` : `relative ${lit ? "bg-tint/70" : ""}`;
   const shell = `${frozen} min-w-0 border-l border-rule/70 text-left ${current ? "shadow-[inset_0_0_0_2px_var(--leaf)]" : ""}`;
   if (!row || !cell || cell.fate === "not_reached") {
-    return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"}>{row && passesBy(row, column) && kin(rows, at, columns, column).first && <Rail left={-1} right />}</div>;
+    return <div role="gridcell" className={shell} aria-label={row ? "not reached" : "loading"}>{row && passesBy(row, columns, column) && kin(rows, at, columns, column).first && <Rail left={-1} right />}</div>;
   }
-  const onward = goesOn(cell.fate) && goesFurther(row, column);
+  const born = bornAt(row.address, columns); // a loop's own cell stands before what was made within it
+  const onward = column >= born && goesOn(cell.fate) && goesFurther(row, column);
   const own = kin(rows, at, columns, column);
   const before = column > first ? kin(rows, at, columns, column - 1) : own;
   const joined = column > first && !before.first; // this item's parent was drawn in a row above
@@ -143,8 +144,8 @@ function Stem({ rows, at, column, first, columns, lit, current, chosenRow, onCho
       {own.first && (
         <span className={`absolute top-[5px] right-2 left-[18px] truncate ${bad ? "font-medium text-rust" : cell.fate === "held_back" || cell.fate === "gave_nothing" ? "text-second italic" : cell.fate === "waiting" || cell.fate === "may_have_been_sent" ? "text-amber" : column <= 0 ? "text-ink" : "text-second"}`} title={words}>{words}</span>
       )}
-      {column > first && !joined && <Rail left={-1} width={MARK + 1} />}
-      {column > first && joined && own.first && <Rail left={-1} width={MARK + 1} />}
+      {column > Math.max(first, born) && !joined && <Rail left={-1} width={MARK + 1} />}
+      {column > Math.max(first, born) && joined && own.first && <Rail left={-1} width={MARK + 1} />}
       {onward && !divides && <Rail left={MARK} right />}
       {divides && <Fork first={own.first} last={own.last} />}
       {own.first && <span className="absolute" style={{ left: MARK - 7, top: LINE - 7 }}><Mark fate={cell.fate as Fate} /></span>}

@@ -18,6 +18,10 @@ export const isGroup = (address: string) => address.startsWith("g");
 /** The ordinal of the trigger item from which an item came; undefined for one that was made of many. */
 export const triggerOf = (address: string): number | undefined => (isGroup(address) ? undefined : Number(address.split("-")[0]));
 
+/** The column at which a row's item begins: that of the step that made it of many, or -1 for the trigger. */
+export const bornAt = (address: string, columns: Column[]): number =>
+  isGroup(address) ? columns.findIndex((c) => c.number === stepOf(address.split("-")[0] ?? "")) : -1;
+
 /**
  * The address of the item that a row shows at a column: columns before a step
  * that gave several belong to the item that it came from.

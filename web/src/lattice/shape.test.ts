@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Column, Fate, Row } from "../api/client";
-import { isGroup, ownerAt, stepOf, triggerOf } from "./address";
-import { endFate, fateWords, goesFurther, goesOn, kin, passesBy } from "./shape";
+import { bornAt, isGroup, ownerAt, stepOf, triggerOf } from "./address";
+import { endFate, fateWords, goesFurther, goesOn, kin, passesBy, rowFor } from "./shape";
 
 const column = (name: string, number: number, lists = false): Column => ({ name, number, lists, sentence: name, kind: "x", in: 0, out: 0, held_back: 0, set_aside: 0, stopped: 0, gave_nothing: 0, may_have_been_sent: 0, calls: 0, units: 0, millis: 0 });
 const columns = [column("a", 1), column("pieces", 2, true), column("c", 3), column("parts", 4, true), column("e", 5)];
@@ -24,6 +24,7 @@ describe("an address", () => {
   it("tells groups from what came from the trigger", () => {
     expect(isGroup("g3.1.0-4.1")).toBe(true);
     expect(triggerOf("g3.1.0")).toBeUndefined();
+    expect(["g3.1.0", "g3_1.4.1.0-4.1", "g9.1.0", "12-2.7"].map((a) => bornAt(a, columns))).toEqual([2, 2, -1, -1]);
     expect(triggerOf("12-2.7")).toBe(12);
   });
   it("of an item in a loop belongs to the item that went round", () => { expect(ownerAt("0-2_1.4.7", columns, 0)).toBe("0"); });
@@ -31,9 +32,14 @@ describe("an address", () => {
 
 describe("an item that took another case", () => {
   const r = row("0", "passed", "not_reached", "passed", "not_reached", "not_reached");
-  it("passes the steps of the case by", () => { expect([0, 1, 2, 3].map((c) => passesBy(r, c))).toEqual([false, true, false, false]); });
+  it("passes the steps of the case by", () => { expect([0, 1, 2, 3].map((c) => passesBy(r, columns, c))).toEqual([false, true, false, false]); });
   it("goes on behind them", () => { expect([0, 1, 2].map((c) => goesFurther(r, c))).toEqual([true, true, false]); });
-  it("does not pass by what stands above where it was made", () => { expect(passesBy(row("g2.1.0", "not_reached", "passed"), 0)).toBe(false); });
+  it("does not pass by what stands above where it was made", () => { expect(passesBy(row("g2.1.0", "not_reached", "passed"), columns, 0)).toBe(false); });
+  it("does not pass by what stands between a loop and where it was made within it", () => {
+    const made = row("g3.1.0", "passed", "not_reached", "passed", "not_reached", "passed");
+    expect([-1, 0, 1, 2, 3].map((c) => passesBy(made, columns, c))).toEqual([false, false, false, false, true]);
+  });
+  it("does not pass by the trigger", () => { expect(passesBy(r, columns, -1)).toBe(false); });
 });
 
 describe("rows that share an item", () => {
@@ -43,6 +49,13 @@ describe("rows that share an item", () => {
   });
   it("stand alone after the step that made them", () => { expect(rows.every((_, i) => kin(rows, i, columns, 1).first)).toBe(true); });
   it("are not joined over rows that are not loaded", () => { expect(kin([undefined, row("0-2.1")], 1, columns, 0).first).toBe(true); });
+});
+
+describe("the row by which a step is shown", () => {
+  const rows = [row("0", "passed", "joined"), row("g2.1.0", "not_reached", "passed", "passed")];
+  it("is the chosen one where it comes to the step", () => { expect(rowFor(rows, 0, 1)).toBe(0); });
+  it("is the first that does where the chosen one does not", () => { expect(rowFor(rows, 0, 2)).toBe(1); });
+  it("stays where none does, or before the first step", () => { expect([rowFor(rows, 0, 3), rowFor(rows, 1, -1), rowFor([], 0, 0)]).toEqual([0, 1, 0]); });
 });
 
 describe("fates", () => {

@@ -133,7 +133,7 @@ function OpenedCell({ run, address, step, label }: { run: Run; address: string; 
       <div className="overflow-auto p-3.5">
         <h2 className="mb-1.5 text-xs font-semibold text-second">{step === "-" ? "As it arrived" : `${o.label || "The item"} when it came here`}</h2>
         {o.made_of !== undefined && <div className="mb-1.5 text-second">Made of {plural(o.made_of, "item")}.</div>}
-        <FieldList fields={asFields(o.before)} />
+        {(o.made_of === undefined || Object.keys(asFields(o.before)).length > 0) && <FieldList fields={asFields(o.before)} />}
       </div>
       <div className="overflow-auto p-3.5">
         <h2 className="mb-1.5 text-xs font-semibold text-second">{o.sentence}</h2>

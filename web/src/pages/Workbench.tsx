@@ -7,7 +7,7 @@ import { useDraft, useRehearsal, useSamples, useWorkflow, type Edit } from "../a
 import { FieldList } from "../lattice/FieldList";
 import { Lattice, Legend, type Spot } from "../lattice/Lattice";
 import { isGroup, triggerOf } from "../lattice/address";
-import { fateWords } from "../lattice/shape";
+import { fateWords, rowFor } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural } from "../ui/words";
 import { Focus, type Inserting } from "../workbench/focus";
@@ -85,7 +85,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const columnOf = (name: string | undefined) => seen?.columns.findIndex((c) => c.name === name) ?? -1;
   const chosenLine = workflow.lines.find((l) => l.name === chosen && l.kind !== "case");
   const chosenAt = columnOf(chosenLine?.name);
-  const shown = spot ?? { row: 0, column: Math.max(0, chosenAt) };
+  const shown = { row: rowFor(seen?.rows ?? [], spot?.row ?? 0, chosenAt), column: spot?.column ?? Math.max(0, chosenAt) };
   const before = itemBefore(seen, shown.row, chosenAt >= 0 ? chosenAt : shown.column);
   const trigger = asFields(seen?.items?.[triggerOf(seen.rows[shown.row]?.address ?? "0") ?? 0] ?? samples.data?.samples[0]?.fields);
   const isFirst = chosenLine !== undefined && chosenLine === workflow.lines[0];

@@ -113,10 +113,11 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
   } else if (schema["hint"] === "json") {
     control = <JsonInput id={id} value={value} placeholder='{"name": "(= item.… )"}' onSet={(v) => { onSet(v ?? null); }} />;
   } else if (Array.isArray(schema["enum"])) {
+    const preset = schema["default"]; // counts where nothing is said
     control = (
       <select id={id} className="field" value={value === undefined || value === null ? "" : JSON.stringify(value)} onChange={(e) => { onSet(e.target.value === "" ? null : (JSON.parse(e.target.value) as Json)); }}>
-        <option value="">{schema["default"] ? String(schema["default"]) : "Choose…"}</option>
-        {schema["enum"].map((v) => <option key={String(v)} value={JSON.stringify(v)}>{wordOf(schema, v)}</option>)}
+        <option value="">{preset !== undefined ? wordOf(schema, preset) : "Choose…"}</option>
+        {schema["enum"].filter((v) => v !== preset || v === value).map((v) => <option key={String(v)} value={JSON.stringify(v)}>{wordOf(schema, v)}</option>)}
       </select>
     );
   } else if (schema["hint"] === "list") {
