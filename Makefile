@@ -38,7 +38,7 @@ generate:
 	@$(GO) generate ./internal/core/words
 
 bench: console
-	@scripts/setup postgres
+	@scripts/setup postgres jq
 	@$(MAKE) --no-print-directory build
 	@$(GO) build -trimpath -o bin/bench ./bench
 	@bin/bench $(BENCH)
