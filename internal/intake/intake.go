@@ -21,6 +21,7 @@ import (
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
@@ -133,11 +134,11 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if err != nil {
 		return Received{}, err
 	}
-	trigger, plan, err := in.trigger(ctx, h)
+	start, plan, err := in.start(ctx, h)
 	if err != nil {
 		return Received{}, err
 	}
-	if trigger.Settings["verify"] != "none" && !proves(header, h.Secret) {
+	if !start.Open && !proves(header, h.Secret) {
 		in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, body)
 		return Received{}, errUnknown
 	}
@@ -160,25 +161,25 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	return in.begin(ctx, h, plan, fields, body)
 }
 
-// trigger gives the trigger that is in force: of the live revision, or of the
-// draft while there is none.
-func (in *Intake) trigger(ctx context.Context, h store.Hook) (workflow.Trigger, *workflow.Plan, error) {
+// start says how events start runs at the moment: by the live revision, or by
+// the draft while there is none.
+func (in *Intake) start(ctx context.Context, h store.Hook) (triggers.Start, *workflow.Plan, error) {
 	if h.Live != nil {
 		plan, err := in.Plans.Plan(ctx, h.Workspace, h.Workflow, *h.Live)
 		if err != nil {
-			return workflow.Trigger{}, nil, err
+			return triggers.Start{}, nil, err
 		}
-		return plan.Workflow.Trigger, plan, nil
+		return plan.Start, plan, nil
 	}
 	w, err := in.Store.Workflow(ctx, in.Store.HookScope(h), h.Name)
 	if err != nil {
-		return workflow.Trigger{}, nil, err
+		return triggers.Start{}, nil, err
 	}
 	parsed, _, _ := workflow.Read([]byte(w.Draft))
 	if parsed == nil {
-		return workflow.Trigger{}, nil, nil
+		return triggers.Start{}, nil, nil
 	}
-	return parsed.Trigger, nil, nil
+	return parsed.Start(), nil, nil
 }
 
 // proves checks the bearer secret in constant time.
@@ -222,7 +223,7 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 }
 
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
-	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Trigger: "webhook", By: "its webhook", Accepted: now()}
+	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Trigger: triggers.Webhook, By: "its webhook", Accepted: now()}
 	var err error
 	if s.Key, s.Expires, err = startKey(plan, fields, s.Accepted); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
@@ -244,10 +245,10 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
-	if plan.StartKey == nil {
+	if plan.Start.Key == nil {
 		return "", accepted, nil
 	}
-	v, err := plan.StartKey.Eval(&expr.Scope{Item: fields[0], Now: accepted})
+	v, err := plan.Start.Key.Eval(&expr.Scope{Item: fields[0], Now: accepted})
 	if err != nil {
 		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
 	}
@@ -258,7 +259,7 @@ func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) 
 	case item.StorableText(key) != key:
 		return "", accepted, errors.New("the key of the call holds a character that cannot be stored (U+0000, or broken UTF-8)")
 	}
-	return key, accepted.Add(plan.KeyLasts), nil
+	return key, accepted.Add(plan.Start.KeyLasts), nil
 }
 
 // fill puts the items into a start, page by page.
@@ -368,7 +369,7 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if err != nil {
 		return uuid.Nil, err
 	}
-	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: "manual", By: by, Accepted: now()}
+	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
 	if err := fill(s, plan, items); err != nil {
 		return uuid.Nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/runs"
@@ -93,7 +94,7 @@ func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
 	for l := range w.Lines() {
 		x := api.Line{Depth: given(l.Depth), In: given(within(l))}
 		if l.Step == nil {
-			x.Name, x.Type, x.Kind, x.Sentence, x.Inside = l.Block.Name, "case", "case", caseSentence(l), some(inside(l.Of, l.Block))
+			x.Name, x.Type, x.Kind, x.Sentence, x.Inside = l.Block.Name, "case", "case", l.Block.Sentence(), some(inside(l.Of, l.Block))
 			x.In = some(l.Of.Name)
 		} else {
 			line(&x, l.Step, catalog)
@@ -117,20 +118,6 @@ func inside(of *workflow.Step, b *workflow.Block) string {
 		return of.Name
 	}
 	return of.Name + "/" + b.Name
-}
-
-// caseSentence words a case of a branch.
-func caseSentence(l workflow.Line) string {
-	name := strings.ReplaceAll(l.Block.Name, "_", " ")
-	list, _ := l.Of.Settings["cases"].([]any)
-	for _, c := range list {
-		m, _ := c.(map[string]any)
-		when, _ := m["when"].(string)
-		if p, err := expr.Compile(when); m["name"] == l.Block.Name && err == nil {
-			return name + ", where " + p.Words()
-		}
-	}
-	return name
 }
 
 func line(l *api.Line, st *workflow.Step, catalog *workflow.Catalog) {
@@ -551,7 +538,7 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 		}
 	}
 	if len(items) == 0 {
-		if parsed.Trigger.Type != "manual" {
+		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone {
 			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real call, or write one.")
 		}
 		items = []map[string]any{{}}
@@ -701,11 +688,18 @@ func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed == nil || parsed.Trigger.Type != "webhook" {
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if parsed == nil || !isCalled(parsed.Trigger) {
 		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow that something calls can take a sample from a real call.")
 	}
 	s.Intake.Forget(w.Hook)
 	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)
+}
+
+// isCalled tells whether something calls a trigger's address.
+func isCalled(t workflow.Trigger) bool {
+	k, ok := triggers.Find(t.Type)
+	return ok && k.Called
 }
 
 // CallSheet implements api.StrictServerInterface.
@@ -716,10 +710,8 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 	}
 	address := strings.TrimSuffix(s.PublicURL, "/") + "/hooks/" + w.Hook
 	out := api.CallSheet200JSONResponse{Address: address, Secured: w.Secured, Verify: "bearer"}
-	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed != nil {
-		if v, ok := parsed.Trigger.Settings["verify"].(string); ok {
-			out.Verify = v
-		}
+	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed != nil && parsed.Start().Open {
+		out.Verify = "none"
 	}
 	curl := "curl -X POST " + address + " \\\n  -H 'Content-Type: application/json' \\\n"
 	if out.Verify == "bearer" {
@@ -749,8 +741,7 @@ func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.Lis
 	for _, k := range steps.Kinds() {
 		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Settings: properties(k.Form.Properties)})
 	}
-	for _, t := range []string{"webhook", "manual"} {
-		k := workflow.TriggerKinds[t]
+	for _, k := range triggers.Kinds() {
 		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Form.Properties)})
 	}
 	return out, nil

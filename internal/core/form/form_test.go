@@ -79,7 +79,7 @@ func TestAStructIsReadByItsTags(t *testing.T) {
 	require.Equal(t, "top", l.Shelf.Name)
 	require.EqualValues(t, 10, l.Grip.fingers)
 	require.Equal(t, []Nested{
-		{Place: "shelf.steps", Name: "top", Owned: true},
+		{Place: "shelf.steps", Name: "top", Owned: true, When: l.Shelf.When.Words()},
 		{Place: "cases[0].steps", Name: "one", Owned: true, Steps: l.Cases[0].Steps},
 		{Place: "cases[1].steps", Name: "two", Owned: true},
 		{Place: "else", Name: "else", Steps: Steps{}},

@@ -3,6 +3,8 @@ package form
 import (
 	"fmt"
 	"reflect"
+
+	"youngtrellis/internal/core/expr"
 )
 
 // Nested are steps that stand within a struct.
@@ -10,6 +12,7 @@ type Nested struct {
 	Place string // as cases[1].steps
 	Name  string // of the object in which they stand, else that of the field
 	Owned bool   // the object has a name of its own
+	When  string // the object's condition in words, where it has one
 	Steps Steps
 }
 
@@ -28,9 +31,13 @@ func nested(v reflect.Value, place, owner string, out *[]Nested) {
 			nested(v.Elem(), place, owner, out)
 		}
 	case reflect.Struct:
+		when := ""
 		for _, f := range fields(v.Type()) {
-			if f.t.Kind() == reflect.String && f.name == "name" {
+			switch p, _ := v.FieldByIndex(f.index).Interface().(*expr.Program); {
+			case f.t.Kind() == reflect.String && f.name == "name":
 				owner = v.FieldByIndex(f.index).String()
+			case p != nil && f.name == "when":
+				when = p.Words()
 			}
 		}
 		for _, f := range fields(v.Type()) {
@@ -39,7 +46,7 @@ func nested(v reflect.Value, place, owner string, out *[]Nested) {
 				if inner.IsNil() && f.name != "steps" {
 					continue
 				}
-				n := Nested{Place: join(place, f.name), Name: f.name, Steps: inner.Interface().(Steps)}
+				n := Nested{Place: join(place, f.name), Name: f.name, When: when, Steps: inner.Interface().(Steps)}
 				if owner != "" {
 					n.Name, n.Owned = owner, true
 				}

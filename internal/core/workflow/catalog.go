@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 )
 
 // Catalog is what a workflow can be made of.
@@ -92,15 +92,8 @@ func (c *Catalog) Sentence(s *Step) string {
 
 // TriggerSentence words what starts the workflow.
 func TriggerSentence(t Trigger) string {
-	switch t.Type {
-	case "webhook":
-		s := "Whenever its address is called"
-		if key, _ := t.Settings["key"].(string); key != "" {
-			s += ", once for each " + strings.TrimPrefix(key, "item.")
-		}
-		return s
-	case "manual":
-		return "When somebody starts it"
+	if k, ok := triggers.Find(t.Type); ok {
+		return k.Sentence(t.Settings)
 	}
 	return "Started by something unknown: " + t.Type
 }

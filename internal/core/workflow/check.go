@@ -10,6 +10,7 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 )
 
@@ -134,13 +135,13 @@ func (c *checker) trigger() {
 	if t.Type == "" {
 		return
 	}
-	kind, ok := TriggerKinds[t.Type]
+	kind, ok := triggers.Find(t.Type)
 	if !ok {
-		c.add(document.SeverityError, "trigger.type", fmt.Sprintf("There is no trigger %q.", t.Type), strings.TrimSpace(near.Hint(t.Type, []string{"webhook", "manual"})))
+		c.add(document.SeverityError, "trigger.type", fmt.Sprintf("There is no trigger %q.", t.Type), strings.TrimSpace(near.Hint(t.Type, triggers.Types())))
 		return
 	}
-	s := triggerSettings{}
-	for _, err := range kind.Form.Read(t.Settings, &s) {
+	_, errs := kind.Start(t.Settings)
+	for _, err := range errs {
 		c.setting("trigger.settings", err)
 	}
 }

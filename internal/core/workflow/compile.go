@@ -11,6 +11,7 @@ import (
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 )
 
 // Plan is a workflow ready to be executed: a tree of steps. It is never changed
@@ -22,8 +23,7 @@ type Plan struct {
 	Label    *expr.Program
 	Catalog  *Catalog // of which it was made
 	FindBy   []*expr.Program
-	StartKey *expr.Program // over item: the same key starts nothing again; nil for none
-	KeyLasts time.Duration // for how long
+	Start    triggers.Start // how events start its runs
 
 	byName   map[string]*CompiledStep
 	byNumber map[uint16]*CompiledStep
@@ -86,8 +86,12 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 		}
 		p.FindBy = append(p.FindBy, e)
 	}
-	if err := p.startKey(w.Trigger); err != nil {
-		c.errs = append(c.errs, fmt.Errorf("trigger: %w", err))
+	if k, ok := triggers.Find(w.Trigger.Type); ok {
+		start, errs := k.Start(w.Trigger.Settings)
+		p.Start = start
+		for _, err := range errs {
+			c.errs = append(c.errs, fmt.Errorf("trigger: %w", err))
+		}
 	}
 	return p, errors.Join(c.errs...)
 }
@@ -160,27 +164,6 @@ func meet(a, b *CompiledStep) (*CompiledStep, *CompiledStep) {
 		}
 	}
 	return nil, nil
-}
-
-// startKeyLasts is how long a start key is remembered unless said otherwise.
-const startKeyLasts = 7 * 24 * time.Hour
-
-func (p *Plan) startKey(t Trigger) (err error) {
-	s := triggerSettings{}
-	if k, ok := TriggerKinds[t.Type]; ok {
-		k.Form.Sketch(t.Settings, &s)
-	}
-	if s.Key == nil {
-		if source, _ := t.Settings["key"].(string); source != "" {
-			_, err = expr.Compile(source)
-		}
-		return err
-	}
-	p.StartKey, p.KeyLasts = s.Key, startKeyLasts
-	if s.For > 0 {
-		p.KeyLasts = s.For
-	}
-	return nil
 }
 
 // Numbered gives the plan's steps their lasting numbers. Two steps never have

@@ -2,6 +2,7 @@ package workflow
 
 import (
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 )
 
 // Schema is the JSON Schema (2020-12) of the workflow document, for editors.
@@ -25,10 +26,10 @@ func Schema(catalog *Catalog) map[string]any {
 			conditions = append(conditions, when("type", name+"."+a, map[string]any{"required": []any{"connection"}, "properties": map[string]any{"input": templated(c.Actions[a].Fields)}}))
 		}
 	}
-	triggers, triggerConditions := []any{}, []any{}
-	for _, t := range []string{"webhook", "manual"} {
-		triggers = append(triggers, t)
-		triggerConditions = append(triggerConditions, when("type", t, map[string]any{"properties": map[string]any{"settings": TriggerKinds[t].Form.Schema}}))
+	starts, startConditions := []any{}, []any{}
+	for _, k := range triggers.Kinds() {
+		starts = append(starts, k.Type)
+		startConditions = append(startConditions, when("type", k.Type, map[string]any{"properties": map[string]any{"settings": k.Form.Schema}}))
 	}
 	step := map[string]any{
 		"type": "object", "additionalProperties": false, "required": []any{"name", "type"}, "allOf": conditions,
@@ -70,8 +71,8 @@ func Schema(catalog *Catalog) map[string]any {
 			"label":   text("Expression: what a row of the lattice is called."),
 			"find_by": map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "description": "Expressions by which an item is found again."},
 			"vars":    map[string]any{"type": "object", "description": "Values used as vars.NAME."},
-			"trigger": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"type"}, "allOf": triggerConditions,
-				"properties": map[string]any{"type": map[string]any{"enum": triggers}, "settings": map[string]any{"type": "object"}}},
+			"trigger": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"type"}, "allOf": startConditions,
+				"properties": map[string]any{"type": map[string]any{"enum": starts}, "settings": map[string]any{"type": "object"}}},
 			"steps": map[string]any{"type": "array", "maxItems": MaxSteps, "items": map[string]any{"$ref": "#/$defs/step"}},
 		},
 		"$defs": map[string]any{"step": step},

@@ -19,6 +19,7 @@ import (
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 )
 
 // Format is what every workflow document begins with.
@@ -71,6 +72,7 @@ type Step struct {
 type Block struct {
 	Place string // within the settings, as cases[0].steps
 	Name  string // of the case; "" where the step has only this one
+	When  string // which items come here, in words
 	Steps []Step
 }
 
@@ -112,6 +114,16 @@ var (
 	outputForm   = regexp.MustCompile(`^(replace|keep|under [a-z][a-z0-9_]{0,39})$`)
 )
 
+// Start says how events start runs of the workflow, as far as it can be read.
+func (w *Workflow) Start() triggers.Start {
+	k, ok := triggers.Find(w.Trigger.Type)
+	if !ok {
+		return triggers.Start{}
+	}
+	start, _ := k.Start(w.Trigger.Settings)
+	return start
+}
+
 // ValidName tells whether s can be the name of a workflow.
 func ValidName(s string) bool { return workflowName.MatchString(s) }
 
@@ -141,7 +153,7 @@ func nest(doc *document.Document, list []Step, path string, depth int) []documen
 			continue
 		}
 		for _, n := range k.Blocks(s.Settings) {
-			b := &Block{Place: n.Place}
+			b := &Block{Place: n.Place, When: n.When}
 			if n.Owned || n.Name != "steps" {
 				b.Name = n.Name
 			}
@@ -160,6 +172,15 @@ func nest(doc *document.Document, list []Step, path string, depth int) []documen
 		}
 	}
 	return problems
+}
+
+// Sentence words a case.
+func (b *Block) Sentence() string {
+	name := strings.ReplaceAll(b.Name, "_", " ")
+	if b.When == "" {
+		return name
+	}
+	return name + ", where " + b.When
 }
 
 // stepAt finds the innermost step to which a path leads.

@@ -43,7 +43,7 @@ func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
 		said = append(said, c.Sentence(&w.Steps[i]))
 	}
 	require.Equal(t, []string{
-		"Whenever its address is called, once for each call_id",
+		"Whenever its address is called, once for each call id",
 		"Keep items where duration s is at least 20",
 		"Keep call id, caller, duration s and ended, set number",
 		"Find or make the studio by number",

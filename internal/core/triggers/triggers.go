@@ -1,0 +1,89 @@
+// Package triggers holds what can start a workflow. Each kind is one file with
+// one line of registration in kinds: what is said of it, a typed struct of its
+// settings, the sentence that it reads as, and what its settings mean for a
+// start.
+package triggers
+
+import (
+	"time"
+
+	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
+)
+
+// Info is what is said of a kind.
+type Info struct {
+	Type  string
+	Title string
+	Help  string
+	// Called tells whether it has an address that something calls.
+	Called bool
+	// Alone tells whether it starts without any item too.
+	Alone bool
+}
+
+// Start is how events start runs.
+type Start struct {
+	Key      *expr.Program // over item: the same key starts nothing again; nil for none
+	KeyLasts time.Duration // for how long
+	Open     bool          // the caller need not prove itself
+}
+
+// Kind is something that can start a workflow.
+type Kind struct {
+	Info
+	Form *form.Form
+
+	sentence func(values map[string]any) string
+	start    func(values map[string]any) (Start, []error)
+}
+
+// New makes a kind of a typed struct of settings. Sentence words settings that
+// may not be finished; start gets those that fit the form.
+func New[S any](info Info, sentence func(*S) string, start func(*S) Start) *Kind {
+	k := &Kind{Info: info, Form: form.Of[S]()}
+	k.sentence = func(values map[string]any) string {
+		s := new(S)
+		k.Form.Sketch(values, s)
+		return sentence(s)
+	}
+	k.start = func(values map[string]any) (Start, []error) {
+		s := new(S)
+		if errs := k.Form.Read(values, s); len(errs) > 0 {
+			return Start{}, errs
+		}
+		return start(s), nil
+	}
+	return k
+}
+
+var kinds = []*Kind{webhookKind, manualKind}
+
+// Kinds lists them in the order in which they are offered.
+func Kinds() []*Kind { return kinds }
+
+// Types lists the types of all kinds.
+func Types() []string {
+	var out []string
+	for _, k := range kinds {
+		out = append(out, k.Type)
+	}
+	return out
+}
+
+// Find returns the kind of this type.
+func Find(kind string) (*Kind, bool) {
+	for _, k := range kinds {
+		if k.Type == kind {
+			return k, true
+		}
+	}
+	return nil, false
+}
+
+// Start reads settings, or gives everything that is wrong with them, each a
+// *form.Error where it has a place.
+func (k *Kind) Start(values map[string]any) (Start, []error) { return k.start(values) }
+
+// Sentence words settings as the first line of the outline.
+func (k *Kind) Sentence(values map[string]any) string { return k.sentence(values) }
