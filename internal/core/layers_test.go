@@ -12,6 +12,9 @@ import (
 	"strings"
 	"testing"
 
+	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -104,4 +107,36 @@ func TestCallsKnowNothingOfTheEngine(t *testing.T) {
 	for _, d := range deps(t, "youngtrellis/internal/outbound", "youngtrellis/internal/core/connector", "youngtrellis/internal/core/call") {
 		require.NotEqual(t, "youngtrellis/internal/core/engine", d)
 	}
+}
+
+// A kind of step or trigger is named in its own file, and nowhere else is anything
+// decided by its name.
+func TestKindsAreNamedOnlyInTheirOwnFiles(t *testing.T) {
+	t.Parallel()
+	names := map[string]string{}
+	for _, k := range steps.Types() {
+		names[k] = "core/steps/" + k + ".go"
+	}
+	for _, k := range triggers.Types() {
+		names[k] = "core/triggers/" + k + ".go"
+	}
+	delete(names, "http") // a scheme of addresses, too
+	delete(names, "wait") // and a setting
+	require.NotEmpty(t, names)
+	require.NoError(t, filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "enginetest") || strings.Contains(path, "core/expr/") { // which has functions of these names
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(f, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
+				value, _ := strconv.Unquote(lit.Value)
+				own, isKind := names[value]
+				require.True(t, !isKind || strings.HasSuffix(filepath.ToSlash(path), own), "%s names the kind %q, which belongs to %s", path, value, own)
+			}
+			return true
+		})
+		return nil
+	}))
 }

@@ -305,7 +305,7 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 		if err := s.granted(ctx, c, r.Body.Action); err != nil {
 			return nil, err
 		}
-		if r.Body.Action != "http" && r.Body.Action != "sql" {
+		if _, builtIn := steps.Find(r.Body.Action); !builtIn {
 			con, err := s.Documents.Find(ctx, sc.Workspace(), c.Connector)
 			if err != nil {
 				return nil, invalid("connection", err.Error())
