@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -263,10 +264,21 @@ func TestItemsWaitEachUntilATimeOfItsOwn(t *testing.T) {
 }
 
 // fixed is a clock that is moved by hand; whoever sleeps moves it.
-type fixed struct{ now time.Time }
+// Steps work side by side, so its hands are under a lock.
+type fixed struct {
+	mu  sync.Mutex
+	now time.Time
+}
 
-func (c *fixed) Now() time.Time { return c.now }
+func (c *fixed) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
 func (c *fixed) Sleep(ctx context.Context, d time.Duration) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.now = c.now.Add(d)
 	return ctx.Err()
 }
