@@ -290,6 +290,12 @@ func (w *wanted) relevant(a item.Address) bool {
 	return found || i < len(w.list) && w.list[i].Within(a) || i > 0 && a.Within(w.list[i-1])
 }
 
+// has tells whether an item is wanted itself.
+func (w *wanted) has(a item.Address) bool {
+	_, found := slices.BinarySearch(w.list, a)
+	return found
+}
+
 // add makes further items wanted.
 func (w *wanted) add(more ...item.Address) {
 	w.list = append(w.list, more...)

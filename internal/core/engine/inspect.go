@@ -122,7 +122,9 @@ func (x *execution) want(ctx context.Context, a item.Address, depth int) error {
 	return nil
 }
 
-// finder is a last stage that takes the first flow that is looked for.
+// finder is a last stage that takes the flow that is looked for, or else the
+// first that came of it. The item of a list that was read by half comes behind
+// what came of it.
 type finder struct {
 	address item.Address
 	found   *flow
@@ -130,12 +132,13 @@ type finder struct {
 
 func (s *finder) take(_ context.Context, chunk []*flow) error {
 	for _, f := range chunk {
-		if f.it.Address == s.address || s.found == nil && f.it.Address.Within(s.address) {
+		switch {
+		case f.it.Address == s.address:
+			s.found = f
+			return errEnough
+		case s.found == nil && f.it.Address.Within(s.address):
 			s.found = f
 		}
-	}
-	if s.found != nil {
-		return errEnough
 	}
 	return nil
 }
@@ -154,7 +157,8 @@ func (x *execution) find(ctx context.Context, address item.Address) (*flow, erro
 }
 
 func (x *execution) opened(f *flow, plan *workflow.Plan, step *workflow.CompiledStep) *Opened {
-	o := &Opened{Label: Label(plan, f.it, x.secrets()), Plan: plan, Step: step, Way: f.cells(func(pass int) bool { return pass < x.last().Number })}
+	earlier := func(pass int) bool { return pass < x.last().Number }
+	o := &Opened{Label: Label(plan, f.it, x.secrets()), Plan: plan, Step: step, Way: f.cells(earlier)}
 	first := f.it.First()
 	o.Members = first.Members
 	if step == nil {
@@ -166,6 +170,7 @@ func (x *execution) opened(f *flow, plan *workflow.Plan, step *workflow.Compiled
 	for w := f.way; w != nil; w = w.up {
 		if w.cell.Step == step.Number {
 			o.Cell, o.Entry = w.cell, w.entry
+			o.Cell.Reused = earlier(w.pass)
 			break
 		}
 	}

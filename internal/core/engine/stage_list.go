@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"sync"
 
 	"youngtrellis/internal/core/connector"
@@ -58,7 +59,7 @@ func (s *lists) take(ctx context.Context, chunk []*flow) error {
 // of what goes on.
 func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, known map[item.Address]*known) map[*flow]chan page {
 	out := map[*flow]chan page{}
-	if !s.room.live || s.step.Parallel <= 1 {
+	if !s.room.live || s.step.Parallel <= 1 || s.wanted != nil {
 		return out
 	}
 	slots := make(chan struct{}, s.step.Parallel)
@@ -153,16 +154,20 @@ func (s *lists) skip(ctx context.Context, f *flow, at *reading) error {
 	if !found || least == 0 {
 		return nil
 	}
+	return s.turn(ctx, f, at, least)
+}
+
+// turn goes on to the page that holds the n-th item.
+func (s *lists) turn(ctx context.Context, f *flow, at *reading, n uint32) error {
 	var e *Entry
 	err := s.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
-		e, err = s.Journal.PageOf(ctx, s.key(f.it.Address, 0), least)
+		e, err = s.Journal.PageOf(ctx, s.key(f.it.Address, 0), n)
 		return err
 	})
-	if err != nil || e == nil {
-		return err
+	if err == nil && e != nil && e.Part >= at.page {
+		at.page, at.ordinal = e.Part, e.First
 	}
-	at.page, at.ordinal = e.Part, e.First
-	return nil
+	return err
 }
 
 // rest gives up the list where it stands; a later pass goes on from there.
@@ -257,7 +262,12 @@ func (s *lists) spread(ctx context.Context, f *flow, at *reading, e *Entry) (mor
 		return false, s.give(ctx, []*flow{f})
 	}
 	if s.wanted != nil && len(out) > 0 && !s.wanted.beyond(f.it.Address.Child(s.step.Number, s.rounds, at.ordinal)) {
-		next = nil // nothing that is looked at comes after this
+		// nothing that is looked at comes after this, unless the list itself is open
+		if !s.wanted.has(f.it.Address) {
+			next = nil
+		} else if err := s.turn(ctx, f, at, math.MaxUint32); err != nil {
+			return false, err
+		}
 	}
 	return next != nil, s.chunks(ctx, out, s.down)
 }

@@ -366,3 +366,27 @@ func TestAWakeHoldsOutWhileTheDatabaseIsAway(t *testing.T) {
 		}
 	}
 }
+
+// A wake goes to the page of a list on which the due item is, also where several
+// lists are read at once.
+func TestAWakeFindsThePageOfItsItem(t *testing.T) {
+	t.Parallel()
+	w := newWorld()
+	r, m := newRun(numberedItems(2), w, Pass{Number: 1, Plan: plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, parallel: 4, input: {n: 2, pages: 4}}
+  - {name: rest, type: wait, settings: {for: 1h}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
+	clock := &fixed{now: r.Facts.Started}
+	j := newSleepers(m)
+	r.Journal, r.Clock = j, clock
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Len(t, j.rows, 16)
+	clock.now = res.Parked.Until
+	last := Place{Step: 2, Address: item.Root(1).Child(1, "", 5)}
+	r.Due = &Due{Items: []Place{last}, Counts: res.Counts, Next: Place{Step: 2, Address: item.Root(0).Child(1, "", 0)}, At: clock.now.Add(time.Minute)}
+	m.Seen = nil
+	_, err = r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, []string{`{"n":5}`}, w.order)
+}
