@@ -134,6 +134,7 @@ func TestLateItems(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, seen, gone(m), "a replay of it is the same")
 			require.Equal(t, calls, w.calls)
+			openAll(t, r, m.Seen, p)
 		})
 	}
 }

@@ -192,7 +192,7 @@ func TestEveryCellOfAnyTreeOpens(t *testing.T) {
 }
 
 // openAll holds that every cell of these rows opens to what the row shows.
-func openAll(t *rapid.T, r *Run, rows []Row, p *workflow.Plan) {
+func openAll(t require.TestingT, r *Run, rows []Row, p *workflow.Plan) {
 	for _, row := range rows {
 		for _, s := range p.Steps {
 			o, err := r.Inspect(context.Background(), row.Address, s.Name)

@@ -21,6 +21,7 @@ type hold struct {
 	torn    bool                    // something above is open
 	failed  int                     // groups of which no item could be made
 	groupOf map[item.Address]*group // of each member, where only some groups are looked for
+	joined  map[item.Address]bool   // the members of the whole list, where some are looked for
 }
 
 func (s *hold) take(ctx context.Context, chunk []*flow) error {

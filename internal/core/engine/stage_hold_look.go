@@ -6,12 +6,15 @@ import (
 	"slices"
 
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
 )
 
 // look puts together only the groups that are looked for: the journal says which
 // items they had.
 func (s *hold) look(ctx context.Context, chunk []*flow) error {
-	s.find()
+	if err := s.find(); err != nil {
+		return err
+	}
 	var out []*flow
 	for _, f := range chunk {
 		g := s.groupOf[f.it.Address]
@@ -20,12 +23,8 @@ func (s *hold) look(ctx context.Context, chunk []*flow) error {
 			continue
 		}
 		if g == nil { // it joined some group, or else it takes all items to know
-			known, err := s.standing(ctx, PartSeal, "")
-			if err != nil {
+			if err := s.joins(ctx, f.it.Address); err != nil {
 				return err
-			}
-			if known[""] == nil {
-				return errWide
 			}
 			f.become(joined, s.step.Number, s.rounds)
 			s.show(f, Joined, "")
@@ -46,10 +45,36 @@ func (s *hold) look(ctx context.Context, chunk []*flow) error {
 	return s.give(ctx, out)
 }
 
+// joins is nil if an item is certain to have joined the list: it is closed, and
+// the item was neither late nor in a group of which nothing could be made.
+func (s *hold) joins(ctx context.Context, a item.Address) error {
+	if s.joined == nil {
+		known, err := s.standing(ctx, PartSeal, "")
+		if err != nil {
+			return err
+		}
+		if known[""] == nil || s.holder.Streams() && s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateLeave {
+			return errWide
+		}
+		end, err := readSeal(known[""].Result)
+		if err != nil {
+			return err
+		}
+		s.joined = map[item.Address]bool{}
+		for _, m := range end.members {
+			s.joined[m] = true
+		}
+	}
+	if !s.holder.Streams() && !s.joined[a] {
+		return errWide
+	}
+	return nil
+}
+
 // find makes the groups that are looked for, without their members.
-func (s *hold) find() {
+func (s *hold) find() error {
 	if s.groupOf != nil {
-		return
+		return nil
 	}
 	s.groupOf = map[item.Address]*group{}
 	for _, a := range slices.Sorted(maps.Keys(s.wanted.groups)) {
@@ -63,11 +88,17 @@ func (s *hold) find() {
 			s.groupOf[m] = g
 		}
 	}
+	if len(s.open) > 0 && s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateAgain {
+		return errWide // items that joined it before are among its members
+	}
+	return nil
 }
 
 // endLook gives the groups that were looked for.
 func (s *hold) endLook(ctx context.Context) error {
-	s.find()
+	if err := s.find(); err != nil {
+		return err
+	}
 	for _, g := range s.grouping.rest() {
 		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
 		if err != nil {
