@@ -278,7 +278,12 @@ func (x *execution) result() (*Result, error) {
 type wanted struct {
 	list   []item.Address                  // sorted
 	groups map[item.Address][]item.Address // the members of each group among them
+	rounds map[roundAt]bool                // those of which all items are among them
 	due    []item.Address                  // in a wake: those that it is about; sorted
+}
+
+func newWanted() *wanted {
+	return &wanted{groups: map[item.Address][]item.Address{}, rounds: map[roundAt]bool{}}
 }
 
 // relevant tells whether an item can lead to a wanted one, or came from one.

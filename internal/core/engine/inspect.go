@@ -36,21 +36,13 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 		return nil, fmt.Errorf("%w: there is no step %q", ErrNoItem, step)
 	}
 	x := newExecution(r, &Stop{})
-	defer x.close()
-	x.wanted = &wanted{groups: map[item.Address][]item.Address{}}
-	if err := x.want(ctx, address, 0); err != nil {
-		return nil, err
-	}
-	if !r.narrow() {
-		x.wanted = nil
-	}
-	f, err := x.find(ctx, address)
+	f, err := x.findAlone(ctx, address)
 	if errors.Is(err, errWide) {
 		x.close()
 		x = newExecution(r, &Stop{})
-		defer x.close()
 		f, err = x.find(ctx, address)
 	}
+	defer x.close()
 	if err != nil {
 		return nil, err
 	}
@@ -59,23 +51,24 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 	return o, x.withSent(ctx, o)
 }
 
-// narrow tells whether an item can be replayed without the others: what is done
-// in a loop depends on how many rounds there were before, and a step that reads
-// a column on all of it.
-func (r *Run) narrow() bool {
-	for _, p := range r.Passes {
-		for _, s := range p.Plan.Steps {
-			if s.Kept || s.Loops() {
-				return false
-			}
-		}
-	}
-	return true
-}
-
 // errWide says that the journal does not know yet what became of an item: it
 // takes a replay of all of them.
 var errWide = errors.New("all items are needed")
+
+// findAlone finds an item by following it, and what it was made of.
+func (x *execution) findAlone(ctx context.Context, address item.Address) (*flow, error) {
+	x.wanted = newWanted()
+	if err := x.want(ctx, address, 0); err != nil {
+		return nil, err
+	}
+	if !x.narrow() {
+		return nil, errWide
+	}
+	if err := x.wantRounds(ctx); err != nil {
+		return nil, err
+	}
+	return x.find(ctx, address)
+}
 
 // want makes an item wanted, with all that it was made of.
 func (x *execution) want(ctx context.Context, a item.Address, depth int) error {
@@ -112,6 +105,9 @@ func (x *execution) want(ctx context.Context, a item.Address, depth int) error {
 			from = end.ends[n-1]
 		}
 		members = members[from:end.ends[n]]
+	}
+	if len(members) == 0 && first[0].Rounds != "" {
+		return errWide // made of nothing, for the item with which the round was entered
 	}
 	x.wanted.groups[head] = members
 	for _, m := range members {

@@ -57,6 +57,7 @@ type room struct {
 	stood  *stood     // of that
 	place  *place     // where what comes of nothing rejoins
 	torn   *torn      // whether something is open above the cases in which it is
+	all    bool       // all its items are there, also where only some are looked at
 	nested bool       // its stages belong to a nest, whose order is restored chunk by chunk
 }
 
@@ -126,6 +127,14 @@ type base struct {
 	down stage
 
 	forgotten int // effects that the other side may have forgotten, so far
+}
+
+// only are the items that are looked at here; nil for all.
+func (b *base) only() *wanted {
+	if b.room.all {
+		return nil
+	}
+	return b.wanted
 }
 
 // give hands flows on.

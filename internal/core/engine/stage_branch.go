@@ -106,7 +106,7 @@ func (s *branch) route(f *flow, seq int) []rejoined {
 	var out []rejoined
 	for _, i := range blocks {
 		it := f.it.Child(s.step.Number, s.rounds, uint32(i), f.it.Fields, f.it.At)
-		if !s.wanted.relevant(it.Address) {
+		if !s.only().relevant(it.Address) {
 			continue
 		}
 		c := f.child(it)

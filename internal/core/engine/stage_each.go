@@ -87,7 +87,7 @@ func (s *each) spread(ctx context.Context, out []*flow, f *flow, r steps.Result)
 	given := 0
 	for i, fields := range r.Many {
 		it := f.it.Child(s.step.Number, s.rounds, uint32(i), fields, f.it.At)
-		if !s.wanted.relevant(it.Address) {
+		if !s.only().relevant(it.Address) {
 			continue
 		}
 		c := f.child(it)

@@ -29,7 +29,7 @@ func (s *gate) take(ctx context.Context, chunk []*flow) error {
 
 func (s *gate) end(ctx context.Context) error {
 	s.torn = s.torn || s.room.torn.is()
-	if !s.torn && s.wanted == nil {
+	if !s.torn && s.only() == nil {
 		end := &seal{}
 		for i := range s.pile.len() {
 			f, err := s.pile.get(i)

@@ -14,21 +14,24 @@ import (
 type hold struct {
 	base
 	*grouping
-	pile    *pile
-	known   map[item.Address]*Entry // ends of groups that the journal has
-	next    uint32                  // ordinal of the next group
-	taken   int                     // items that came to the list
-	torn    bool                    // something above is open
-	failed  int                     // groups of which no item could be made
-	groupOf map[item.Address]*group // of each member, where only some groups are looked for
-	joined  map[item.Address]bool   // the members of the whole list, where some are looked for
+	pile   *pile
+	known  map[item.Address]*Entry // ends of groups that the journal has
+	next   uint32                  // ordinal of the next group
+	taken  int                     // items that came to the list
+	torn   bool                    // something above is open
+	failed int                     // groups of which no item could be made
+
+	// Where only some items are looked at:
+	groupOf     map[item.Address]member
+	joined      map[item.Address]bool // who is known to have joined
+	closedWhole bool                  // all have that came to the list
 }
 
 func (s *hold) take(ctx context.Context, chunk []*flow) error {
 	if s.pile == nil {
 		s.pile = newPile(s.execution)
 	}
-	if s.wanted != nil {
+	if s.only() != nil {
 		return s.look(ctx, chunk)
 	}
 	var out []*flow
@@ -101,7 +104,7 @@ func (s *hold) end(ctx context.Context) error {
 	if s.pile == nil {
 		s.pile = newPile(s.execution)
 	}
-	if s.wanted != nil {
+	if s.only() != nil {
 		return s.endLook(ctx)
 	}
 	late := s.late()

@@ -17,12 +17,12 @@ func (s *hold) look(ctx context.Context, chunk []*flow) error {
 	}
 	var out []*flow
 	for _, f := range chunk {
-		g := s.groupOf[f.it.Address]
+		in, ok := s.groupOf[f.it.Address]
 		if !s.mine(f) {
 			out = append(out, f)
 			continue
 		}
-		if g == nil { // it joined some group, or else it takes all items to know
+		if !ok { // it joined some group, or else it takes all items to know
 			if err := s.joins(ctx, f.it.Address); err != nil {
 				return err
 			}
@@ -39,36 +39,87 @@ func (s *hold) look(ctx context.Context, chunk []*flow) error {
 		if err != nil {
 			return err
 		}
-		g.key = m.Key
-		g.places, g.values = append(g.places, at), append(g.values, m.Value)
+		in.group.key = m.Key
+		in.group.places[in.at], in.group.values[in.at] = at, m.Value
 	}
 	return s.give(ctx, out)
 }
 
-// joins is nil if an item is certain to have joined the list: it is closed, and
-// the item was neither late nor in a group of which nothing could be made.
+// member is the place of an item in its group.
+type member struct {
+	group *group
+	at    int
+}
+
+// joins is nil if an item is certain to have joined the list: the journal names
+// it among the members, or the list is closed and all that came to it are.
 func (s *hold) joins(ctx context.Context, a item.Address) error {
 	if s.joined == nil {
-		known, err := s.standing(ctx, PartSeal, "")
-		if err != nil {
+		if err := s.readMembers(ctx); err != nil {
 			return err
-		}
-		if known[""] == nil || s.holder.Streams() && s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateLeave {
-			return errWide
-		}
-		end, err := readSeal(known[""].Result)
-		if err != nil {
-			return err
-		}
-		s.joined = map[item.Address]bool{}
-		for _, m := range end.members {
-			s.joined[m] = true
 		}
 	}
-	if !s.holder.Streams() && !s.joined[a] {
+	if !s.closedWhole && !s.joined[a] {
 		return errWide
 	}
 	return nil
+}
+
+// readMembers reads who joined the list.
+func (s *hold) readMembers(ctx context.Context) error {
+	s.joined = map[item.Address]bool{}
+	known, err := s.standing(ctx, PartSeal, "")
+	if err != nil {
+		return err
+	}
+	end := known[""]
+	if s.holder.Streams() {
+		late := s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateLeave
+		if s.closedWhole = end != nil && !late; s.closedWhole {
+			return nil
+		}
+		return s.readGroups(ctx)
+	}
+	if end == nil {
+		return nil
+	}
+	return s.join(end)
+}
+
+// join notes the members that an entry names.
+func (s *hold) join(e *Entry) error {
+	end, err := readSeal(e.Result)
+	if err != nil {
+		return err
+	}
+	for _, m := range end.members {
+		s.joined[m] = true
+	}
+	return nil
+}
+
+// readGroups reads who joined the groups that are closed, one after the other.
+func (s *hold) readGroups(ctx context.Context) error {
+	n := uint32(0)
+	for many := 16; ; many = min(2*many, mostItems) {
+		addresses := make([]item.Address, many)
+		for i := range addresses {
+			addresses[i] = item.Group(s.step.Number, s.rounds, uint32(s.room.pass.Number), n)
+			n++
+		}
+		known, err := s.standing(ctx, PartSeal, addresses...)
+		if err != nil {
+			return err
+		}
+		for _, e := range known {
+			if err := s.join(e); err != nil {
+				return err
+			}
+		}
+		if len(known) < len(addresses) {
+			return nil
+		}
+	}
 }
 
 // find makes the groups that are looked for, without their members.
@@ -76,16 +127,16 @@ func (s *hold) find() error {
 	if s.groupOf != nil {
 		return nil
 	}
-	s.groupOf = map[item.Address]*group{}
-	for _, a := range slices.Sorted(maps.Keys(s.wanted.groups)) {
-		at, members := a.Segments()[0], s.wanted.groups[a]
+	s.groupOf = map[item.Address]member{}
+	for _, a := range slices.Sorted(maps.Keys(s.only().groups)) {
+		at, members := a.Segments()[0], s.only().groups[a]
 		if at.Step != s.step.Number || at.Rounds != s.rounds || at.Edition != uint32(s.room.pass.Number) {
 			continue
 		}
-		g := &group{name: string(a)}
+		g := &group{name: string(a), places: slices.Repeat([]int{-1}, len(members)), values: make([]any, len(members))}
 		s.open = append(s.open, g)
-		for _, m := range members {
-			s.groupOf[m] = g
+		for i, m := range members {
+			s.groupOf[m] = member{g, i}
 		}
 	}
 	if len(s.open) > 0 && s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateAgain {
@@ -100,6 +151,9 @@ func (s *hold) endLook(ctx context.Context) error {
 		return err
 	}
 	for _, g := range s.grouping.rest() {
+		if slices.Contains(g.places, -1) {
+			return errWide // a member came some other way
+		}
 		made, err := s.holder.Make(g.key, g.members(s.pile, s.holder, s.scope))
 		if err != nil {
 			return err

@@ -59,7 +59,7 @@ func (s *lists) take(ctx context.Context, chunk []*flow) error {
 // of what goes on.
 func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, known map[item.Address]*known) map[*flow]chan page {
 	out := map[*flow]chan page{}
-	if !s.room.live || s.step.Parallel <= 1 || s.wanted != nil {
+	if !s.room.live || s.step.Parallel <= 1 || s.only() != nil {
 		return out
 	}
 	slots := make(chan struct{}, s.step.Parallel)
@@ -147,10 +147,10 @@ func (s *lists) list(ctx context.Context, f *flow, k *known, ahead chan page) er
 
 // skip goes to the page that holds what is looked at.
 func (s *lists) skip(ctx context.Context, f *flow, at *reading) error {
-	if s.wanted == nil || at.page > 0 {
+	if s.only() == nil || at.page > 0 {
 		return nil
 	}
-	least, found := s.wanted.child(f.it.Address, s.step.Number, s.rounds)
+	least, found := s.only().child(f.it.Address, s.step.Number, s.rounds)
 	if !found || least == 0 {
 		return nil
 	}
@@ -231,7 +231,7 @@ func (s *lists) spread(ctx context.Context, f *flow, at *reading, e *Entry) (mor
 		n := at.ordinal
 		at.ordinal++
 		a := f.it.Address.Child(s.step.Number, s.rounds, n)
-		if !s.wanted.relevant(a) {
+		if !s.only().relevant(a) {
 			continue
 		}
 		it := f.it.Child(s.step.Number, s.rounds, n, s.step.Output(f.it.Fields, connector.AsFields(v)), e.Ended)
@@ -261,9 +261,9 @@ func (s *lists) spread(ctx context.Context, f *flow, at *reading, e *Entry) (mor
 		s.none(f, ReadOutside)
 		return false, s.give(ctx, []*flow{f})
 	}
-	if s.wanted != nil && len(out) > 0 && !s.wanted.beyond(f.it.Address.Child(s.step.Number, s.rounds, at.ordinal)) {
+	if s.only() != nil && len(out) > 0 && !s.only().beyond(f.it.Address.Child(s.step.Number, s.rounds, at.ordinal)) {
 		// nothing that is looked at comes after this, unless the list itself is open
-		if !s.wanted.has(f.it.Address) {
+		if !s.only().has(f.it.Address) {
 			next = nil
 		} else if err := s.turn(ctx, f, at, math.MaxUint32); err != nil {
 			return false, err

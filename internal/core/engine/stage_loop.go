@@ -3,8 +3,6 @@ package engine
 import (
 	"context"
 	"encoding/binary"
-	"maps"
-	"slices"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
@@ -25,20 +23,25 @@ type loop struct {
 	over bool   // something above the loop is open: no further group is whole
 
 	resumed map[item.Rounds][]*flow // those of rounds that an earlier pass left open
+	begun   begun
+
+	// Where only some items are looked at:
+	roundsOf map[item.Address]roundOf // with which each begins
+	complete bool                     // the others begin none
+	looked   map[roundOf][]*flow
 }
 
 func (s *loop) take(ctx context.Context, chunk []*flow) error {
 	if s.pile == nil {
 		s.pile = newPile(s.execution)
 	}
+	if s.only() != nil {
+		return s.look(ctx, chunk)
+	}
 	var out []*flow
 	for _, f := range chunk {
 		if s.stands(f) {
-			if s.resumed == nil {
-				s.resumed = map[item.Rounds][]*flow{}
-			}
-			in := s.within(f)
-			s.resumed[in] = append(s.resumed[in], f)
+			s.resumes(f)
 			continue
 		}
 		if !s.mine(f) {
@@ -63,18 +66,6 @@ func (s *loop) take(ctx context.Context, chunk []*flow) error {
 	}
 	return s.resume(ctx) // all of a round have come together
 }
-
-// stands tells whether a flow stands in a round that an earlier pass left.
-func (s *loop) stands(f *flow) bool {
-	if f.state != moving && !f.state.open() || f.state == moving && !f.entering || f.rounds.Depth() <= s.step.Depth {
-		return false
-	}
-	at := s.plan.ByNumber(f.at)
-	return at != nil && (at == s.step || at.Within(s.step))
-}
-
-// within are the rounds in which a flow stands, down to this loop.
-func (s *loop) within(f *flow) item.Rounds { return f.rounds.Out(s.step.Depth + 1) }
 
 // begin takes an item in.
 func (s *loop) begin(ctx context.Context, f *flow) error {
@@ -144,6 +135,14 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 		}
 		return s.chunks(ctx, flows, s.down)
 	}
+	if err := s.begins(ctx, flows); err != nil {
+		return err
+	}
+	return s.together(ctx, flows, len(flows), full)
+}
+
+// together does the next round with these items, of so many.
+func (s *loop) together(ctx context.Context, flows []*flow, of int, full bool) error {
 	for _, f := range flows {
 		f.place = flows[len(flows)-1].place // they rejoin where the group was closed, whatever the chunks were
 	}
@@ -158,7 +157,7 @@ func (s *loop) group(ctx context.Context, g *group, full bool) error {
 	if err != nil {
 		return err
 	}
-	return s.once(ctx, d, len(flows))
+	return s.once(ctx, d, of)
 }
 
 // once ends the only round of some items.
@@ -213,6 +212,7 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 	}
 	inner := *s.room
 	inner.nested, inner.rounds, inner.entry, inner.torn, inner.round = true, d.in, flows[0].it, nil, &round{number: number, last: last}
+	inner.all = s.all || s.wanted != nil && s.wanted.rounds[roundAt{s.step.Number, d.in}]
 	inner.place, inner.turns, inner.stood = flows[0].place, flows[0].turns, flows[0].stood
 	end := &collected{}
 	body := inner.chain(s.step.Blocks[0], end)
@@ -242,6 +242,18 @@ func (c *collected) end(context.Context) error { return nil }
 
 // repeat does rounds for what came of one item, until none is needed any more.
 func (s *loop) repeat(ctx context.Context, flows []*flow) error {
+	if s.only() != nil {
+		at, ok, err := s.roundOf(ctx, flows[0].it.Address)
+		if err != nil {
+			return err
+		}
+		s.next, s.torn = at.n, !ok
+	}
+	if !s.torn {
+		if err := s.begins(ctx, flows); err != nil {
+			return err
+		}
+	}
 	for {
 		if s.torn { // only before the first
 			for _, f := range flows {
@@ -303,66 +315,19 @@ func (s *loop) ended(ctx context.Context, d done, n int) ([]*flow, error) {
 	return nil, s.chunks(ctx, d.out, s.down)
 }
 
-// resume goes on with the rounds that an earlier pass left open, in their order.
-func (s *loop) resume(ctx context.Context) error {
-	rounds := slices.Sorted(maps.Keys(s.resumed))
-	resumed := s.resumed
-	s.resumed = nil
-	for _, in := range rounds {
-		if err := s.resumeRound(ctx, in, resumed[in]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// resumeRound goes on with one of them, and with those that follow it for the
-// same item.
-func (s *loop) resumeRound(ctx context.Context, in item.Rounds, flows []*flow) error {
-	rounds := in.List()
-	n, repeats := int(rounds[len(rounds)-1].N)+1, false
-	for _, f := range flows {
-		if t := f.turn(s.step.Number, s.rounds); t != nil && s.holder == nil {
-			n, repeats = t.n, true
-			break
-		}
-	}
-	d, err := s.round(ctx, flows, &in, n, repeats && n >= s.op.Most())
-	if err != nil {
-		return err
-	}
-	for _, f := range d.out { // those that only waited for the others, at the end of the round
-		if f.state == moving && f.entering && f.at == s.step.Number {
-			f.entering = false
-		}
-	}
-	if !repeats {
-		return s.once(ctx, d, len(flows))
-	}
-	again, err := s.ended(ctx, d, n)
-	if err != nil || len(again) == 0 {
-		return err
-	}
-	return s.repeat(ctx, again)
-}
-
-// turn finds how often a flow went round in a loop.
-func (f *flow) turn(loop uint16, rounds item.Rounds) *turn {
-	for t := f.turns; t != nil; t = t.up {
-		if t.loop == loop && t.rounds == rounds {
-			return t
-		}
-	}
-	return nil
-}
-
 func (s *loop) end(ctx context.Context) error {
+	if s.only() != nil {
+		return s.endLook(ctx)
+	}
 	if s.holder != nil {
 		for _, g := range s.rest() {
 			if err := s.group(ctx, g, false); err != nil {
 				return err
 			}
 		}
+	}
+	if err := s.endRounds(ctx); err != nil {
+		return err
 	}
 	return s.down.end(ctx)
 }

@@ -35,7 +35,7 @@ var ErrWide = errors.New("all items of the run are needed")
 // wake lets the due items go on. What they had counted before is counted by a
 // replay of them, so that the run's counts come out as if all had been read.
 func (r *Run) wake(ctx context.Context, stop *Stop) (*Result, error) {
-	if !r.narrow() || slices.ContainsFunc(r.Passes, func(p Pass) bool { return meetList(p.Plan) }) {
+	if !r.narrow() || slices.ContainsFunc(r.Passes, func(p Pass) bool { return meetList(p.Plan) || goesRound(p.Plan) }) {
 		return nil, ErrWide
 	}
 	before := newExecution(r, &Stop{})
@@ -70,7 +70,7 @@ func (r *Run) wake(ctx context.Context, stop *Stop) (*Result, error) {
 
 // follow makes the due items wanted, with all that they were made of.
 func (x *execution) follow(ctx context.Context, due []Place) error {
-	x.wanted = &wanted{groups: map[item.Address][]item.Address{}}
+	x.wanted = newWanted()
 	for _, p := range due {
 		if err := x.want(ctx, p.Address, 0); err != nil {
 			return err
@@ -82,6 +82,12 @@ func (x *execution) follow(ctx context.Context, due []Place) error {
 	}
 	slices.Sort(x.wanted.due)
 	return nil
+}
+
+// goesRound tells whether a plan has loops: whether a round is over depends on
+// all of its items.
+func goesRound(p *workflow.Plan) bool {
+	return slices.ContainsFunc(p.Steps, (*workflow.CompiledStep).Loops)
 }
 
 // meetList tells whether items that wait in a plan can come to a list later on:
