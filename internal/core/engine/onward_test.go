@@ -166,3 +166,41 @@ func TestWhatExpressionsSee(t *testing.T) {
 func refused(message string) error {
 	return &call.Failure{Class: call.Refused, Status: 409, Message: message}
 }
+
+// What was closed in a case before something above stopped is closed for whoever
+// replays it, in chunks of whatever size.
+func TestGroupsInACaseAreClosedByWhatCameBefore(t *testing.T) {
+	t.Parallel()
+	for name, within := range map[string]string{
+		"batch": `{name: two, type: batch, settings: {size: 2, as: list}}, {name: told, type: hall.send, connection: hall, output: keep, input: {n: "(= 100 + item.list[0].n )"}}`,
+		"loop":  `{name: two, type: loop, settings: {size: 2, steps: [{name: told, type: hall.send, connection: hall, output: keep, input: {n: "(= 100 + item.n )"}}]}}`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld()
+			w.refuses[`{"n":3}`] = "not now"
+			p := plan(t, `
+  - {name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}
+  - {name: ways, type: branch, settings: {cases: [{name: all, when: "true", steps: [{name: ways2, type: branch, settings: {cases: [{name: all2, when: "true", steps: [`+within+`]}]}}]}]}}`)
+			r, m := newRun(numberedItems(6), w, Pass{Number: 1, Plan: p})
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, FailedRun, res.State)
+			open := 0
+			require.NoError(t, r.Frontier(context.Background(), func(Open) error { open++; return nil }))
+			require.Equal(t, res.Counts.Waiting+res.Counts.Stopped, open)
+
+			delete(w.refuses, `{"n":3}`)
+			r.Passes = append(r.Passes, Pass{Number: 2, Plan: p, From: p})
+			m.Seen = nil
+			res, err = r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Succeeded, res.State, res.Reason)
+			once := map[string]int{}
+			for _, body := range w.order {
+				once[body]++
+				require.Equal(t, 1, once[body], "%s is sent once", body)
+			}
+		})
+	}
+}

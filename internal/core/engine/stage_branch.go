@@ -54,7 +54,29 @@ func (r *rejoin) take(_ context.Context, chunk []*flow) error {
 
 func (r *rejoin) end(context.Context) error { return nil }
 
+// take gives what came before an item that is open above to the cases first, as
+// the lists there are closed by it: they are the same whatever the chunks are.
 func (s *branch) take(ctx context.Context, chunk []*flow) error {
+	for len(chunk) > 0 {
+		n := 1
+		for n < len(chunk) && (s.open.set || !s.tears(chunk[n])) {
+			n++
+		}
+		if err := s.through(ctx, chunk[:n]); err != nil {
+			return err
+		}
+		chunk = chunk[n:]
+	}
+	return nil
+}
+
+// tears tells whether a flow is open above.
+func (s *branch) tears(f *flow) bool {
+	_, within := s.stands(f)
+	return !within && !s.mine(f) && s.above(f)
+}
+
+func (s *branch) through(ctx context.Context, chunk []*flow) error {
 	through := make([][]*flow, len(s.cases))
 	for _, f := range chunk {
 		for _, r := range s.route(f, s.seq) {
