@@ -111,3 +111,19 @@ func TestAWakeWithoutPlacesLooksAtAll(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, map[string]int{"waiting": 5, "written": 5}, win.Fates)
 }
+
+// A run whose owner died lets go of its place while its items wait, however
+// short that is, and so nothing that befalls its node meanwhile counts against it.
+func TestASuspectDoesNotStayWhileItsItemsWait(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.live("naps", `  - {name: rest, type: wait, settings: {for: 25s}}`+"\n"+keyedSteps)
+	id := w.queued("naps", 1)[0]
+	db := dial(t, w.database)
+	_, err := db.Exec(context.Background(), "UPDATE live SET takeovers = 2, interrupted = now()")
+	require.NoError(t, err)
+	n := w.node("one", Config{})
+	w.until(15*time.Second, "it waits", func() bool { return w.run(id).State == "waiting" })
+	require.Zero(t, w.count("SELECT sum(takeovers) FROM live"))
+	w.reconciled(10*time.Second, n)
+}

@@ -82,6 +82,7 @@ const endsSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int
 const parksSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[], $11::bytea[], $12::text[], $13::bool[])
 		AS e(workspace_id, run_id, pass, claim, state, message, label, wake, reason, counts, connection, final) ORDER BY 1, 2),
 	u AS (UPDATE live l SET state = e.state, session_id = NULL, wake = CASE WHEN l.called AND e.reason IN ('job_running', 'items_wait') THEN now() ELSE e.wake END, called = l.called AND e.state = 'queued', begun = false, woken = false,
+			takeovers = CASE WHEN e.reason IN ('job_running', 'items_wait') THEN 0 ELSE l.takeovers END, -- it came to its end without harm
 			reason = e.reason, message = e.message, connection = e.connection, label = CASE WHEN e.label = '' THEN l.label ELSE e.label END, counts = coalesce(e.counts, l.counts)
 		FROM e WHERE NOT e.final AND l.workspace_id = ANY (ARRAY[e.workspace_id]) AND l.run_id = e.run_id AND l.session_id IS NOT DISTINCT FROM $1 AND l.pass = e.pass AND l.claim = e.claim AND l.cancel = 0
 		RETURNING l.run_id, l.state)

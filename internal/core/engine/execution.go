@@ -174,6 +174,16 @@ func (x *execution) wait(p *call.Parked) {
 	}
 }
 
+// longest is how long an execution stays while items wait. One that is about a
+// few items only does not stay, nor one whose owner died: as long as it is there
+// it seems to have done nothing, which counts against it if the next dies too.
+func (x *execution) longest() time.Duration {
+	if x.about != nil || !x.Interrupted.IsZero() {
+		return 0
+	}
+	return maxWait
+}
+
 // errLeft says that an execution stopped while it waited for us.
 var errLeft = errors.New("left as it is")
 

@@ -183,7 +183,7 @@ func (s *jobs) look(ctx context.Context) error {
 	}
 	soonest := s.soonest()
 	pause := soonest.Sub(s.Clock.Now())
-	if pause > maxWait || s.about != nil {
+	if pause > s.longest() {
 		p := jobParked(s.step, soonest)
 		s.wait(p)
 		return s.leaveAll(ctx, p.Message)

@@ -165,7 +165,7 @@ func (s *park) end(ctx context.Context) error {
 			continue
 		}
 		pause := s.rest[0].due.Sub(s.now())
-		if pause > maxWait || s.about != nil || !s.pause(ctx, pause) {
+		if pause > s.longest() || !s.pause(ctx, pause) {
 			break
 		}
 	}

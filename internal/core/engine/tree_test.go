@@ -296,6 +296,28 @@ func TestAShortWaitKeepsTheRun(t *testing.T) {
 	require.Len(t, w.order, 2)
 }
 
+// A run whose owner died does not stay for a short wait: it would seem to do
+// nothing for as long.
+func TestAShortWaitDoesNotKeepARunWhoseOwnerDied(t *testing.T) {
+	t.Parallel()
+	w := newWorld()
+	r, _ := newRun(numberedItems(2), w, Pass{Number: 1, Plan: plan(t, `
+  - {name: rest, type: wait, settings: {for: 20s}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
+	r.Clock = &fixed{now: r.Facts.Started}
+	r.Interrupted = r.Facts.Started.Add(-time.Second)
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, WaitingOn, res.State)
+	require.Equal(t, r.Facts.Started.Add(20*time.Second), res.Parked.Until)
+	require.Empty(t, w.order)
+	r.Interrupted = time.Time{} // it has got further
+	res, err = r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+	require.Len(t, w.order, 2)
+}
+
 // What a case or loop held until its end comes behind all others, also where the
 // others were done in a later pass.
 func TestWhatWasHeldToTheEndComesLastAfterAResumeToo(t *testing.T) {
