@@ -204,3 +204,65 @@ func TestGroupsInACaseAreClosedByWhatCameBefore(t *testing.T) {
 		})
 	}
 }
+
+// Pages that were read when a run stopped are counted, and are there when it goes
+// on, however many lists were read side by side.
+func TestPagesThatWereReadWhenARunStopped(t *testing.T) {
+	t.Parallel()
+	for i := range 200 {
+		w := newWorld()
+		w.faults = func(n int, _ string) error {
+			if n == 4+i%16 {
+				return &call.Failure{Class: call.Refused, Status: 409, Message: "not now"}
+			}
+			return nil
+		}
+		r, _ := newRun(numberedItems(8), w, Pass{Number: 1, Plan: plan(t, `
+  - {name: pieces, type: hall.pieces, connection: hall, parallel: 4, input: {n: 3, pages: 3}}
+  - {name: rest, type: wait, settings: {for: 1h}}`)})
+		res, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err)
+		require.Equal(t, FailedRun, res.State)
+		open := 0
+		require.NoError(t, r.Frontier(context.Background(), func(Open) error { open++; return nil }))
+		require.Equal(t, open, res.Counts.Waiting+res.Counts.Stopped)
+	}
+}
+
+// What comes out of a list that a column was waited for comes behind the others,
+// also after a resume.
+func TestWhatWaitedForAColumnComesLastAfterAResumeToo(t *testing.T) {
+	t.Parallel()
+	steps := `
+  - name: ways
+    type: branch
+    settings:
+      cases:
+        - name: even
+          when: item.n % 2 == 0
+          steps: [{name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}]
+        - name: third
+          when: item.n % 3 == 0
+          steps:
+            - {name: more, type: shape, settings: {set: {n: "(= item.n )"}}}
+            - {name: many, type: shape, settings: {set: {many: "(= len(column(\"more\")) )"}}}
+  - {name: pairs, type: batch, settings: {size: 2, as: list}}
+  - {name: sum, type: shape, settings: {keep: none, set: {n: "(= sum(map(item.list, .n)) )"}}}`
+	w := newWorld()
+	w.refuses[`{"n":0}`] = "not now"
+	r, m := newRun(numberedItems(7), w, Pass{Number: 1, Plan: plan(t, steps)})
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, FailedRun, res.State)
+	delete(w.refuses, `{"n":0}`)
+	r.Passes = append(r.Passes, Pass{Number: 2, Plan: r.Passes[0].Plan, From: r.Passes[0].Plan})
+	m.Seen = nil
+	res, err = r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+
+	calm, seen := newRun(numberedItems(7), newWorld(), Pass{Number: 1, Plan: r.Passes[0].Plan})
+	_, err = calm.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, fieldsOf(seen.Seen), fieldsOf(m.Seen))
+}

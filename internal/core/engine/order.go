@@ -40,8 +40,14 @@ func ending(step *workflow.CompiledStep) string {
 
 // timely is the place of what a step gives as it is done.
 func (f *flow) timely(step *workflow.CompiledStep, at time.Time) {
+	f.last(step, uint64(at.UnixMicro()))
+}
+
+// last is the place of what a step gives when its list has ended: the n-th of
+// them, and those of one number as they came.
+func (f *flow) last(step *workflow.CompiledStep, n uint64) {
 	key := f.key()
-	f.stands(ending(step), uint64(at.UnixMicro()))
+	f.stands(ending(step), n)
 	f.order.place += key
 }
 

@@ -61,6 +61,8 @@ func (s *gate) end(ctx context.Context) error {
 		}
 		if s.torn {
 			s.leave(f)
+		} else {
+			f.last(s.step, 0)
 		}
 		if out = append(out, f); len(out) == mostItems {
 			if err := s.chunks(ctx, out, s.down); err != nil {

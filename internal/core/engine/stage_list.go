@@ -25,6 +25,7 @@ type reading struct {
 type page struct {
 	entry *Entry // nil: left as it is
 	err   error
+	of    *flow // as it stands behind it
 }
 
 func (s *lists) take(ctx context.Context, chunk []*flow) error {
@@ -90,11 +91,13 @@ func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, 
 }
 
 // read reads a list into a channel, up to its end or as far as it can be read.
+// The flow is another's until then: what becomes of it comes with the last page.
 func (s *lists) read(ctx context.Context, f *flow, k *known, at reading, into chan page) {
+	own := *f
 	for {
-		e, err := s.page(ctx, f, k, at)
+		e, err := s.page(ctx, &own, k, at)
 		select {
-		case into <- page{e, err}:
+		case into <- page{e, err, &own}:
 		case <-ctx.Done():
 			return
 		}
@@ -133,6 +136,9 @@ func (s *lists) list(ctx context.Context, f *flow, k *known, ahead chan page) er
 		case p.err != nil:
 			return p.err
 		case p.entry == nil:
+			if p.of != nil {
+				*f = *p.of
+			}
 			return s.rest(ctx, f, at, nil)
 		case p.entry.Outcome != Done:
 			s.counts.effect(s.step.Number, p.entry)
