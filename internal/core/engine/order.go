@@ -38,6 +38,20 @@ func ending(step *workflow.CompiledStep) string {
 	return string(binary.BigEndian.AppendUint16([]byte(atEnd), uint16(step.Column)))
 }
 
+// endedWithin tells whether an item that was left comes from the end of a list
+// within a step, as it stands there.
+func (f *flow) endedWithin(step *workflow.CompiledStep, plan *workflow.Plan) bool {
+	place := f.order.place
+	if places := placesOf(f); len(places) > step.Depth { // its round is what stands there
+		place = places[step.Depth]
+	}
+	if len(place) < len(atEnd)+2 || place[:len(atEnd)] != atEnd {
+		return false
+	}
+	column := int(binary.BigEndian.Uint16([]byte(place[len(atEnd):])))
+	return column < len(plan.Steps) && plan.Steps[column].Within(step)
+}
+
 // timely is the place of what a step gives as it is done.
 func (f *flow) timely(step *workflow.CompiledStep, at time.Time) {
 	f.last(step, uint64(at.UnixMicro()))

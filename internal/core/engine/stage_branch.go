@@ -19,7 +19,8 @@ type branch struct {
 	cases []stage
 	seq   int
 	out   []rejoined
-	open  *torn // what is above is open
+	open  *torn     // what is above is open
+	ends  [][]*flow // of each case: what an earlier pass left of the end of its lists
 }
 
 type rejoined struct {
@@ -32,6 +33,7 @@ func newBranch(b base, op steps.Branch) *branch {
 	inner := *b.room
 	inner.nested, inner.place, inner.torn = true, &place{b.room.place, math.MaxInt}, &torn{up: b.room.torn}
 	s.open = inner.torn
+	s.ends = make([][]*flow, len(b.step.Blocks))
 	for i, block := range b.step.Blocks {
 		s.cases = append(s.cases, inner.chain(block, &rejoin{s, i}))
 	}
@@ -105,6 +107,11 @@ func (s *branch) through(ctx context.Context, chunk []*flow) error {
 func (s *branch) route(f *flow, seq int) []rejoined {
 	past := []rejoined{{f, seq, len(s.cases)}}
 	if i, ok := s.stands(f); ok {
+		if f.endedWithin(s.step, s.plan) {
+			f.place = &place{f.place, seq}
+			s.ends[i] = append(s.ends[i], f)
+			return nil
+		}
 		return []rejoined{{f, seq, i}}
 	}
 	if !s.mine(f) {
@@ -174,7 +181,10 @@ func (s *branch) merge(ctx context.Context) error {
 }
 
 func (s *branch) end(ctx context.Context) error {
-	for _, c := range s.cases {
+	for i, c := range s.cases {
+		if err := s.chunks(ctx, s.ends[i], c); err != nil {
+			return err
+		}
 		if err := c.end(ctx); err != nil {
 			return err
 		}
