@@ -209,6 +209,9 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 		d.in = *again
 	} else {
 		s.next++
+		for i, f := range flows { // where they came from stands with the round
+			f.stands("", uint64(i))
+		}
 	}
 	inner := *s.room
 	inner.nested, inner.rounds, inner.entry, inner.torn, inner.round = true, d.in, flows[0].it, nil, &round{number: number, last: last}
