@@ -266,3 +266,93 @@ func TestWhatWaitedForAColumnComesLastAfterAResumeToo(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, fieldsOf(seen.Seen), fieldsOf(m.Seen))
 }
+
+// Items that go round together come to the end of a round in the order in which
+// they would have come to it, however many of them were left on the way.
+func TestARoundThatWasLeftEndsInOrder(t *testing.T) {
+	t.Parallel()
+	steps := `
+  - name: turns
+    type: loop
+    settings:
+      until: item.n > 9
+      rounds: 2
+      steps:
+        - {name: raised, type: shape, settings: {set: {n: "(= item.n + 9 )"}}}
+        - name: ways
+          type: branch
+          settings:
+            cases:
+              - name: even
+                when: item.n % 2 == 0
+                steps:
+                  - {name: all, type: gather, settings: {by: "1", fields: {n: {how: sum, of: item.n}}}}
+                  - {name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}
+              - name: odd
+                when: 'true'
+                steps:
+                  - {name: sum, type: gather, settings: {fields: {n: {how: sum, of: item.n}}}}
+  - {name: pairs, type: batch, settings: {size: 2, as: list}}
+  - {name: first, type: shape, settings: {keep: none, set: {n: "(= item.list[0].n )"}}}`
+	calm, seen := newRun(numberedItems(1), newWorld(), Pass{Number: 1, Plan: plan(t, steps)})
+	_, err := calm.Execute(context.Background(), nil)
+	require.NoError(t, err)
+
+	w := newWorld()
+	failing := true
+	w.faults = func(int, string) error {
+		if failing {
+			return &call.Failure{Class: call.Refused, Status: 409, Message: "not now"}
+		}
+		return nil
+	}
+	r, m := newRun(numberedItems(1), w, Pass{Number: 1, Plan: calm.Passes[0].Plan})
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, FailedRun, res.State)
+	failing = false
+	r.Passes, m.Seen = append(r.Passes, Pass{Number: 2, Plan: r.Passes[0].Plan, From: r.Passes[0].Plan}), nil
+	res, err = r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+	require.Equal(t, fieldsOf(seen.Seen), fieldsOf(m.Seen))
+}
+
+// What a case gave at the end of its lists comes behind what the cases before it
+// give at the end of theirs, also when it was left there by an earlier pass.
+func TestTheEndsOfCasesComeInOrderAfterAResume(t *testing.T) {
+	t.Parallel()
+	steps := `
+  - name: ways
+    type: branch
+    settings:
+      take: every
+      cases:
+        - name: even
+          when: item.n % 2 == 0
+          steps:
+            - {name: sent, type: hall.send, connection: hall, output: keep, input: {n: "(= item.n )"}}
+            - {name: all, type: gather, settings: {fields: {n: {how: sum, of: item.n}}}}
+        - name: third
+          when: item.n % 3 == 0
+          steps:
+            - {name: both, type: gather, settings: {fields: {n: {how: sum, of: item.n}}}}
+            - {name: told, type: hall.send, connection: hall, output: keep, input: {n: "(= 100 + item.n )"}}
+  - {name: pairs, type: batch, settings: {size: 2, as: list}}
+  - {name: first, type: shape, settings: {keep: none, set: {n: "(= item.list[0].n )"}}}`
+	calm, seen := newRun(numberedItems(7), newWorld(), Pass{Number: 1, Plan: plan(t, steps)})
+	_, err := calm.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	w := newWorld()
+	w.refuses[`{"n":2}`] = "not now"
+	r, m := newRun(numberedItems(7), w, Pass{Number: 1, Plan: calm.Passes[0].Plan})
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, FailedRun, res.State)
+	delete(w.refuses, `{"n":2}`)
+	r.Passes, m.Seen = append(r.Passes, Pass{Number: 2, Plan: r.Passes[0].Plan, From: r.Passes[0].Plan}), nil
+	res, err = r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State)
+	require.Equal(t, fieldsOf(seen.Seen), fieldsOf(m.Seen))
+}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -60,7 +61,10 @@ func (s *loop) resumeRound(ctx context.Context, in item.Rounds, flows []*flow) e
 	if err != nil {
 		return err
 	}
-	for _, f := range d.out { // those that only waited for the others, at the end of the round
+	// Those that only waited for the others, at the end of the round, were let by
+	// by its steps and came first.
+	slices.SortStableFunc(d.out, func(a, b *flow) int { return cmp.Compare(a.key(), b.key()) })
+	for _, f := range d.out {
 		if f.state == moving && f.entering && f.at == s.step.Number {
 			f.entering = false
 		}
