@@ -51,17 +51,25 @@ const (
 // releaseSQL ends sessions and gives their runs back to the queue. A run that
 // had begun counts a takeover, and remembers when its owner was last seen; one
 // that somebody cancelled is over. $2: it was in order, and nothing was in flight.
-const releaseSQL = `WITH n AS (UPDATE node_session SET ended = now() WHERE id = ANY($1) AND ended IS NULL RETURNING id, seen),
+// A suspect's death counts against it only while nodes die of suspects alone: one
+// that died just now with none in hand says that the machine, or the database,
+// is to blame.
+const releaseSQL = `WITH n AS (UPDATE node_session s SET ended = now(), unexplained = NOT $2 AND NOT EXISTS (SELECT FROM live l WHERE l.session_id = s.id AND l.begun AND l.takeovers >= $3)
+		WHERE id = ANY($1) AND ended IS NULL RETURNING id, seen),
 	d AS (DELETE FROM live l USING n WHERE l.session_id = n.id AND l.cancel > 0 RETURNING l.*),
 	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
 		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
-	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, woken = false, takeovers = takeovers + CASE WHEN begun AND NOT $2 THEN 1 ELSE 0 END,
+	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, woken = false,
+		takeovers = takeovers + CASE WHEN $2 OR NOT begun THEN 0
+			WHEN takeovers >= $3 AND EXISTS (SELECT FROM node_session x WHERE x.unexplained AND x.ended > greatest(l.suspected, now() - interval '2 minutes')) THEN 0
+			ELSE 1 END,
+		suspected = CASE WHEN $2 OR NOT begun OR takeovers >= $3 THEN suspected ELSE now() END,
 		interrupted = CASE WHEN $2 THEN interrupted ELSE least(interrupted, n.seen) END
 	FROM n WHERE l.session_id = n.id AND l.cancel = 0`
 
 // release ends sessions in one of two ways.
 func release(ctx context.Context, tx pgx.Tx, sessions []uuid.UUID, how manner) error {
-	_, err := tx.Exec(ctx, releaseSQL, sessions, how == inOrder)
+	_, err := tx.Exec(ctx, releaseSQL, sessions, how == inOrder, Suspect)
 	if err == nil {
 		_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
 	}

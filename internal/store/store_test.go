@@ -203,6 +203,25 @@ func TestOnlyRunsThatHadBegunCountATakeover(t *testing.T) {
 	die()
 	_, takeovers, _ := claim()
 	require.Equal(t, map[uuid.UUID]int{runs[0]: 2, runs[1]: 3, runs[2]: 2, runs[3]: 2}, takeovers)
+	die() // with no suspect in hand: it is not they alone of which nodes die
+
+	again := func(claims int) map[uuid.UUID]int {
+		session, _, _ := claim()
+		o := claimOf(runs[1])
+		o.Claim = claims
+		require.NoError(t, b.Begin(ctx, session, o))
+		die()
+		_, takeovers, _ := claim()
+		_, err := b.node.Exec(ctx, "UPDATE node_session SET ended = now(), unexplained = false WHERE ended IS NULL")
+		require.NoError(t, err)
+		_, err = b.node.Exec(ctx, "UPDATE live SET state = 'queued', session_id = NULL, begun = false")
+		require.NoError(t, err)
+		return takeovers
+	}
+	require.Equal(t, 3, again(5)[runs[1]], "its death says nothing then")
+	_, err := b.node.Exec(ctx, "UPDATE node_session SET ended = ended - interval '3 minutes'")
+	require.NoError(t, err)
+	require.Equal(t, 4, again(7)[runs[1]], "but it does once nodes live otherwise")
 }
 
 func TestAnEndedSessionWritesNothingMore(t *testing.T) {

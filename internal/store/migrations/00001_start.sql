@@ -263,9 +263,11 @@ CREATE TABLE node_session (
   beat    bigint NOT NULL DEFAULT 0,
   started timestamptz NOT NULL DEFAULT now(),
   seen    timestamptz NOT NULL DEFAULT now(), -- of the last beat
-  ended   timestamptz
+  ended   timestamptz,
+  unexplained boolean NOT NULL DEFAULT false -- it died, and carried out no run that is under suspicion
 );
 CREATE INDEX node_session_open ON node_session (node) WHERE ended IS NULL;
+CREATE INDEX node_session_unexplained ON node_session (ended) WHERE unexplained;
 
 -- Begins every transaction of a node: an ended session writes nothing more.
 -- +goose StatementBegin
@@ -324,6 +326,7 @@ CREATE TABLE live (
   cancel       smallint NOT NULL DEFAULT 0,    -- 1: asked to end; 2: asked again, calls are cut
   cancelled_by text NOT NULL DEFAULT '',
   takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
+  suspected    timestamptz,                    -- when the last of the deaths came that put it under suspicion
   interrupted  timestamptz,                    -- when an owner died since it last got further
   counts       bytea, -- JSON
   PRIMARY KEY (workspace_id, run_id),
