@@ -51,19 +51,18 @@ const (
 // releaseSQL ends sessions and gives their runs back to the queue. A run that
 // had begun counts a takeover, and remembers when its owner was last seen; one
 // that somebody cancelled is over. $2: it was in order, and nothing was in flight.
-// A suspect's death counts against it only while nodes die of suspects alone: one
-// that died just now with none in hand says that the machine, or the database,
-// is to blame.
-const releaseSQL = `WITH n AS (UPDATE node_session s SET ended = now(), unexplained = NOT $2 AND NOT EXISTS (SELECT FROM live l WHERE l.session_id = s.id AND l.begun AND l.takeovers >= $3)
+// The death of a suspect's node counts against it only while nodes live without
+// its workflow: where they die of others too, of two or more within two minutes,
+// the machine or the database is to blame.
+const releaseSQL = `WITH n AS (UPDATE node_session s SET ended = now(), begun = CASE WHEN NOT $2 THEN ARRAY(SELECT DISTINCT l.workflow_id FROM live l WHERE l.session_id = s.id AND l.begun ORDER BY 1) END
 		WHERE id = ANY($1) AND ended IS NULL RETURNING id, seen),
 	d AS (DELETE FROM live l USING n WHERE l.session_id = n.id AND l.cancel > 0 RETURNING l.*),
 	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
 		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
 	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, woken = false,
-		takeovers = takeovers + CASE WHEN $2 OR NOT begun THEN 0
-			WHEN takeovers >= $3 AND EXISTS (SELECT FROM node_session x WHERE x.unexplained AND x.ended > greatest(l.suspected, now() - interval '2 minutes')) THEN 0
+		takeovers = takeovers + CASE WHEN $2 OR NOT l.begun THEN 0
+			WHEN takeovers >= $3 AND (SELECT count(DISTINCT x.begun) FROM node_session x WHERE x.ended > now() - interval '2 minutes' AND NOT l.workflow_id = ANY (x.begun)) >= 2 THEN 0
 			ELSE 1 END,
-		suspected = CASE WHEN $2 OR NOT begun OR takeovers >= $3 THEN suspected ELSE now() END,
 		interrupted = CASE WHEN $2 THEN interrupted ELSE least(interrupted, n.seen) END
 	FROM n WHERE l.session_id = n.id AND l.cancel = 0`
 

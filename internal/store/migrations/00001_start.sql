@@ -264,10 +264,10 @@ CREATE TABLE node_session (
   started timestamptz NOT NULL DEFAULT now(),
   seen    timestamptz NOT NULL DEFAULT now(), -- of the last beat
   ended   timestamptz,
-  unexplained boolean NOT NULL DEFAULT false -- it died, and carried out no run that is under suspicion
+  begun   uuid[]                              -- where it died: workflows of which it carried out runs
 );
 CREATE INDEX node_session_open ON node_session (node) WHERE ended IS NULL;
-CREATE INDEX node_session_unexplained ON node_session (ended) WHERE unexplained;
+CREATE INDEX node_session_died ON node_session (ended) WHERE begun IS NOT NULL;
 
 -- Begins every transaction of a node: an ended session writes nothing more.
 -- +goose StatementBegin
@@ -326,7 +326,6 @@ CREATE TABLE live (
   cancel       smallint NOT NULL DEFAULT 0,    -- 1: asked to end; 2: asked again, calls are cut
   cancelled_by text NOT NULL DEFAULT '',
   takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
-  suspected    timestamptz,                    -- when the last of the deaths came that put it under suspicion
   interrupted  timestamptz,                    -- when an owner died since it last got further
   counts       bytea, -- JSON
   PRIMARY KEY (workspace_id, run_id),
