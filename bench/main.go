@@ -173,11 +173,10 @@ func keep(results []Result, some bool) error {
 		}
 		var before []Result
 		if some && json.Unmarshal(old, &before) == nil {
-			for _, b := range before {
-				if !slices.ContainsFunc(results, func(r Result) bool { return r.Bar == b.Bar }) {
-					results = append(results, b)
-				}
-			}
+			before = slices.DeleteFunc(before, func(b Result) bool {
+				return slices.ContainsFunc(results, func(r Result) bool { return r.Bar == b.Bar })
+			})
+			results = append(results, before...)
 		}
 	}
 	slices.SortStableFunc(results, func(a, b Result) int { return a.Bar - b.Bar })
