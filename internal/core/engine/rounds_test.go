@@ -38,26 +38,26 @@ func openedBy(t *testing.T, r *Run, m *Memory, a item.Address, step string) (*Op
 func TestAnOpenedCellInALoopReadsItsOwnRound(t *testing.T) {
 	t.Parallel()
 	w := newWorld()
-	r, m := newRun(numberedItems(10_000), w, Pass{Number: 1, Plan: plan(t, byTen)})
+	r, m := newRun(numberedItems(5_000), w, Pass{Number: 1, Plan: plan(t, byTen)})
 	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State, res.Reason)
 
-	o, asked := openedBy(t, r, m, item.Root(9_876), "sent")
-	require.Equal(t, map[string]any{"n": int64(9_876), "round": int64(988)}, o.Before)
+	o, asked := openedBy(t, r, m, item.Root(4_876), "sent")
+	require.Equal(t, map[string]any{"n": int64(4_876), "round": int64(488)}, o.Before)
 	require.Equal(t, Written, o.Cell.Fate)
 	require.LessOrEqual(t, asked, 40, "those of its round, and the names that a first look at a list asks for")
 
 	var group item.Address
 	for _, row := range m.Seen {
-		if len(row.Item.First().Members) > 0 && row.Item.First().Members[0] == item.Root(9_870) {
+		if len(row.Item.First().Members) > 0 && row.Item.First().Members[0] == item.Root(4_870) {
 			group = row.Address
 		}
 	}
 	require.NotEmpty(t, group)
 	o, asked = openedBy(t, r, m, group, "told")
 	require.Len(t, o.Members, 5)
-	require.Equal(t, `{"n":109870}`, o.Entry.Request.Body)
+	require.Equal(t, `{"n":104870}`, o.Entry.Request.Body)
 	require.LessOrEqual(t, asked, 40)
 }
 
@@ -66,32 +66,32 @@ func TestAnOpenedCellInALoopReadsItsOwnRound(t *testing.T) {
 func TestAnOpenedCellOfAStoppedLoop(t *testing.T) {
 	t.Parallel()
 	w := newWorld()
-	w.refuses[`{"n":7003}`] = "it is full"
-	r, m := newRun(numberedItems(10_000), w, Pass{Number: 1, Plan: plan(t, byTen)})
+	w.refuses[`{"n":3003}`] = "it is full"
+	r, m := newRun(numberedItems(5_000), w, Pass{Number: 1, Plan: plan(t, byTen)})
 	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, FailedRun, res.State)
 
-	o, asked := openedBy(t, r, m, item.Root(7_003), "sent")
+	o, asked := openedBy(t, r, m, item.Root(3_003), "sent")
 	require.Equal(t, Stopped, o.Cell.Fate)
 	require.LessOrEqual(t, asked, 40)
-	o, asked = openedBy(t, r, m, item.Root(7_002), "pairs")
+	o, asked = openedBy(t, r, m, item.Root(3_002), "pairs")
 	require.Equal(t, NotReached, o.Cell.Fate, "its list waits for the others of the round")
 	require.LessOrEqual(t, asked, 40)
-	o, asked = openedBy(t, r, m, item.Root(6_990), "told")
+	o, asked = openedBy(t, r, m, item.Root(2_990), "told")
 	require.Equal(t, Joined, o.Way[len(o.Way)-1].Fate)
 	require.LessOrEqual(t, asked, 40)
-	o, asked = openedBy(t, r, m, item.Root(7_020), "sent")
+	o, asked = openedBy(t, r, m, item.Root(3_020), "sent")
 	require.Equal(t, NotReached, o.Cell.Fate)
 	require.LessOrEqual(t, asked, 40)
 
-	delete(w.refuses, `{"n":7003}`)
+	delete(w.refuses, `{"n":3003}`)
 	r.Passes = append(r.Passes, Pass{Number: 2, Plan: r.Passes[0].Plan, From: r.Passes[0].Plan})
 	m.Seen = nil
 	res, err = r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State, res.Reason)
-	for _, n := range []uint32{3, 7_003, 7_020, 9_999} {
+	for _, n := range []uint32{3, 3_003, 3_020, 4_999} {
 		o, asked = openedBy(t, r, m, item.Root(n), "sent")
 		require.Equal(t, Written, o.Cell.Fate)
 		require.LessOrEqual(t, asked, 300, n)

@@ -64,18 +64,24 @@ func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, 
 		return out
 	}
 	slots := make(chan struct{}, s.step.Parallel)
-	var turns []*flow
-	from := map[*flow]reading{}
+	type reader struct {
+		own  *flow // the flow is another's until what becomes of it comes with the last page
+		from reading
+		into chan page
+	}
+	var turns []reader
 	for _, f := range chunk {
 		if known[f.it.Address] != nil && s.mine(f) {
-			turns, out[f] = append(turns, f), make(chan page, 1)
+			own := *f
+			t := reader{own: &own, into: make(chan page, 1)}
 			if f.source != nil {
-				from[f] = *f.source
+				t.from = *f.source
 			}
+			turns, out[f] = append(turns, t), t.into
 		}
 	}
 	wait.Go(func() {
-		for _, f := range turns {
+		for _, t := range turns {
 			select {
 			case slots <- struct{}{}:
 			case <-ctx.Done():
@@ -83,7 +89,7 @@ func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, 
 			}
 			wait.Go(func() {
 				defer func() { <-slots }()
-				s.read(ctx, f, known[f.it.Address], from[f], out[f])
+				s.read(ctx, t.own, known[t.own.it.Address], t.from, t.into)
 			})
 		}
 	})
@@ -91,13 +97,11 @@ func (s *lists) ahead(ctx context.Context, wait *sync.WaitGroup, chunk []*flow, 
 }
 
 // read reads a list into a channel, up to its end or as far as it can be read.
-// The flow is another's until then: what becomes of it comes with the last page.
 func (s *lists) read(ctx context.Context, f *flow, k *known, at reading, into chan page) {
-	own := *f
 	for {
-		e, err := s.page(ctx, &own, k, at)
+		e, err := s.page(ctx, f, k, at)
 		select {
-		case into <- page{e, err, &own}:
+		case into <- page{e, err, f}:
 		case <-ctx.Done():
 			return
 		}
