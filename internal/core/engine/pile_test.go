@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 
 // spools are places apart from memory that are in memory.
 type spools struct {
+	mu         sync.Mutex
 	open, made int
 	broken     error
 }
@@ -22,6 +24,8 @@ func (s *spools) Spool() (Spool, error) {
 	if s.broken != nil {
 		return nil, s.broken
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.open++
 	s.made++
 	return &spool{of: s}, nil
@@ -41,6 +45,8 @@ func (s *spool) Append(b []byte) (int64, error) {
 func (s *spool) Read(at int64, n int) ([]byte, error) { return s.text[at : int(at)+n], nil }
 
 func (s *spool) Close() error {
+	s.of.mu.Lock()
+	defer s.of.mu.Unlock()
 	s.of.open--
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -16,10 +17,10 @@ import (
 )
 
 // box seals by turning bytes round; what it sealed is not readable.
-type box struct{ sealed int }
+type box struct{ sealed atomic.Int32 }
 
 func (b *box) Seal(_ context.Context, plain []byte) ([]byte, error) {
-	b.sealed++
+	b.sealed.Add(1)
 	return b.Unseal(context.Background(), plain)
 }
 
@@ -63,7 +64,7 @@ func TestEchoedSecretsAreSeenByThePipelineAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, Succeeded, res.State)
 	require.Equal(t, 2, res.Counts.Through, "the condition over the secret itself holds")
-	require.Equal(t, 4, sealer.sealed, "the answer, and the echo of what was made of it")
+	require.EqualValues(t, 4, sealer.sealed.Load(), "the answer, and the echo of what was made of it")
 	require.Equal(t, []string{planted}, res.Secrets.Values())
 	stored, err := json.Marshal(m.All())
 	require.NoError(t, err)
