@@ -89,7 +89,8 @@ type Due struct {
 const dueMost = 5000
 
 // Due finds the items of a run that are due by the database's clock. Nil: they
-// are too many, or nobody knows where their rows stand, or no others wait.
+// are too many, or nobody knows where their rows stand, or no others wait; or
+// none is, as when a callback came before its item waited.
 func (s *Store) Due(ctx context.Context, workspace, run uuid.UUID) (*Due, error) {
 	var now time.Time
 	if err := s.node.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
@@ -111,7 +112,7 @@ func (s *Store) Due(ctx context.Context, workspace, run uuid.UUID) (*Due, error)
 		d.Items, d.Pages = append(d.Items, engine.Place{Step: uint16(step), Address: item.Address(address)}), append(d.Pages, *page)
 		return nil
 	})
-	if err != nil || !known || len(d.Items) > dueMost {
+	if err != nil || !known || len(d.Items) == 0 || len(d.Items) > dueMost {
 		return nil, unavailable(err)
 	}
 	err = s.node.QueryRow(ctx, "SELECT step, address, due FROM waiting WHERE workspace_id = $1 AND run_id = $2 AND due > $3 ORDER BY due LIMIT 1", workspace, run, now).Scan(&step, &address, &d.At)
