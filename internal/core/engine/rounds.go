@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"math"
+	"slices"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
@@ -50,8 +51,11 @@ func (b *begun) full() bool {
 
 // forget drops the rounds before one, which stand on a page.
 func (b *begun) forget(before uint32) {
+	if before <= b.first {
+		return
+	}
 	n := min(int(before-b.first), len(b.list.ends))
-	if n <= 0 {
+	if n == 0 {
 		return
 	}
 	from := b.list.ends[n-1]
@@ -90,9 +94,12 @@ func readRounds(e *Entry) (*roundsOn, error) {
 	return on, nil
 }
 
+// records tells whether rounds are put down here.
+func (s *loop) records() bool { return s.room.live && !s.Rehearse && !s.Sampled }
+
 // begins puts down with which items the next round begins.
 func (s *loop) begins(ctx context.Context, flows []*flow) error {
-	if !s.room.live || s.Rehearse || s.Sampled {
+	if !s.records() {
 		return nil
 	}
 	s.begun.add(s.next, flows)
@@ -106,7 +113,7 @@ func (s *loop) begins(ctx context.Context, flows []*flow) error {
 
 // endRounds says how the loop ended, if it does not go on in the same pass.
 func (s *loop) endRounds(ctx context.Context) error {
-	if !s.room.live || s.Rehearse || s.Sampled {
+	if !s.records() {
 		return nil
 	}
 	end := allThrough
@@ -149,7 +156,7 @@ func (s *loop) write(ctx context.Context, end int) error {
 	}
 	s.begun.page++
 	s.begun.forget(on.first + uint32(len(on.members)))
-	if end > 0 && (len(s.begun.list.ends) > 0 || on.end != end) && s.begun.page < math.MaxInt16 {
+	if end > 0 && (len(s.begun.list.ends) > 0 || on.end != end) {
 		return s.write(ctx, end)
 	}
 	return nil
@@ -200,27 +207,39 @@ func (s *loop) readBegun(ctx context.Context) error {
 }
 
 // wantRounds makes all items of a round wanted that was the last before a loop
-// stopped, if one of them is: none of it went on unless all did.
+// stopped, if one of them is: none of it went on unless all did. They may have
+// been in such rounds of other loops.
 func (x *execution) wantRounds(ctx context.Context) error {
-	for _, p := range x.Passes {
-		for _, step := range p.Plan.Steps {
-			l, ok := step.Operator.(steps.Loop)
-			if !ok || step.Off || step.Depth > 0 || l.Rounds() == nil {
-				continue
-			}
-			last, n, err := x.lastRound(ctx, Key{Pass: p.Number, Step: step.Number})
-			if err != nil {
-				return err
-			}
-			if !x.meets(last) {
-				continue
-			}
-			x.wanted.rounds[roundAt{step.Number, item.Rounds("").Add(item.Round{Edition: uint32(p.Number), N: n})}] = true
-			for _, m := range last {
-				if err := x.want(ctx, m, 0); err != nil {
+	for {
+		before := len(x.wanted.rounds)
+		for _, p := range x.Passes {
+			for _, step := range p.Plan.Steps {
+				if err := x.wantRound(ctx, p.Number, step); err != nil {
 					return err
 				}
 			}
+		}
+		if len(x.wanted.rounds) == before {
+			return nil
+		}
+	}
+}
+
+// wantRound does so for one loop in one pass.
+func (x *execution) wantRound(ctx context.Context, pass int, step *workflow.CompiledStep) error {
+	l, ok := step.Operator.(steps.Loop)
+	if !ok || step.Off || step.Depth > 0 || l.Rounds() == nil {
+		return nil
+	}
+	last, n, err := x.lastRound(ctx, Key{Pass: pass, Step: step.Number})
+	at := roundAt{step.Number, item.Rounds("").Add(item.Round{Edition: uint32(pass), N: n})}
+	if err != nil || x.wanted.rounds[at] || !slices.ContainsFunc(last, x.wanted.relevant) {
+		return err
+	}
+	x.wanted.rounds[at] = true
+	for _, m := range last {
+		if err := x.want(ctx, m, 0); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -259,22 +278,12 @@ type roundAt struct {
 	in   item.Rounds
 }
 
-// meets tells whether what is wanted are some of these items, or came of them.
-func (x *execution) meets(members []item.Address) bool {
-	for _, m := range members {
-		if x.wanted.relevant(m) {
-			return true
-		}
-	}
-	return false
-}
-
 // narrow tells whether an item can be replayed without the others: not where a
 // step reads a column, nor where what came of one item goes round together.
 func (r *Run) narrow() bool {
 	for _, p := range r.Passes {
 		for _, s := range p.Plan.Steps {
-			if s.Kept || turnsMany(p.Plan, s) {
+			if s.Kept || turnsMany(s) {
 				return false
 			}
 		}
@@ -284,7 +293,7 @@ func (r *Run) narrow() bool {
 
 // turnsMany tells whether a step stands in a loop that is repeated for each item,
 // and gives several or takes several in.
-func turnsMany(p *workflow.Plan, s *workflow.CompiledStep) bool {
+func turnsMany(s *workflow.CompiledStep) bool {
 	if s.Off || !severalOf(s) {
 		return false
 	}
