@@ -12,6 +12,7 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
@@ -134,9 +135,9 @@ func twin(ctx context.Context, e event, document string) (*outcome, error) {
 	}
 	m := &engine.Memory{Items: e.fields()}
 	out := &outcome{Rows: map[string][]cell{}, Done: map[string]int{}}
-	c := &clock{now: e.due.Add(-time.Minute)}
+	c := enginetest.NewClock(e.due.Add(-time.Minute))
 	side := &calm{done: out.Done}
-	run := &engine.Run{Spec: engine.Spec{Facts: workflow.RunFacts{Started: c.now}, Passes: []engine.Pass{{Number: 1, Plan: plan}}}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: side, Clock: c, Lattice: m}}
+	run := &engine.Run{Spec: engine.Spec{Facts: workflow.RunFacts{Started: c.Now()}, Passes: []engine.Pass{{Number: 1, Plan: plan}}}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: side, Clock: c, Lattice: m}}
 	for {
 		m.Seen = nil
 		res, err := run.Execute(ctx, &engine.Stop{})
@@ -147,7 +148,7 @@ func twin(ctx context.Context, e event, document string) (*outcome, error) {
 			out.State = string(res.State)
 			break
 		}
-		c.until(res.Parked.Until)
+		c.Set(res.Parked.Until)
 	}
 	for _, r := range m.Seen {
 		for _, step := range plan.Steps {
@@ -176,27 +177,4 @@ func (s *calm) Send(_ context.Context, c *call.Call, _ string) (*call.Answer, *c
 		s.mu.Unlock()
 	}
 	return &call.Answer{Status: answer.Status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(answer.Body)}, sent, nil
-}
-
-// clock is one on which waiting takes no time.
-type clock struct {
-	mu  sync.Mutex
-	now time.Time
-}
-
-func (c *clock) Now() time.Time {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.now
-}
-
-func (c *clock) until(t time.Time) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.now = t
-}
-
-func (c *clock) Sleep(ctx context.Context, d time.Duration) error {
-	c.until(c.Now().Add(d))
-	return ctx.Err()
 }

@@ -14,6 +14,7 @@ import (
 	"pgregory.net/rapid"
 
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
@@ -362,7 +363,7 @@ func TestFaultsAndResumesEndWhereACalmRunEnds(t *testing.T) {
 		passes := []Pass{{Number: 1, Plan: p}}
 		for {
 			require.Less(t, len(passes), 40)
-			last := &Run{Spec: Spec{Facts: r.Facts, Passes: passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Connections: w, Clock: &tick{}, Lattice: &Memory{}}}
+			last := &Run{Spec: Spec{Facts: r.Facts, Passes: passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Connections: w, Clock: enginetest.Ticking(time.Time{}), Lattice: &Memory{}}}
 			res, err := last.Execute(context.Background(), nil)
 			require.NoError(t, err)
 			if res.State == Succeeded {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 )
 
@@ -20,7 +21,7 @@ func TestWaitsAreObeyedAndBounded(t *testing.T) {
 	t.Parallel()
 	w := newWorld()
 	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= item.n )}, on_error: set_aside, retry: {attempts: 1, wait: 3h}}`)
-	clock := &tick{now: time.Unix(1_800_000_000, 0)}
+	clock := enginetest.Ticking(time.Unix(1_800_000_000, 0))
 	r, m := newRun(numberedItems(1), w, Pass{Number: 1, Plan: p})
 	r.Clock = clock
 	w.faults = func(int, string) error {
@@ -47,9 +48,7 @@ func TestWaitsAreObeyedAndBounded(t *testing.T) {
 		require.Equal(t, call.ReasonToldToWait, res.Parked.Reason)
 		wakes++
 		require.Less(t, wakes, 10)
-		clock.mu.Lock()
-		clock.now = res.Parked.Until
-		clock.mu.Unlock()
+		clock.Set(res.Parked.Until)
 	}
 	require.Greater(t, short, 100, "every one of them held the connection")
 	require.Contains(t, picture(m.Seen), "set_aside(slow down (it has asked to wait for longer than 3h0m0s))")
@@ -58,7 +57,7 @@ func TestWaitsAreObeyedAndBounded(t *testing.T) {
 	// A connection that is held by others is waited for just as long.
 	parked := newWorld()
 	r2, m2 := newRun(numberedItems(1), parked, Pass{Number: 1, Plan: p})
-	clock2 := &tick{now: time.Unix(1_800_000_000, 0)}
+	clock2 := enginetest.Ticking(time.Unix(1_800_000_000, 0))
 	r2.Clock = clock2
 	parked.faults = func(int, string) error {
 		return &call.Parked{Reason: call.ReasonToldToWait, Connection: "hall", Until: clock2.Now().Add(50 * time.Minute), Message: "the hall asked to wait"}
@@ -69,9 +68,7 @@ func TestWaitsAreObeyedAndBounded(t *testing.T) {
 		if res.State != WaitingOn {
 			break
 		}
-		clock2.mu.Lock()
-		clock2.now = res.Parked.Until
-		clock2.mu.Unlock()
+		clock2.Set(res.Parked.Until)
 	}
 	require.Contains(t, picture(m2.Seen), "set_aside(the hall asked to wait (it has been waited for since")
 }
@@ -153,7 +150,7 @@ func TestAForgottenKeyPutsWhatWasInFlightInDoubt(t *testing.T) {
 	}{{23 * time.Hour, 0}, {25 * time.Hour, 2}} {
 		w := newWorld()
 		r, _ := newRun(numberedItems(6), w, Pass{Number: 1, Plan: p})
-		clock := &tick{now: time.Unix(1_800_000_000, 0)}
+		clock := enginetest.Ticking(time.Unix(1_800_000_000, 0))
 		r.Clock = clock
 		ctx, die := context.WithCancel(context.Background())
 		w.faults = func(n int, _ string) error {
@@ -166,9 +163,7 @@ func TestAForgottenKeyPutsWhatWasInFlightInDoubt(t *testing.T) {
 		_, err := r.Execute(ctx, nil)
 		require.Error(t, err)
 		died := clock.Now()
-		clock.mu.Lock()
-		clock.now = clock.now.Add(c.away)
-		clock.mu.Unlock()
+		clock.Set(clock.Now().Add(c.away))
 		w.faults = nil
 		next := *r
 		next.Interrupted, next.Lattice = died, &Memory{}

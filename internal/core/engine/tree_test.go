@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"sort"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 )
 
@@ -233,7 +233,7 @@ func TestItemsWaitEachUntilATimeOfItsOwn(t *testing.T) {
 	at := func(s string) string { return "2027-01-15T" + s + "Z" }
 	items := objects(`{"n": 0, "at": "`+at("12:00:00")+`"}`, `{"n": 1, "at": "`+at("10:00:00")+`"}`, `{"n": 2, "at": "2020-01-01T00:00:00Z"}`)
 	r, m := newRun(items, w, Pass{Number: 1, Plan: p})
-	clock := &fixed{now: time.Date(2027, 1, 15, 9, 0, 0, 0, time.UTC)}
+	clock := enginetest.NewClock(time.Date(2027, 1, 15, 9, 0, 0, 0, time.UTC))
 	r.Clock = clock
 	execute := func() *Result {
 		m.Seen = nil
@@ -248,12 +248,12 @@ func TestItemsWaitEachUntilATimeOfItsOwn(t *testing.T) {
 	require.Contains(t, picture(m.Seen), "0 waiting(until 15 Jan 12:00 UTC)")
 	require.Equal(t, 2, res.Counts.Waiting)
 
-	clock.now = clock.now.Add(90 * time.Minute)
+	clock.Set(clock.Now().Add(90 * time.Minute))
 	res = execute()
 	require.Equal(t, WaitingOn, res.State)
 	require.Equal(t, []string{`{"n":2}`, `{"n":1}`}, w.order)
 
-	clock.now = clock.now.Add(24 * time.Hour)
+	clock.Set(clock.Now().Add(24 * time.Hour))
 	res = execute()
 	require.Equal(t, Succeeded, res.State)
 	require.Equal(t, []string{`{"n":2}`, `{"n":1}`, `{"n":0}`}, w.order)
@@ -263,59 +263,33 @@ func TestItemsWaitEachUntilATimeOfItsOwn(t *testing.T) {
 	require.Len(t, w.order, 3, "a replay does nothing again")
 }
 
-// fixed is a clock that is moved by hand; whoever sleeps moves it.
-// Steps work side by side, so its hands are under a lock.
-type fixed struct {
-	mu  sync.Mutex
-	now time.Time
-}
-
-func (c *fixed) Now() time.Time {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.now
-}
-
-func (c *fixed) Sleep(ctx context.Context, d time.Duration) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.now = c.now.Add(d)
-	return ctx.Err()
-}
-
+// A run stays for a short wait; not one whose owner died, which would seem to do
+// nothing for as long.
 func TestAShortWaitKeepsTheRun(t *testing.T) {
 	t.Parallel()
-	w := newWorld()
-	r, _ := newRun(numberedItems(2), w, Pass{Number: 1, Plan: plan(t, `
+	for name, interrupted := range map[string]bool{"in good order": false, "after its owner died": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld()
+			r, _ := newRun(numberedItems(2), w, Pass{Number: 1, Plan: plan(t, `
   - {name: rest, type: wait, settings: {for: 20s}}
   - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
-	r.Clock = &fixed{now: r.Facts.Started}
-	res, err := r.Execute(context.Background(), nil)
-	require.NoError(t, err)
-	require.Equal(t, Succeeded, res.State)
-	require.Len(t, w.order, 2)
-}
-
-// A run whose owner died does not stay for a short wait: it would seem to do
-// nothing for as long.
-func TestAShortWaitDoesNotKeepARunWhoseOwnerDied(t *testing.T) {
-	t.Parallel()
-	w := newWorld()
-	r, _ := newRun(numberedItems(2), w, Pass{Number: 1, Plan: plan(t, `
-  - {name: rest, type: wait, settings: {for: 20s}}
-  - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
-	r.Clock = &fixed{now: r.Facts.Started}
-	r.Interrupted = r.Facts.Started.Add(-time.Second)
-	res, err := r.Execute(context.Background(), nil)
-	require.NoError(t, err)
-	require.Equal(t, WaitingOn, res.State)
-	require.Equal(t, r.Facts.Started.Add(20*time.Second), res.Parked.Until)
-	require.Empty(t, w.order)
-	r.Interrupted = time.Time{} // it has got further
-	res, err = r.Execute(context.Background(), nil)
-	require.NoError(t, err)
-	require.Equal(t, Succeeded, res.State)
-	require.Len(t, w.order, 2)
+			r.Clock = enginetest.NewClock(r.Facts.Started)
+			if interrupted {
+				r.Interrupted = r.Facts.Started.Add(-time.Second)
+				res, err := r.Execute(context.Background(), nil)
+				require.NoError(t, err)
+				require.Equal(t, WaitingOn, res.State)
+				require.Equal(t, r.Facts.Started.Add(20*time.Second), res.Parked.Until)
+				require.Empty(t, w.order)
+				r.Interrupted = time.Time{} // it has got further
+			}
+			res, err := r.Execute(context.Background(), nil)
+			require.NoError(t, err)
+			require.Equal(t, Succeeded, res.State)
+			require.Len(t, w.order, 2)
+		})
+	}
 }
 
 // What a case or loop held until its end comes behind all others, also where the

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/item"
 )
 
@@ -122,7 +123,7 @@ func TestAWakeReadsOnlyWhatIsDue(t *testing.T) {
 	w.refuses[`{"n":6014}`] = "it is full"
 	j := newSleepers(m)
 	r.Journal = j
-	clock := &fixed{now: start}
+	clock := enginetest.NewClock(start)
 	r.Clock = clock
 	execute := func() *Result {
 		m.Seen, j.asked = nil, map[item.Address]bool{}
@@ -134,8 +135,8 @@ func TestAWakeReadsOnlyWhatIsDue(t *testing.T) {
 	lattice := byAddress(m.Seen)
 	for wakes := 0; ; wakes++ {
 		require.Equal(t, WaitingOn, res.State, res.Reason)
-		clock.now = res.Parked.Until
-		due := j.due(clock.now, res.Counts)
+		clock.Set(res.Parked.Until)
+		due := j.due(clock.Now(), res.Counts)
 		if due == nil {
 			require.Greater(t, wakes, many/2)
 			break
@@ -159,7 +160,7 @@ func TestAWakeReadsOnlyWhatIsDue(t *testing.T) {
 		require.Equal(t, whole.Parked, res.Parked)
 	}
 	for res = execute(); res.State == WaitingOn; res = execute() {
-		clock.now = res.Parked.Until
+		clock.Set(res.Parked.Until)
 	}
 	require.Equal(t, Partial, res.State)
 	require.Equal(t, 1, res.Counts.SetAside)
@@ -229,11 +230,11 @@ func TestAWakeThatNeedsAllSaysSo(t *testing.T) {
 			r, m := newRun(numberedItems(4), newWorld(), Pass{Number: 1, Plan: plan(t, steps)})
 			j := newSleepers(m)
 			r.Journal = j
-			clock := &fixed{now: r.Facts.Started}
+			clock := enginetest.NewClock(r.Facts.Started)
 			r.Clock = clock
 			res, err := r.Execute(context.Background(), nil)
 			require.NoError(t, err)
-			r.Due = &Due{Counts: res.Counts, Items: []Place{{1, item.Root(0)}}, At: clock.now}
+			r.Due = &Due{Counts: res.Counts, Items: []Place{{1, item.Root(0)}}, At: clock.Now()}
 			_, err = r.Execute(context.Background(), nil)
 			require.ErrorIs(t, err, ErrWide)
 		})
@@ -254,12 +255,12 @@ func TestAWakeMayStopTheRun(t *testing.T) {
   - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
 	w.refuses[`{"n":3}`] = "it is full"
 	j := newSleepers(m)
-	r.Journal, r.Clock = j, &fixed{now: start}
+	r.Journal, r.Clock = j, enginetest.NewClock(start)
 	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	for h := 1; res.State == WaitingOn; h++ {
-		clock := &fixed{now: start.Add(time.Duration(h)*time.Hour + time.Minute)}
-		r.Clock, r.Due = clock, j.due(clock.now, res.Counts)
+		clock := enginetest.NewClock(start.Add(time.Duration(h)*time.Hour + time.Minute))
+		r.Clock, r.Due = clock, j.due(clock.Now(), res.Counts)
 		res, err = r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 	}
@@ -345,14 +346,14 @@ func TestAWakeHoldsOutWhileTheDatabaseIsAway(t *testing.T) {
   - {name: more, type: hall.pieces, connection: hall, input: {n: 2, pages: 2}}
   - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
 		sleeping := newSleepers(m)
-		clock := &fixed{now: start}
+		clock := enginetest.NewClock(start)
 		r.Journal, r.Clock = sleeping, clock
 		res, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 		require.Equal(t, WaitingOn, res.State, res.Reason)
-		clock.now = res.Parked.Until
+		clock.Set(res.Parked.Until)
 		a := &away{sleepers: sleeping, MemorySource: MemorySource{m}, left: moment}
-		r.Journal, r.Source, r.Due = awayJournal{a}, pages{a}, sleeping.due(clock.now, res.Counts)
+		r.Journal, r.Source, r.Due = awayJournal{a}, pages{a}, sleeping.due(clock.Now(), res.Counts)
 		require.NotNil(t, r.Due)
 		m.Seen = nil
 		if res, err = r.Execute(context.Background(), nil); err != nil {
@@ -376,15 +377,15 @@ func TestAWakeFindsThePageOfItsItem(t *testing.T) {
   - {name: pieces, type: hall.pieces, connection: hall, parallel: 4, input: {n: 2, pages: 4}}
   - {name: rest, type: wait, settings: {for: 1h}}
   - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.n )"}}`)})
-	clock := &fixed{now: r.Facts.Started}
+	clock := enginetest.NewClock(r.Facts.Started)
 	j := newSleepers(m)
 	r.Journal, r.Clock = j, clock
 	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Len(t, j.rows, 16)
-	clock.now = res.Parked.Until
+	clock.Set(res.Parked.Until)
 	last := Place{Step: 2, Address: item.Root(1).Child(1, "", 5)}
-	r.Due = &Due{Items: []Place{last}, Counts: res.Counts, Next: Place{Step: 2, Address: item.Root(0).Child(1, "", 0)}, At: clock.now.Add(time.Minute)}
+	r.Due = &Due{Items: []Place{last}, Counts: res.Counts, Next: Place{Step: 2, Address: item.Root(0).Child(1, "", 0)}, At: clock.Now().Add(time.Minute)}
 	m.Seen = nil
 	_, err = r.Execute(context.Background(), nil)
 	require.NoError(t, err)

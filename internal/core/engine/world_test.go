@@ -15,6 +15,7 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/engine/enginetest"
 	"youngtrellis/internal/core/workflow"
 )
 
@@ -201,25 +202,6 @@ func answer(status int, body string) *call.Answer {
 	return &call.Answer{Status: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}
 }
 
-// tick is a clock that moves on at each look and never sleeps for real.
-type tick struct {
-	mu  sync.Mutex
-	now time.Time
-}
-
-func (c *tick) Now() time.Time {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.now = c.now.Add(time.Millisecond)
-	return c.now
-}
-func (c *tick) Sleep(ctx context.Context, d time.Duration) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.now = c.now.Add(d)
-	return ctx.Err()
-}
-
 var errCrash = errors.New("crashed")
 
 // crashing is a journal that dies at its n-th append, before or after the
@@ -247,7 +229,7 @@ func (c crashing) Append(ctx context.Context, e *Entry, writes ...Write) (*Entry
 
 func newRun(items []map[string]any, w *world, passes ...Pass) (*Run, *Memory) {
 	m := &Memory{Items: items}
-	return &Run{Spec: Spec{Facts: workflow.RunFacts{ID: "r1", Started: time.Unix(1_800_000_000, 0).UTC()}, Passes: passes}, World: World{Source: MemorySource{m}, Journal: MemoryJournal{m}, Connections: w, Clock: &tick{now: time.Unix(1_800_000_000, 0)}, Lattice: m}}, m
+	return &Run{Spec: Spec{Facts: workflow.RunFacts{ID: "r1", Started: time.Unix(1_800_000_000, 0).UTC()}, Passes: passes}, World: World{Source: MemorySource{m}, Journal: MemoryJournal{m}, Connections: w, Clock: enginetest.Ticking(time.Unix(1_800_000_000, 0)), Lattice: m}}, m
 }
 
 func numberedItems(n int) []map[string]any {
