@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -127,6 +128,9 @@ func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate st
 		a.lattice(r.Columns, l.Rows, rows)
 		if l.Matching > len(l.Rows) {
 			fmt.Fprintf(a.out, "       %d of %d rows; --rows shows more, --fate narrows\n", len(l.Rows), l.Matching)
+		}
+		if len(l.Rows) > 0 {
+			fmt.Fprintf(a.out, "       all about one: trellis run item %s row%d STEP\n", id, l.Rows[0].Row)
 		}
 	})
 }
@@ -367,13 +371,40 @@ func (a *app) runExecuting() *cobra.Command {
 }
 
 func (a *app) runItem() *cobra.Command {
-	return &cobra.Command{Use: "item RUN ADDRESS STEP", Short: "Everything about one item at one step", Args: cobra.ExactArgs(3), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
-		o, err := got[api.OpenedCell](cl.OpenCell(c.Context(), id, args[1], args[2]))
-		if err != nil {
-			return err
-		}
-		return a.show(o, func() { a.opened(o) })
-	})}
+	return &cobra.Command{Use: "item RUN ITEM STEP", Short: "Everything about one item at one step",
+		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or the item's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.",
+		Args: cobra.ExactArgs(3), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+			address, err := addressOf(c.Context(), cl, id, args[1])
+			if err != nil {
+				return err
+			}
+			o, err := got[api.OpenedCell](cl.OpenCell(c.Context(), id, address, args[2]))
+			if err != nil {
+				return err
+			}
+			return a.show(o, func() { a.opened(o) })
+		})}
+}
+
+// addressOf is the address of an item that is given by the number of its row.
+func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string) (string, error) {
+	text, ok := strings.CutPrefix(given, "row")
+	if !ok {
+		return given, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 {
+		return "", fmt.Errorf("%q is no row: rows are numbered from 1, as in row3", given)
+	}
+	from, count := n-1, 1
+	l, err := got[api.Lattice](cl.GetLattice(ctx, run, &api.GetLatticeParams{From: &from, Count: &count}))
+	if err != nil {
+		return "", err
+	}
+	if len(l.Rows) == 0 {
+		return "", fmt.Errorf("the run has no row %d: it has %s", n, plural(l.Total, "row"))
+	}
+	return l.Rows[0].Address, nil
 }
 
 func (a *app) opened(o api.OpenedCell) {

@@ -52,7 +52,7 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusBadGateway, "other_side", failure.Message)
 	case errors.As(err, &parked):
 		return refuse(http.StatusBadGateway, "other_side", parked.Message)
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, engine.ErrNoItem):
+	case errors.Is(err, store.ErrNotFound):
 		return refuse(http.StatusNotFound, "not_found", "There is nothing with this name or id here.")
 	case errors.Is(err, store.ErrConflict):
 		return refuse(http.StatusPreconditionFailed, "stale", "Somebody else changed it in between. Read it again and make your change there.")

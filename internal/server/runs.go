@@ -258,9 +258,12 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 	if step == "-" {
 		step = ""
 	} else if run.Passes[len(run.Passes)-1].Plan.Step(step) == nil {
-		return nil, store.ErrNotFound
+		return nil, refuse(http.StatusNotFound, "not_found", fmt.Sprintf("The run has no step %q. Its columns say which it has.", step))
 	}
 	o, err := run.Inspect(ctx, address, step)
+	if errors.Is(err, engine.ErrNoItem) {
+		return nil, refuse(http.StatusNotFound, "not_found", fmt.Sprintf("The run has no item %s. The rows of its lattice say which it has.", address))
+	}
 	if err != nil {
 		return nil, err
 	}
