@@ -149,6 +149,9 @@ func (s *park) arrive(ctx context.Context, f *flow, known map[int]*Entry) error 
 func (s *park) end(ctx context.Context) error {
 	slices.SortFunc(s.woken, func(a, b awake) int { return a.number - b.number })
 	slices.SortStableFunc(s.rest, func(a, b asleep) int { return a.due.Compare(b.due) })
+	if err := s.fill(ctx); err != nil {
+		return err
+	}
 	for {
 		if err := s.release(ctx); err != nil {
 			return err
@@ -178,6 +181,30 @@ func (s *park) end(ctx context.Context) error {
 	return s.down.end(ctx)
 }
 
+// fill wakes those whose wake did not become durable when later ones of the same
+// moment did: they have the numbers that are missing, and go on before them.
+func (s *park) fill(ctx context.Context) error {
+	n := s.next - len(s.woken)
+	if n <= 0 || s.about != nil || !s.effective() {
+		return nil
+	}
+	missing := make([]int, 0, n)
+	for number, at := 0, 0; number < s.next; number++ {
+		if at < len(s.woken) && s.woken[at].number == number {
+			at++
+		} else {
+			missing = append(missing, number)
+		}
+	}
+	n = min(n, s.ready())
+	if err := s.wakeAs(ctx, s.rest[:n], missing[:n]); err != nil {
+		return err
+	}
+	s.rest = s.rest[n:]
+	slices.SortFunc(s.woken, func(a, b awake) int { return a.number - b.number })
+	return nil
+}
+
 // ready puts those whose time has come first, and tells how many they are.
 func (s *park) ready() int {
 	n := 0
@@ -203,6 +230,16 @@ func (s *park) wake(ctx context.Context, due []asleep) error {
 	if s.about != nil { // as many as went on from here before have their numbers
 		s.next = max(s.next, s.Due.Counts.Of(s.step.Number).Out)
 	}
+	numbers := make([]int, len(due))
+	for i := range numbers {
+		numbers[i] = s.next
+		s.next++
+	}
+	return s.wakeAs(ctx, due, numbers)
+}
+
+// wakeAs does so with these numbers.
+func (s *park) wakeAs(ctx context.Context, due []asleep, numbers []int) error {
 	flows := make([]*flow, len(due))
 	number := map[*flow]awake{}
 	for i, d := range due {
@@ -211,8 +248,7 @@ func (s *park) wake(ctx context.Context, due []asleep) error {
 			return err
 		}
 		flows[i] = f
-		number[f] = awake{s.next, d.place, time.Time{}}
-		s.next++
+		number[f] = awake{numbers[i], d.place, time.Time{}}
 	}
 	at := s.now()
 	err := s.each(ctx, flows, manyAtOnce, func(ctx context.Context, f *flow) error {

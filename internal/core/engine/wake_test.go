@@ -391,3 +391,35 @@ func TestAWakeFindsThePageOfItsItem(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{`{"n":5}`}, w.order)
 }
+
+// Where a service dies while items of one moment wake, some of them durably, they
+// go on in the order in which all would have.
+func TestWakesThatWereCutGoOnInOrder(t *testing.T) {
+	t.Parallel()
+	w := newWorld()
+	r, m := newRun(numberedItems(8), w, Pass{Number: 1, Plan: plan(t, `
+  - {name: rest, type: wait, settings: {until: '"2026-01-01T00:00:00Z"'}}
+  - {name: pairs, type: batch, settings: {size: 2, as: list}}
+  - {name: sent, type: hall.send, connection: hall, input: {n: "(= item.list[0].n )"}}`)})
+	_, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	calm := w.order
+	require.Len(t, calm, 4)
+	for _, e := range m.All() { // only the wakes of two are left of what came then
+		var n uint32
+		if e.Part == PartWake {
+			n = e.Address.Segments()[0].N
+		}
+		if e.Part == PartWake && (n == 3 || n == 6) || e.Part == PartPark || e.Step == 0 {
+			continue
+		}
+		delete(m.entries, e.Key)
+		p := whereabouts{e.Pass, e.Step, e.Rounds, e.Address}
+		m.at[p] = slices.DeleteFunc(m.at[p], func(x *Entry) bool { return x == e })
+	}
+	w.order, w.done, m.Seen = nil, map[string]string{}, nil
+	res, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, Succeeded, res.State, res.Reason)
+	require.Equal(t, calm, w.order)
+}
