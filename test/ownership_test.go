@@ -384,7 +384,11 @@ func TestANodeThatDiedWithinABatchIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	eventually(t, "some effects", 30*time.Second, func() bool { return o.side.happened() > 50 })
 	stuck := o.proxy.On("INSERT INTO journal", clustertest.Stuck, 1)
-	<-stuck
+	select {
+	case <-stuck:
+	case <-ctx.Done():
+		t.Fatal("the node never wrote to the journal again")
+	}
 	require.NoError(t, o.first.Process.Signal(syscall.SIGSTOP)) // it says no goodbye
 	locked := func() bool {
 		_, err := o.direct.Exec(ctx, "SELECT FROM node_session WHERE id = (SELECT session_id FROM live WHERE state = 'running' LIMIT 1) FOR UPDATE NOWAIT")

@@ -50,11 +50,19 @@ type rule struct {
 	fired chan struct{}
 }
 
-// NewProxy stands before a database for the time of a test.
+// NewProxy stands before a database for the time of a test. The test fails when
+// a statement that it wanted to meet never came: it would have tried nothing.
 func NewProxy(t testing.TB, database string) *Proxy {
 	p, err := StartProxy(database)
 	require.NoError(t, err)
-	t.Cleanup(p.Close)
+	t.Cleanup(func() {
+		p.Close()
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		for _, r := range p.rules {
+			require.Failf(t, "a statement never came", "%d times more expected: %s", r.left, r.text)
+		}
+	})
 	return p
 }
 
