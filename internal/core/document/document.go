@@ -355,8 +355,13 @@ func child(n *yaml.Node, part string) *yaml.Node {
 }
 
 // At finds the node at a path, or nil.
-func (d *Document) At(path string) *yaml.Node {
-	n := d.root
+func (d *Document) At(path string) *yaml.Node { return Under(d.root, path) }
+
+// Under finds the node at a path that begins at n, or nil.
+func Under(n *yaml.Node, path string) *yaml.Node {
+	if n == nil {
+		return nil
+	}
 	for _, p := range pathPart.FindAllString(path, -1) {
 		if n = child(n, p); n == nil {
 			return nil
@@ -462,11 +467,14 @@ func rank(key string) int {
 }
 
 // Encode writes the document as YAML with its comments and order.
-func (d *Document) Encode() ([]byte, error) {
+func (d *Document) Encode() ([]byte, error) { return Encode(d.root) }
+
+// Encode writes a node as YAML with its comments and order.
+func Encode(n *yaml.Node) ([]byte, error) {
 	var out bytes.Buffer
 	e := yaml.NewEncoder(&out)
 	e.SetIndent(2)
-	if err := errors.Join(e.Encode(d.root), e.Close()); err != nil {
+	if err := errors.Join(e.Encode(n), e.Close()); err != nil {
 		return nil, err
 	}
 	return out.Bytes(), nil

@@ -22,6 +22,13 @@ func (a *ByteAccount) take(n int) bool {
 	return true
 }
 
+// force counts bytes that are needed whether there is room for them or not.
+func (a *ByteAccount) force(n int) {
+	if a != nil {
+		a.used.Add(int64(n))
+	}
+}
+
 // free gives bytes back.
 func (a *ByteAccount) free(n int) {
 	if a != nil {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 
 	"youngtrellis/internal/core/call"
@@ -176,7 +175,7 @@ func (b *base) wouldSend(f *flow) string {
 			continue
 		}
 		if values, ok := input[p.Name].(map[string]any); ok {
-			for _, k := range sortedKeys(values) {
+			for _, k := range item.Keys(values) {
 				parts = append(parts, expr.Brief(values[k]))
 			}
 			continue
@@ -184,13 +183,4 @@ func (b *base) wouldSend(f *flow) string {
 		parts = append(parts, expr.Brief(input[p.Name]))
 	}
 	return strings.Join(parts, ", ")
-}
-
-func sortedKeys(m map[string]any) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }

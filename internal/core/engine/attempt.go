@@ -221,6 +221,7 @@ func (a *attempt) announce(ctx context.Context) error {
 	e := *a.e
 	e.Part, e.Outcome, e.Started, e.Request = AnnouncePart(a.known.announces), Announced, a.now(), a.masked(a.about.Show())
 	e.Ended = e.Started
+	a.f.touched()
 	if _, err := a.Journal.Append(ctx, &e); err != nil {
 		return err
 	}
@@ -236,6 +237,7 @@ func (a *attempt) withdraw(ctx context.Context) error {
 	}
 	e := *a.known.announced
 	e.Part, e.Outcome, e.Ended, e.Request = WithdrawPart(a.known.announces-1), Withdrawn, a.now(), nil
+	a.f.touched()
 	if _, err := a.Journal.Append(ctx, &e); err != nil {
 		return err
 	}

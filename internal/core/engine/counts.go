@@ -28,19 +28,43 @@ type Counts struct {
 // StepCounts is what a step has done so far. In = out + held back + set aside +
 // gave nothing + stopped + in doubt, where a step gives one item for one.
 type StepCounts struct {
-	Step     uint16  `json:"step"` // lasting number
-	Name     string  `json:"name"`
-	In       int     `json:"in"`
-	Out      int     `json:"out"`
-	Held     int     `json:"held_back"`
-	Nothing  int     `json:"gave_nothing"`
-	SetAside int     `json:"set_aside"`
-	Stopped  int     `json:"stopped"`
-	InDoubt  int     `json:"may_have_been_sent"`
-	Waiting  int     `json:"waiting"`
-	Calls    int     `json:"calls"`
-	Units    float64 `json:"units"`
-	Millis   int64   `json:"millis"` // spent in calls
+	Step     uint16 `json:"step"` // lasting number
+	Name     string `json:"name"`
+	In       int    `json:"in"`
+	Out      int    `json:"out"`
+	Held     int    `json:"held_back"`
+	Nothing  int    `json:"gave_nothing"`
+	SetAside int    `json:"set_aside"`
+	Stopped  int    `json:"stopped"`
+	InDoubt  int    `json:"may_have_been_sent"`
+	// Of those that went on: how many did so with nothing, and how many by the
+	// fallback.
+	Ways      []int     `json:"ways,omitempty"`   // of a branch: how many went through each case; the last: past all
+	Rounds    int       `json:"rounds,omitempty"` // of a loop: how many were begun
+	Continued int       `json:"went_on,omitempty"`
+	FellBack  int       `json:"fell_back,omitempty"`
+	Waiting   int       `json:"waiting"`
+	Calls     int       `json:"calls"`
+	Units     float64   `json:"units"`
+	Millis    int64     `json:"millis"`         // spent in calls
+	Began     time.Time `json:"began,omitzero"` // the first of them
+	Ended     time.Time `json:"ended,omitzero"` // the last of them
+}
+
+// spans widens the time in which calls were made.
+func (s *StepCounts) spans(from, to time.Time) {
+	if !from.IsZero() && (s.Began.IsZero() || from.Before(s.Began)) {
+		s.Began = from
+	}
+	s.Ended = latest(s.Ended, to)
+}
+
+// went counts an item that goes through a case.
+func (s *StepCounts) went(way int) {
+	for len(s.Ways) <= way {
+		s.Ways = append(s.Ways, 0)
+	}
+	s.Ways[way]++
 }
 
 // Of gives the counts of a step by its lasting number.
@@ -82,10 +106,21 @@ func (c Counts) with(o Counts, sign int) Counts {
 		s.SetAside += sign * more.SetAside
 		s.Stopped += sign * more.Stopped
 		s.InDoubt += sign * more.InDoubt
+		s.Continued += sign * more.Continued
+		s.Rounds += sign * more.Rounds
+		s.Ways = slices.Clone(s.Ways)
+		for i, n := range more.Ways {
+			for len(s.Ways) <= i {
+				s.Ways = append(s.Ways, 0)
+			}
+			s.Ways[i] += sign * n
+		}
+		s.FellBack += sign * more.FellBack
 		s.Waiting += sign * more.Waiting
 		s.Calls += sign * more.Calls
 		s.Units += float64(sign) * more.Units
 		s.Millis += int64(sign) * more.Millis
+		s.spans(more.Began, more.Ended)
 	}
 	return c
 }
@@ -111,6 +146,9 @@ func (t *tally) snapshot() Counts {
 	defer t.mu.Unlock()
 	c := t.counts
 	c.Steps = slices.Clone(c.Steps)
+	for i := range c.Steps {
+		c.Steps[i].Ways = slices.Clone(c.Steps[i].Ways)
+	}
 	return c
 }
 
@@ -134,6 +172,7 @@ func (t *tally) effect(step uint16, e *Entry) {
 		c.Calls += max(1, e.Attempts)
 		c.Units += e.Units
 		c.Millis += e.Ended.Sub(e.Started).Milliseconds()
+		c.spans(e.Started, e.Ended)
 		t.counts.Calls += max(1, e.Attempts)
 		t.counts.Units += e.Units
 	})
@@ -147,33 +186,37 @@ func (t *tally) ended(f *flow) {
 	if i, ok := t.index[f.at]; ok && f.state.open() {
 		s = &t.counts.Steps[i]
 	}
+	run := &t.counts
+	if f.apart { // it counts for its steps only
+		run = &Counts{}
+	}
 	switch f.state {
 	case moving, through:
-		t.counts.Through++
+		run.Through++
 	case joined:
-		t.counts.Joined++
+		run.Joined++
 	case ended:
-		if f.fate() == GaveNothing {
-			t.counts.Nothing++
+		if fate := f.fate(); fate == GaveNothing || fate == WentOn { // nothing more, of a list that broke off
+			run.Nothing++
 		} else {
-			t.counts.Held++
+			run.Held++
 		}
 	case aside:
-		t.counts.SetAside++
+		run.SetAside++
 		s.In++
 		s.SetAside++
 	case failed:
-		t.counts.Stopped++
+		run.Stopped++
 		s.In++
 		s.Stopped++
 	case doubtful:
-		t.counts.InDoubt++
+		run.InDoubt++
 		s.In++
 		s.InDoubt++
 	case parked:
-		t.counts.Waiting++
+		run.Waiting++
 		s.Waiting++
 	default:
-		t.counts.Waiting++
+		run.Waiting++
 	}
 }

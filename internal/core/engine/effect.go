@@ -153,6 +153,7 @@ func (b *base) append(ctx context.Context, f *flow, e *Entry, gave *Gave, why *c
 			return nil, b.left(f, err)
 		}
 	}
+	f.touched()
 	return b.Journal.Append(ctx, e, writes...)
 }
 
@@ -164,10 +165,7 @@ func (b *base) outcome(why *call.Failure, repeat string) Outcome {
 		}
 		return Unknown
 	}
-	if b.step.OnError == workflow.OnErrorSetAside {
-		return SetAside
-	}
-	return Failed
+	return b.onError()
 }
 
 // keep puts what was given into an entry: with the secrets that it echoes
@@ -261,12 +259,14 @@ func (b *base) waits(ctx context.Context, f *flow, e *Entry, known *known, parke
 	if parked.Reason == call.ReasonToldToWait && known.waiting.IsZero() && !b.Rehearse {
 		since := &Entry{Key: e.Key, Outcome: Waited, Started: e.Started, Ended: b.now(), Attempts: e.Attempts}
 		since.Part = PartPark
+		f.touched()
 		if _, err := b.Journal.Append(ctx, since); err != nil {
 			return err
 		}
 	}
-	b.leave(f)
-	b.show(f, Waiting, parked.Message)
+	if b.leave(f); f.state == left {
+		b.show(f, Waiting, parked.Message)
+	}
 	b.stop.park(parked)
 	return nil
 }

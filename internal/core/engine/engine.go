@@ -32,6 +32,9 @@ type Pass struct {
 	// Only chooses which open items go on; nil means those that a resume takes
 	// up: all but set-aside ones and those in doubt.
 	Only func(item.Address) bool
+	// Mended tells whether a person has put other fields in place of those of some
+	// items, or has said of some that they were done: the journal has it.
+	Mended bool
 	// Aside takes up all items that were set aside, and no others.
 	Aside bool
 	// At sends items that stopped before a step to another: old name of From, the

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -194,6 +195,23 @@ func TestARehearsalSendsNothing(t *testing.T) {
 			require.Contains(t, e.Request.Body, `{"n":`)
 		}
 	}
+}
+
+// What failed is told in one line among the rows, and in full where its cell is
+// opened.
+func TestAnOpenedCellTellsAFailureInFull(t *testing.T) {
+	p := plan(t, `
+  - {name: sum, type: shape, on_error: set_aside, settings: {set: {x: "(= 1 + 2 + 3 + 4 + 5 + 6 + 7 + 8 + 9 + 10 + 11 + 12 + 13 * item.name )"}}}`)
+	name := strings.Repeat("jug ", 30)
+	r, _ := newRun([]map[string]any{{"name": name}}, newWorld(), Pass{Number: 1, Plan: p})
+	end, err := r.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, 1, end.Counts.SetAside)
+	o, err := r.Inspect(context.Background(), item.Root(0), "sum")
+	require.NoError(t, err)
+	require.Equal(t, Aside, o.Cell.Fate)
+	require.Greater(t, utf8.RuneCountInString(o.Cell.Text), 80)
+	require.NotContains(t, o.Cell.Text[len(o.Cell.Text)-4:], "…")
 }
 
 func TestAnOpenedCellShowsTheItemThenAndNow(t *testing.T) {

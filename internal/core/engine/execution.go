@@ -17,22 +17,27 @@ import (
 // execution is the state of carrying a run out once, live or as a replay.
 type execution struct {
 	*Run
-	stop    *Stop
-	live    bool
-	calls   context.Context // of calls, which a second cancel cuts
-	counts  *tally
-	columns *columns
-	closed  *closed
-	found   atomic.Pointer[call.Secrets] // in answers; masked on every surface
-	size    atomic.Int64                 // of the next chunk
-	faults  atomic.Int64                 // so far
-	bytes   atomic.Int64                 // of the node's account, in its piles
-	wanted  *wanted                      // follow these items only, and what leads to them
-	about   map[Place]bool               // in a wake: the items that it is about
-	rest    Counts                       // in a wake: what the other items had counted
-	waiting waits
-	facts   sync.Once // guards the following field
-	run     map[string]any
+	stop     *Stop
+	live     bool
+	calls    context.Context // of calls, which a second cancel cuts
+	counts   *tally
+	columns  *columns
+	closed   *closed
+	seen     *seen
+	told     atomic.Pointer[failing]      // the failure that stopped the run
+	failure  *failing                     // the same, once what is to be done then is done
+	found    atomic.Pointer[call.Secrets] // in answers; masked on every surface
+	size     atomic.Int64                 // of the next chunk
+	faults   atomic.Int64                 // so far
+	notBegun atomic.Int64                 // items that were not tried again as somebody put an end to that
+	bytes    atomic.Int64                 // of the node's account, in its piles
+	opens    bool                         // a cell is opened: what failed is told in full
+	wanted   *wanted                      // follow these items only, and what leads to them
+	about    map[Place]bool               // in a wake: the items that it is about
+	rest     Counts                       // in a wake: what the other items had counted
+	waiting  waits
+	facts    sync.Once // guards the following field
+	run      map[string]any
 
 	exchanges []*exchange
 	mu        sync.Mutex // protects the following field
@@ -41,7 +46,9 @@ type execution struct {
 
 func newExecution(r *Run, stop *Stop) *execution {
 	last := r.Passes[len(r.Passes)-1]
-	return &execution{Run: r, stop: stop, counts: newTally(last.Plan), columns: newColumns(), closed: newClosed()}
+	x := &execution{Run: r, stop: stop, counts: newTally(last.Plan), columns: newColumns(), closed: newClosed()}
+	x.seen = newSeen(x)
+	return x
 }
 
 // close frees what the execution holds.
@@ -65,6 +72,12 @@ func (x *execution) hold(n int) bool {
 	return true
 }
 
+// carry counts bytes that cannot lie anywhere else: what spills makes room.
+func (x *execution) carry(n int) {
+	x.Account.force(n)
+	x.bytes.Add(int64(n))
+}
+
 // let gives them back.
 func (x *execution) let(n int) {
 	x.bytes.Add(-int64(n))
@@ -79,6 +92,18 @@ func (x *execution) now() time.Time { return x.Clock.Now().UTC().Truncate(time.M
 
 // secrets are those that were found in answers so far.
 func (x *execution) secrets() *call.Secrets { return x.found.Load() }
+
+// whole is a text with no secret in it, and no longer than somebody reads.
+func (x *execution) whole(text string) string {
+	r := []rune(words.Visible(x.secrets().Mask(text)))
+	if len(r) > mostTold {
+		r = append(r[:mostTold-1], '…')
+	}
+	return string(r)
+}
+
+// mostTold is how many characters are told of a failure.
+const mostTold = 2000
 
 // line makes one line of a text, with no secret in it.
 func (x *execution) line(text string) string {
@@ -263,6 +288,9 @@ func (x *execution) result() (*Result, error) {
 	if why == goesOn && x.waiting.parked != nil {
 		why, parked = parks, x.waiting.parked
 	}
+	if x.failure != nil && (why == goesOn || why == fails) { // what was done then changes nothing about it
+		why, failure = fails, x.failure.Message
+	}
 	switch why {
 	case handedOver:
 		return nil, ErrHandover
@@ -274,9 +302,16 @@ func (x *execution) result() (*Result, error) {
 		return res, nil
 	case fails:
 		res.Reason = x.secrets().Mask(failure)
+		res.State = FailedRun
+		return res, nil
+	case finishes:
+		res.Reason = x.secrets().Mask(failure)
+	}
+	if n := x.notBegun.Load(); n > 0 && res.Reason == "" {
+		res.Reason = words.Count(int(n), "item") + " had not begun when this was ended, and stay as they were."
 	}
 	switch c := res.Counts; {
-	case c.Stopped > 0 || res.Reason != "":
+	case c.Stopped > 0:
 		res.State = FailedRun
 	case c.SetAside > 0 || c.InDoubt > 0:
 		res.State = Partial

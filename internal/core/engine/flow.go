@@ -24,17 +24,20 @@ const (
 	Aside       Fate = "set_aside"
 	Stopped     Fate = "stopped"
 	MayBeSent   Fate = "may_have_been_sent"
+	WentOn      Fate = "went_on"   // with nothing, after an error
+	TookBack    Fate = "fell_back" // it took the fallback
+	EndedRun    Fate = "ended_run" // it ended the run, well
 	Waiting     Fate = "waiting"
 	Off         Fate = "off"
 )
 
 // Fates lists all of them in the order in which they are explained.
-var Fates = []Fate{Passed, ReadOutside, Written, Prepared, Joined, Held, GaveNothing, Aside, Stopped, MayBeSent, Waiting, Off, NotReached}
+var Fates = []Fate{Passed, ReadOutside, Written, Prepared, Joined, Held, GaveNothing, Aside, Stopped, MayBeSent, WentOn, TookBack, EndedRun, Waiting, Off, NotReached}
 
 // GoesOn tells whether an item goes on behind a cell of this fate.
 func (f Fate) GoesOn() bool {
 	switch f {
-	case Passed, ReadOutside, Written, Prepared, Off:
+	case Passed, ReadOutside, Written, Prepared, Off, WentOn, TookBack:
 		return true
 	}
 	return false
@@ -45,7 +48,17 @@ type Cell struct {
 	Step   uint16 `json:"s"` // lasting number
 	Fate   Fate   `json:"f"`
 	Text   string `json:"t,omitempty"`
+	Round  string `json:"o,omitempty"` // in which round of the loops around the step, as 3 or 3/1; one of a later pass as 2:3
 	Reused bool   `json:"r,omitempty"` // from an earlier pass
+}
+
+// Fails tells whether something went wrong with an item.
+func (f Fate) Fails() bool {
+	switch f {
+	case Aside, Stopped, MayBeSent, WentOn, TookBack:
+		return true
+	}
+	return false
 }
 
 // way is the way of an item, from its newest cell back. Kin share what they have
@@ -68,16 +81,30 @@ type flow struct {
 	rounds   item.Rounds // in which it stands there
 	entering bool        // it was taken up: stages before that step let it by
 
-	source     *reading  // where a list goes on
-	generation int       // of its Idempotency-Key at the step where it stands
-	former     []byte    // hash of what was sent there in an earlier pass
-	due        time.Time // until when it waits there
-	turns      *turn     // how often it has gone round in loops
-	stood      *stood    // where the rounds stand in which it is
-	wrote      []uint16  // of a group: the steps at which its members were written outside
-	order      order     // where it stands in its list
-	place      *place    // where it came from within nests, to restore the order
-	bytes      int       // about its size
+	source     *reading     // where a list goes on
+	generation int          // of its Idempotency-Key at the step where it stands
+	former     []byte       // hash of what was sent there in an earlier pass
+	due        time.Time    // until when it waits there
+	turns      *turn        // how often it has gone round in loops
+	stood      *stood       // where the rounds stand in which it is
+	wrote      []uint16     // of a group: the steps at which its members were written outside
+	order      order        // where it stands in its list
+	place      *place       // where it came from within nests, to restore the order
+	bytes      int          // about its size
+	untouched  *flow        // as it was set aside, until the journal has something of it in this pass
+	into       item.Address // the group that it joined
+	apart      bool         // it comes of a failure of the run, and is none of its items
+}
+
+// touched says that the journal has something of the flow in this pass.
+func (f *flow) touched() { f.untouched = nil }
+
+// back puts a flow back as it was before it was taken up.
+func (f *flow) back() {
+	u := f.untouched
+	f.become(u.state, u.at, u.rounds)
+	f.it, f.way, f.source, f.generation, f.former = u.it, u.way, u.source, u.generation, u.former
+	f.due, f.turns, f.stood, f.wrote, f.order, f.untouched = u.due, u.turns, u.stood, u.wrote, u.order, nil
 }
 
 // place is where a flow stood when it entered a nest.
@@ -116,12 +143,11 @@ func (f *flow) child(it *item.Item) *flow {
 	return &flow{it: it, way: f.way, turns: f.turns, stood: f.stood, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds}
 }
 
-// cells are those of the flow's way in order; of a step that it came through
-// several times the last.
+// cells are those of the flow's way in order, one for each round of a step.
 func (f *flow) cells(reused func(pass int) bool) []Cell {
 	var out []Cell
 	for w := f.way; w != nil; w = w.up {
-		if slices.ContainsFunc(out, func(c Cell) bool { return c.Step == w.cell.Step }) {
+		if slices.ContainsFunc(out, func(c Cell) bool { return c.Step == w.cell.Step && c.Round == w.cell.Round }) {
 			continue
 		}
 		c := w.cell
@@ -166,16 +192,21 @@ func (f *flow) written() []uint16 {
 type Row struct {
 	Address item.Address
 	Label   string
-	Cells   []Cell // of the steps that it came to, in the order in which it did
-	Members int    // of a group: how many items went into it
+	Cells   []Cell       // of the steps that it came to, in the order in which it did
+	Keys    []string     // what find_by gives: by these the item is found again
+	Rounds  item.Rounds  // in which it stands, if it is open
+	Start   string       // what the trigger item is called from which it came, where that is called otherwise
+	Into    item.Address // the group that it joined
+	Members int          // of a group: how many items went into it
 	First   []item.Address
 	Item    *item.Item
 	way     *way
 }
 
-// Cell finds what became of the row's item at a step.
+// Cell finds what became of the row's item at a step, the last time that it came
+// there.
 func (r *Row) Cell(step uint16) Cell {
-	for _, c := range r.Cells {
+	for _, c := range slices.Backward(r.Cells) {
 		if c.Step == step {
 			return c
 		}

@@ -17,6 +17,8 @@ type Open struct {
 	Step    string
 	Into    string  // the step at which it would go on
 	Outcome Outcome // empty: it had not come so far
+	Rounds  item.Rounds
+	Half    bool // its list is read by half, so that it cannot be edited
 	Label   string
 	Text    string
 }
@@ -90,7 +92,7 @@ func (s *opens) end(context.Context) error {
 	for e := range s.enters {
 		into := s.pass.Plan.ByNumber(e.into)
 		for _, step := range s.pass.Plan.Steps {
-			if step.Column >= into.Column && step.Groups() && follows(step, into) && s.x.closed.before(step.Number, e.rounds.Out(step.Depth), s.x.last().Number+1) {
+			if step.Column >= into.Column && (step.Groups() || step.Picks()) && follows(step, into) && s.x.closed.before(step.Number, e.rounds.Out(step.Depth), s.x.last().Number+1) {
 				s.meets[step.Number] = true
 			}
 		}
@@ -101,7 +103,7 @@ func (s *opens) end(context.Context) error {
 func (s *opens) take(_ context.Context, chunk []*flow) error {
 	for _, f := range chunk {
 		at := s.from.ByNumber(f.at)
-		if !f.state.open() || at == nil {
+		if !f.state.open() || at == nil || f.apart {
 			continue
 		}
 		into := s.pass.Plan.ByNumber(target(*s.pass, f.at))
@@ -116,7 +118,7 @@ func (s *opens) take(_ context.Context, chunk []*flow) error {
 				}
 			}
 		}
-		o := Open{Address: f.it.Address, Step: at.Name, Outcome: f.state.outcome(), Label: Label(s.from, f.it, s.x.secrets())}
+		o := Open{Address: f.it.Address, Step: at.Name, Outcome: f.state.outcome(), Rounds: f.rounds, Half: f.source != nil && f.source.page > 0, Label: Label(s.from, f.it, s.x.secrets())}
 		if into != nil {
 			o.Into = into.Name
 		}
@@ -185,6 +187,9 @@ func (s *opens) ahead(f *flow, into *workflow.CompiledStep) string {
 	for _, step := range s.pass.Plan.Steps {
 		if step.Column < into.Column || step.Off || !follows(step, into) {
 			continue
+		}
+		if was := s.from.ByNumber(step.Number); step.Sifts() && was != nil && !reflect.DeepEqual(was.Settings["by"], step.Settings["by"]) {
+			return fmt.Sprintf("%s tells items apart by something else than before, so that those that came to it count for nothing; put it back, or start again", step.Name)
 		}
 		if step != into && step.Writes() && f.writes(step.Number, f.rounds) {
 			return fmt.Sprintf("%s was done for these items already and stands below %s now, so it would be done a second time; put it back above", step.Name, into.Name)

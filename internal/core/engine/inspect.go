@@ -20,6 +20,7 @@ type Opened struct {
 	Members []item.Address         // of a group that was made here, or above
 	Cell    Cell
 	Entry   *Entry // of a step that reaches outside
+	Edited  *Edit  // where a person has put other fields in place of those that came
 	Way     []Cell // all cells of the row
 	Plan    *workflow.Plan
 }
@@ -36,10 +37,12 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 		return nil, fmt.Errorf("%w: there is no step %q", ErrNoItem, step)
 	}
 	x := newExecution(r, &Stop{})
+	x.opens = true
 	f, err := x.findAlone(ctx, address)
 	if errors.Is(err, errWide) {
 		x.close()
 		x = newExecution(r, &Stop{})
+		x.opens = true
 		f, err = x.find(ctx, address)
 	}
 	defer x.close()
@@ -48,7 +51,35 @@ func (r *Run) Inspect(ctx context.Context, address item.Address, step string) (*
 	}
 	o := x.opened(f, plan, at)
 	o.Address = address
+	if err := x.withEdit(ctx, f, o); err != nil {
+		return nil, err
+	}
 	return o, x.withSent(ctx, o)
+}
+
+// withEdit adds what a person had put in place of the item's fields.
+func (x *execution) withEdit(ctx context.Context, f *flow, o *Opened) error {
+	if o.Step == nil {
+		return nil
+	}
+	it, w := f.it, f.way
+	for ; it != nil && it.Step != item.Edited; it = it.Parent {
+		if it.Parent != nil && it.Parent.Step == item.Edited && it.Step == o.Step.Number {
+			it = it.Parent
+			break
+		}
+	}
+	for ; w != nil && w.cell.Step != o.Step.Number; w = w.up {
+	}
+	if it == nil || it.Step != item.Edited || w == nil {
+		return nil
+	}
+	e, err := x.Journal.Page(ctx, Key{Pass: w.pass, Step: o.Step.Number, Rounds: w.rounds, Address: it.Address, Part: PartEdit})
+	if err != nil || e == nil {
+		return err
+	}
+	o.Edited, err = ReadEdit(e)
+	return err
 }
 
 // errWide says that the journal does not know yet what became of an item: it
@@ -75,7 +106,7 @@ func (x *execution) want(ctx context.Context, a item.Address, depth int) error {
 	x.wanted.add(a)
 	head := a.Head()
 	first := head.Segments()
-	if len(first) == 0 || !first[0].Group || x.wanted.groups[head] != nil || depth > workflow.MaxSteps {
+	if len(first) == 0 || !first[0].Group || FailureItem(head) || x.wanted.groups[head] != nil || depth > workflow.MaxSteps {
 		return nil
 	}
 	k := Key{Pass: int(first[0].Edition), Step: first[0].Step, Rounds: first[0].Rounds, Address: head, Part: PartSeal}

@@ -15,6 +15,8 @@ type Outcome string
 // Outcomes. Parts that are no ends of an effect have one too.
 const (
 	Done      Outcome = "done"
+	Continued Outcome = "continued" // it failed, and the item goes on with nothing
+	FellBack  Outcome = "fell_back" // it failed, and the item takes the fallback
 	Failed    Outcome = "failed"    // the run stopped here
 	SetAside  Outcome = "set_aside" // the item left the run and is kept
 	Unknown   Outcome = "unknown"   // the call may have been sent
@@ -26,7 +28,7 @@ const (
 
 // Final tells whether an entry settles its item for good. Open ones hold
 // within their pass and are tried again in a later one.
-func (o Outcome) Final() bool { return o == Done }
+func (o Outcome) Final() bool { return o == Done || o == Continued || o == FellBack }
 
 // Parts of a key that are not pages. An unsafe call is announced before each
 // attempt and withdrawn after one that certainly came to nothing; both are
@@ -37,6 +39,8 @@ const (
 	PartSeal   = -5 // the members of a group, or of a whole list
 	PartWake   = -7 // that an item goes on; its result is a running number
 	PartGate   = -6 // the members of a list that a later one was held back for
+	PartEdit   = -9 // the fields that a person put in place of an item's as it comes to the step
+	PartFailed = -8 // that the pass failed, and what is told of it
 
 	partAnnounce = -1
 	partWithdraw = -3

@@ -17,9 +17,11 @@ type known struct {
 	submitted *Entry
 	waiting   time.Time // since when the other side asks to wait
 	entry     *Entry
+	some      bool
 }
 
 func (k *known) take(e *Entry) {
+	k.some = k.some || e.Part != PartEdit
 	switch kind, n := numbered(e.Part); kind {
 	case partAnnounce:
 		if n >= k.announces {
@@ -67,6 +69,11 @@ func (b *base) known(ctx context.Context, due []*flow) (map[item.Address]*known,
 			found[e.Address].withdrawn(n)
 		}
 	}
+	for _, f := range due {
+		if found[f.it.Address].some {
+			f.touched()
+		}
+	}
 	return found, err
 }
 
@@ -110,6 +117,7 @@ func (b *base) doubt(ctx context.Context, f *flow, k *known) error {
 		return nil
 	}
 	var err error
+	f.touched()
 	if k.entry = e; b.room.live {
 		k.entry, err = b.Journal.Append(ctx, e)
 	}

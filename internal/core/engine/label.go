@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"slices"
+
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
@@ -40,6 +42,26 @@ func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
 		}
 	}
 	return ""
+}
+
+// Keys are what find_by gives for the newest item on the lineage for which it gives
+// something, in the canonical form of keys.
+func Keys(p *workflow.Plan, it *item.Item) []string {
+	var out []string
+	for _, f := range p.FindBy {
+		for a := it; a != nil; a = a.Parent {
+			if !filled(f, a) {
+				continue
+			}
+			e := &eyes{x: norun, plan: p}
+			v, err := f.Eval(e.look(a))
+			if key, err2 := item.Key(v); err == nil && err2 == nil && key != "" && !slices.Contains(out, key) {
+				out = append(out, key)
+				break
+			}
+		}
+	}
+	return out
 }
 
 // filled tells whether the item has at least one of the fields that the label

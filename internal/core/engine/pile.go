@@ -121,7 +121,7 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 		w := steps[i]
 		b = binary.AppendUvarint(b, uint64(w.pass))
 		b = binary.AppendUvarint(b, uint64(w.cell.Step))
-		b = appendText(appendText(appendText(b, w.rounds), w.cell.Fate), w.cell.Text)
+		b = appendText(appendText(appendText(appendText(b, w.rounds), w.cell.Fate), w.cell.Text), w.cell.Round)
 	}
 	b = binary.AppendUvarint(b, uint64(f.state))
 	b = appendText(binary.AppendUvarint(b, uint64(f.at)), f.rounds)
@@ -135,7 +135,10 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 	b = appendPlaces(b, f.place)
 	b = appendStood(appendTurns(b, f.turns), f.stood)
 	b = binary.AppendUvarint(b, uint64(f.bytes))
-	return appendSource(appendFlag(b, f.entering), f.source)
+	if b, err = appendSource(appendFlag(b, f.entering), f.source); err != nil || f.untouched == nil {
+		return appendFlag(b, false), err
+	}
+	return appendFlow(appendFlag(b, true), f.untouched)
 }
 
 func appendFlag(b []byte, set bool) []byte {
@@ -211,6 +214,10 @@ func appendItem(b []byte, it *item.Item) ([]byte, error) {
 		for _, m := range a.Members {
 			b = appendText(b, m)
 		}
+		var err error
+		if b, err = appendFailure(b, a); err != nil {
+			return nil, err
+		}
 		if a.Parent != nil && sameFields(a.Fields, a.Parent.Fields) {
 			b = append(b, 0)
 			continue
@@ -229,6 +236,15 @@ func appendItem(b []byte, it *item.Item) ([]byte, error) {
 		return appendText(appendText(binary.AppendVarint(append(b, 1), t.At.UnixMicro()), t.Address), text), nil
 	}
 	return append(b, 0), nil
+}
+
+// appendFailure writes why an item took a fallback.
+func appendFailure(b []byte, it *item.Item) ([]byte, error) {
+	if it.Failure == nil {
+		return appendFlag(b, false), nil
+	}
+	text, err := item.Encode(it.Failure)
+	return appendText(appendFlag(b, true), text), err
 }
 
 // pieces reads what was appended.
@@ -285,6 +301,9 @@ func (p *pieces) item() *item.Item {
 		for range p.number() {
 			a.Members = append(a.Members, item.Address(p.text()))
 		}
+		if p.number() == 1 {
+			a.Failure = p.fields()
+		}
 		if p.number() == 0 && it != nil {
 			a.Fields = it.Fields
 		} else {
@@ -302,13 +321,18 @@ func (p *pieces) item() *item.Item {
 
 func readFlow(b []byte) (*flow, error) {
 	p := &pieces{b: b}
+	f := p.flow()
+	return f, p.err
+}
+
+func (p *pieces) flow() *flow {
 	f := &flow{it: p.item()}
 	for range p.number() {
 		w := &way{up: f.way, pass: int(p.number())}
 		w.cell.Step = uint16(p.number())
-		w.rounds, w.cell.Fate, w.cell.Text = item.Rounds(p.text()), Fate(p.text()), p.text()
+		w.rounds, w.cell.Fate, w.cell.Text, w.cell.Round = item.Rounds(p.text()), Fate(p.text()), p.text(), p.text()
 		if f.way = w; p.err != nil {
-			return nil, p.err
+			return f
 		}
 	}
 	f.state, f.at, f.rounds = state(p.number()), uint16(p.number()), item.Rounds(p.text())
@@ -341,5 +365,8 @@ func readFlow(b []byte) (*flow, error) {
 			f.source.cursor, p.err = item.Decode([]byte(text))
 		}
 	}
-	return f, p.err
+	if p.number() == 1 && p.err == nil {
+		f.untouched = p.flow()
+	}
+	return f
 }

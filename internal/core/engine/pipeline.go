@@ -3,6 +3,9 @@ package engine
 import (
 	"context"
 	"errors"
+	"maps"
+	"strings"
+	"time"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
@@ -23,7 +26,7 @@ type stage interface {
 // other, into a last stage.
 func (x *execution) flow(ctx context.Context, last stage) error {
 	outer := &room{x: x, pass: x.last(), live: x.live}
-	head := outer.exchanged(last, 1)
+	head := outer.exchanged(&tail{last}, 1)
 	for i := len(x.Passes) - 1; i >= 0; i-- {
 		p := &x.Passes[i]
 		root := &room{x: x, pass: p, live: x.live && i == len(x.Passes)-1}
@@ -36,11 +39,23 @@ func (x *execution) flow(ctx context.Context, last stage) error {
 	if err == nil {
 		err = head.end(ctx)
 	}
+	if err == nil {
+		err = x.whenFailed(ctx, last)
+	}
+	if err == nil {
+		err = last.end(ctx)
+	}
 	if errors.Is(err, errEnough) {
 		return nil
 	}
 	return err
 }
+
+// tail leaves the end of the last stage to those who know when nothing comes any
+// more.
+type tail struct{ stage }
+
+func (t *tail) end(context.Context) error { return nil }
 
 // errEnough says that what was looked for has come.
 var errEnough = errors.New("enough")
@@ -52,6 +67,7 @@ type room struct {
 	live   bool // effects are allowed here
 	rounds item.Rounds
 	round  *round     // of the innermost loop; nil outside
+	path   string     // the numbers of the rounds, for people
 	entry  *item.Item // with which the round was entered
 	turns  *turn      // of that
 	stood  *stood     // of that
@@ -85,12 +101,19 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 	if step.Off {
 		return &off{b}
 	}
+	if block := step.FallsInto(); block != nil {
+		b.down = newFallback(b, block)
+	}
 	var s stage
 	switch op := step.Operator.(type) {
 	case steps.Each:
 		s = &each{base: b, op: op}
+	case steps.Sieve:
+		s = &sieve{base: b, op: op}
 	case steps.Holder:
 		s = &hold{base: b, grouping: newGrouping(op)}
+	case steps.Picker:
+		s = &pick{base: b, op: op, pile: newPile(r.x)}
 	case *steps.Call:
 		s = r.exchanged(b.calling(), step.Parallel)
 	case steps.Parker:
@@ -99,6 +122,8 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 		s = newBranch(b, op)
 	case steps.Loop:
 		s = &loop{base: b, op: op, grouping: newGrouping(op.Rounds())}
+	case steps.Ender:
+		s = &ender{base: b, op: op}
 	}
 	if len(step.Holds) > 0 {
 		b.down = s
@@ -151,6 +176,11 @@ func (b *base) end(ctx context.Context) error { return b.down.end(ctx) }
 // effective tells whether effects may begin here.
 func (b *base) effective() bool { return b.room.live && !b.stop.set() }
 
+// mayBegin tells whether an effect for an item may begin here.
+func (b *base) mayBegin(f *flow) bool {
+	return b.effective() && (f.untouched == nil || !b.stop.halted.Load())
+}
+
 // key names what the step journals of an item.
 func (b *base) key(a item.Address, part int) Key {
 	return Key{Pass: b.room.pass.Number, Step: b.step.Number, Rounds: b.rounds, Address: a, Part: part}
@@ -193,36 +223,106 @@ func (b *base) inside(f *flow) bool {
 	return at != nil && at.Within(b.step)
 }
 
-// fail leaves an item at the step as on_error says.
+// fail does with an item what on_error says.
 func (b *base) fail(f *flow, why error) {
-	outcome := Failed
-	if b.step.OnError == workflow.OnErrorSetAside {
-		outcome = SetAside
+	failure := failureOf(why)
+	switch outcome := b.onError(); outcome {
+	case Continued, FellBack:
+		b.failed(failure)
+		b.goesOn(f, outcome, failure, f.it.At)
+		b.remember(f.it)
+	default:
+		b.stopped(f, outcome, failure)
 	}
-	b.stopped(f, outcome, failureOf(why))
 }
 
-// leave leaves an item open at the step: nothing is known to be final of it.
-func (b *base) leave(f *flow) { f.become(left, b.step.Number, b.rounds) }
+// onError is the outcome of a failure.
+func (b *base) onError() Outcome {
+	switch b.step.OnError {
+	case workflow.OnErrorSetAside:
+		return SetAside
+	case workflow.OnErrorContinue:
+		return Continued
+	case workflow.OnErrorFallback:
+		return FellBack
+	}
+	return Failed
+}
+
+// goesOn lets an item go on that failed: with nothing, or into the fallback.
+func (b *base) goesOn(f *flow, outcome Outcome, why *call.Failure, at time.Time) {
+	fate, fields := WentOn, f.it.Fields
+	if outcome == FellBack {
+		fate = TookBack
+	} else if name, ok := strings.CutPrefix(b.step.Step.Output, "under "); ok {
+		fields = maps.Clone(fields)
+		fields[name] = nil
+	}
+	b.counts.at(b.step.Number, func(c *StepCounts) {
+		c.In++
+		c.Out++
+		if outcome == FellBack {
+			c.FellBack++
+		} else {
+			c.Continued++
+		}
+	})
+	b.show(f, fate, why.Message)
+	f.it = f.it.Derive(b.step.Number, b.rounds, fields, at)
+	if outcome == FellBack {
+		f.it.Failure = b.errorOf(why)
+	}
+}
+
+// errorOf is what expressions see of a failure.
+func (b *base) errorOf(why *call.Failure) map[string]any {
+	out := map[string]any{"message": b.secrets().Mask(why.Message), "step": b.step.Name, "class": string(why.Class), "status": nil}
+	if why.Status != 0 {
+		out["status"] = int64(why.Status)
+	}
+	return out
+}
+
+// failed tells whoever listens that something failed.
+func (b *base) failed(why *call.Failure) {
+	if b.Fails != nil {
+		b.Fails(b.step, why)
+	}
+}
+
+// leave leaves an item open at the step: nothing is known to be final of it. One
+// that was set aside, and of which nothing has begun, stays set aside.
+func (b *base) leave(f *flow) {
+	if f.untouched == nil {
+		f.become(left, b.step.Number, b.rounds)
+		return
+	}
+	f.back()
+	if b.room.live && b.stop.halted.Load() {
+		b.notBegun.Add(1)
+	}
+}
 
 // stopped leaves an item open at the step with an outcome of its own.
 func (b *base) stopped(f *flow, outcome Outcome, why *call.Failure) {
 	f.become(stateOf[outcome], b.step.Number, b.rounds)
 	b.show(f, fateOf[f.state], why.Message)
-	if b.Fails != nil {
-		b.Fails(b.step, why)
-	}
+	b.failed(why)
 	if b.room.live && !b.Sampled {
 		b.slow()
 		if f.state == failed {
-			b.stop.fail("%s: %s", b.step.Name, why.Message)
+			b.fails(f, why)
 		}
 	}
 }
 
 // show puts what became of an item at the step on its way.
 func (b *base) show(f *flow, fate Fate, text string) {
-	f.passed(b.step.Number, b.rounds, Cell{Step: b.step.Number, Fate: fate, Text: b.line(text)}, b.room.pass.Number)
+	told := b.line(text)
+	if b.opens && fate.Fails() {
+		told = b.whole(text)
+	}
+	f.passed(b.step.Number, b.rounds, Cell{Step: b.step.Number, Fate: fate, Text: told, Round: b.path}, b.room.pass.Number)
 }
 
 // pass lets an item go on as the step made it.

@@ -2,8 +2,10 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -29,9 +31,12 @@ func (d dice) Of(list ...string) string { return rapid.SampledFrom(list).Draw(d.
 // tree draws the steps of a workflow.
 func tree(t *rapid.T, onError string) string {
 	d := dice{t}
-	g := &enginetest.Grower{Dice: d, Budget: 9, Spreads: 2}
+	g := &enginetest.Grower{Dice: d, Budget: 9, Spreads: 2, Chance: onError != "stop"}
 	g.Send = func(n string) string {
 		return fmt.Sprintf(`{name: %s, type: hall.send, connection: hall, input: {n: "(= item.n )"}, parallel: 1, on_error: %s, output: under answer}`, n, onError)
+	}
+	g.Fails = func(n, ways string) string {
+		return fmt.Sprintf(`{name: %s, type: hall.send, connection: hall, input: {n: "(= item.n + %d )"}, parallel: 1, output: under answer, %s}`, n, stubborn, ways)
 	}
 	g.List = func(n string) []string {
 		return []string{fmt.Sprintf(`{name: %s, type: hall.pieces, connection: hall, input: {n: %d, pages: %d}, parallel: 1, when_none: %s}`, n, d.Between(0, 3), d.Between(1, 3), d.Of("end", "pass"))}
@@ -40,6 +45,22 @@ func tree(t *rapid.T, onError string) string {
 		return fmt.Sprintf(`{name: %s, type: wait, settings: {until: '"2026-01-01T00:00:00Z"'}}`, n)
 	}
 	return g.Steps()
+}
+
+// stubborn is from where on numbers are sent by steps that fail for a third of
+// them, always.
+const stubborn = 1_000_000
+
+// refusesThird refuses these, and spares them of all other faults.
+func refusesThird(w *world) *world {
+	w.steady = func(body string) (steady, refuses bool) {
+		var sent struct{ N int }
+		if err := json.Unmarshal([]byte(body), &sent); err != nil || sent.N < stubborn {
+			return false, false
+		}
+		return true, sent.N%3 == 0
+	}
+	return w
 }
 
 func grown(t require.TestingT, steps string, parallel int) *workflow.Plan {
@@ -94,7 +115,7 @@ func TestChunksAndOverlapChangeNothingInAnyTree(t *testing.T) {
 		refused := rapid.IntRange(0, 9).Draw(t, "refused")
 		var want, wantSends string
 		for i, c := range []struct{ chunk, parallel int }{{1, 1}, {7, 8}, {256, 1}, {0, 8}, {0, 1}} {
-			w := newWorld()
+			w := refusesThird(newWorld())
 			w.refuses[fmt.Sprintf(`{"n":%d}`, refused)] = "refused"
 			r, m := newRun(items, w, Pass{Number: 1, Plan: grown(t, steps, c.parallel)})
 			r.Clock, r.Chunk = frozen{}, c.chunk
@@ -126,13 +147,13 @@ func TestACrashAnywhereInAnyTree(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := grown(t, tree(t, "set_aside"), rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
 		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
-		calm := newWorld()
+		calm := refusesThird(newWorld())
 		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
 		r.Clock = frozen{}
 		calmResult, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 
-		w := newWorld()
+		w := refusesThird(newWorld())
 		journal := &Memory{}
 		for attempt := 0; ; attempt++ {
 			left := rapid.IntRange(0, 12).Draw(t, "entries before the crash")
@@ -164,7 +185,7 @@ func TestTheDatabaseIsAwayAtAnyMomentOfAnyTree(t *testing.T) {
 		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
 		var want string
 		for _, moment := range []int{0, rapid.IntRange(1, 40).Draw(t, "moment"), rapid.IntRange(1, 400).Draw(t, "later moment")} {
-			r, m := newRun(items, newWorld(), Pass{Number: 1, Plan: p})
+			r, m := newRun(items, refusesThird(newWorld()), Pass{Number: 1, Plan: p})
 			a := &away{sleepers: newSleepers(m), MemorySource: MemorySource{m}, left: moment}
 			r.Clock, r.Journal, r.Source = frozen{}, awayJournal{a}, pages{a}
 			_, err := r.Execute(context.Background(), nil)
@@ -183,7 +204,7 @@ func TestEveryCellOfAnyTreeOpens(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p := grown(t, tree(t, "set_aside"), 1)
-		r, m := newRun(numberedItems(rapid.IntRange(1, 12).Draw(t, "items")), newWorld(), Pass{Number: 1, Plan: p})
+		r, m := newRun(numberedItems(rapid.IntRange(1, 12).Draw(t, "items")), refusesThird(newWorld()), Pass{Number: 1, Plan: p})
 		r.Clock = frozen{}
 		_, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
@@ -196,7 +217,7 @@ func openAll(t require.TestingT, r *Run, rows []Row, p *workflow.Plan) {
 	for _, row := range rows {
 		for _, s := range p.Steps {
 			o, err := r.Inspect(context.Background(), row.Address, s.Name)
-			require.NoError(t, err, "%s at %s", row.Address, s.Name)
+			require.NoError(t, err, "%s at %s\n%s", row.Address, s.Name, picture(rows))
 			want := row.Cell(s.Number)
 			if want.Fate == Joined && o.Cell.Text == "" { // which group it was is not looked up
 				want.Text = ""
@@ -217,13 +238,13 @@ func TestAnyTreeEndsAfterFaultsWhereACalmRunEnds(t *testing.T) {
 		steps := tree(t, "stop")
 		p := grown(t, steps, rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
 		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
-		calm := newWorld()
+		calm := refusesThird(newWorld())
 		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
 		r.Clock = frozen{}
 		_, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 
-		w := newWorld()
+		w := refusesThird(newWorld())
 		failing := rapid.SliceOfNDistinct(rapid.IntRange(1, 60), 0, 12, rapid.ID).Draw(t, "failing calls")
 		w.faults = func(n int, _ string) error {
 			if slices.Contains(failing, n) {
@@ -255,6 +276,63 @@ func TestAnyTreeEndsAfterFaultsWhereACalmRunEnds(t *testing.T) {
 			passes = append(passes, Pass{Number: len(passes) + 1, Plan: p, From: p, Only: func(item.Address) bool { return true }})
 		}
 		require.Equal(t, sortedBodies(calm), sortedBodies(w))
+	})
+}
+
+// Whatever is tried again, in whatever parts, and put an end to at whatever
+// moment: what was done is not done again, no row stands twice, and in the end
+// nothing is set aside.
+func TestWhatWasSetAsideInAnyTreeIsTriedAgainInParts(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		steps := tree(t, "set_aside")
+		p := grown(t, steps, rapid.SampledFrom([]int{1, 4}).Draw(t, "parallel"))
+		items := numberedItems(rapid.IntRange(1, 20).Draw(t, "items"))
+		w := refusesThird(newWorld())
+		failing, halts := rapid.IntRange(2, 5).Draw(t, "one of so many fails"), 0
+		stop := &Stop{}
+		w.faults = func(n int, _ string) error {
+			if halts--; halts == 0 {
+				stop.Halt()
+			}
+			if failing > 0 && n%failing == 1 {
+				return &call.Failure{Class: call.Refused, Status: 409, Message: "not now"}
+			}
+			return nil
+		}
+		journal := &Memory{}
+		passes := []Pass{{Number: 1, Plan: p}}
+		for {
+			require.Less(t, len(passes), 60, steps)
+			rows := &Memory{}
+			r := &Run{Spec: Spec{Facts: workflow.RunFacts{ID: "r1"}, Passes: passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: MemoryJournal{journal}, Connections: w, Clock: frozen{}, Lattice: rows}}
+			res, err := r.Execute(context.Background(), stop)
+			require.NoError(t, err, steps)
+			require.Zero(t, w.twice, steps)
+			distinct(t, rows.Seen)
+			if n := len(rows.Seen); n > 0 {
+				from := rapid.IntRange(0, n-1).Draw(t, "opened")
+				openAll(t, r, rows.Seen[from:min(n, from+4)], p)
+			}
+			if res.Counts.SetAside+res.Counts.Waiting+res.Counts.Stopped == 0 {
+				return
+			}
+			open := map[item.Address]bool{}
+			require.NoError(t, r.Frontier(context.Background(), func(o Open) error { open[o.Address] = true; return nil }))
+			require.Len(t, open, res.Counts.SetAside+res.Counts.Waiting+res.Counts.Stopped, "%s\n%s", steps, picture(rows.Seen))
+			if len(passes) > 5 {
+				failing = 0
+			} else {
+				halts = rapid.IntRange(0, 9).Draw(t, "calls until it is ended")
+				for _, a := range slices.Sorted(maps.Keys(open)) {
+					if rapid.Bool().Draw(t, "left out") {
+						delete(open, a)
+					}
+				}
+			}
+			stop = &Stop{}
+			passes = append(passes, Pass{Number: len(passes) + 1, Plan: p, From: p, Only: func(a item.Address) bool { return open[a] }})
+		}
 	})
 }
 

@@ -60,6 +60,8 @@ func (e *eyes) Lookup(name string) (any, error) {
 		return e.plan.Workflow.Vars, nil
 	case "run":
 		return e.x.runFacts(), nil
+	case "error":
+		return e.failure()
 	case "round":
 		if e.room == nil || e.room.round == nil {
 			return nil, fmt.Errorf("round can be used only within a loop")
@@ -68,6 +70,28 @@ func (e *eyes) Lookup(name string) (any, error) {
 		return map[string]any{"number": int64(r.number), "first": r.number == 1, "last": r.last}, nil
 	}
 	return nil, fmt.Errorf("%s cannot be used here", name)
+}
+
+// failure is why the item takes the fallback in which the step stands, or why
+// the run failed.
+func (e *eyes) failure() (any, error) {
+	if e.step == nil {
+		return nil, fmt.Errorf("error cannot be used here")
+	}
+	for in := e.step.In; ; in = in.Of.In {
+		for it := e.it; it != nil; it = it.Parent {
+			if it.Failure != nil && (in.Of == nil && it.Step == 0 || in.Fallback && it.Step == in.Of.Number && lineage{e}.present(in.Of, it.Rounds)) {
+				return it.Failure, nil
+			}
+		}
+		if in.Of == nil {
+			break
+		}
+	}
+	if e.it.Group() {
+		return nil, fmt.Errorf("this item was made of %d that failed each for a reason of its own; gather what is needed of error before", len(e.it.First().Members))
+	}
+	return nil, fmt.Errorf("error can be used only within a fallback or on_failure")
 }
 
 func (e *eyes) trigger() (any, error) {

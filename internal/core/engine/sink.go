@@ -34,6 +34,18 @@ func (s *sink) end(context.Context) error { return nil }
 
 func (s *sink) row(f *flow) Row {
 	r := Row{Address: f.it.Address, Label: Label(s.plan, f.it, s.x.secrets()), Cells: f.cells(func(pass int) bool { return pass < s.pass }), Item: f.it, way: f.way}
+	if first := f.it.First(); first != f.it && first.Step == 0 && !f.apart {
+		if start := Label(s.plan, first, s.x.secrets()); start != r.Label {
+			r.Start = start
+		}
+	}
+	r.Into, r.Keys = f.into, Keys(s.plan, f.it)
+	if f.state.open() {
+		r.Rounds = f.rounds
+	}
+	if f.apart && r.Label == "" {
+		r.Label = "The run failed"
+	}
 	if first := f.it.First(); first.Step != 0 {
 		r.Members, r.First = len(first.Members), first.Members[:min(firstMembers, len(first.Members))]
 	}

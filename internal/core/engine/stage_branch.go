@@ -15,12 +15,13 @@ import (
 // cases.
 type branch struct {
 	base
-	op    steps.Branch
-	cases []stage
-	seq   int
-	out   []rejoined
-	open  *torn     // what is above is open
-	ends  [][]*flow // of each case: what an earlier pass left of the end of its lists
+	op     steps.Branch // nil for a fallback: those go through it for which the step failed
+	blocks []*workflow.CompiledBlock
+	cases  []stage
+	seq    int
+	out    []rejoined
+	open   *torn     // what is above is open
+	ends   [][]*flow // of each case: what an earlier pass left of the end of its lists
 }
 
 type rejoined struct {
@@ -28,13 +29,20 @@ type rejoined struct {
 	seq, in int
 }
 
-func newBranch(b base, op steps.Branch) *branch {
-	s := &branch{base: b, op: op}
+func newBranch(b base, op steps.Branch) *branch { return newNest(b, op, b.step.Cases()) }
+
+// newFallback makes what stands behind a step that has a fallback.
+func newFallback(b base, block *workflow.CompiledBlock) *branch {
+	return newNest(b, nil, []*workflow.CompiledBlock{block})
+}
+
+func newNest(b base, op steps.Branch, blocks []*workflow.CompiledBlock) *branch {
+	s := &branch{base: b, op: op, blocks: blocks}
 	inner := *b.room
 	inner.nested, inner.place, inner.torn = true, &place{b.room.place, math.MaxInt}, &torn{up: b.room.torn}
 	s.open = inner.torn
-	s.ends = make([][]*flow, len(b.step.Blocks))
-	for i, block := range b.step.Blocks {
+	s.ends = make([][]*flow, len(blocks))
+	for i, block := range blocks {
 		s.cases = append(s.cases, inner.chain(block, &rejoin{s, i}))
 	}
 	return s
@@ -75,7 +83,7 @@ func (s *branch) take(ctx context.Context, chunk []*flow) error {
 // tears tells whether a flow is open above.
 func (s *branch) tears(f *flow) bool {
 	_, within := s.stands(f)
-	return !within && !s.mine(f) && s.above(f)
+	return !within && (s.op == nil || !s.mine(f)) && s.above(f)
 }
 
 func (s *branch) through(ctx context.Context, chunk []*flow) error {
@@ -114,6 +122,9 @@ func (s *branch) route(f *flow, seq int) []rejoined {
 		}
 		return []rejoined{{f, seq, i}}
 	}
+	if s.op == nil {
+		return s.fallen(f, seq, past)
+	}
 	if !s.mine(f) {
 		s.open.set = s.open.set || s.above(f)
 		return past
@@ -124,10 +135,16 @@ func (s *branch) route(f *flow, seq int) []rejoined {
 		s.fail(f, err)
 		return past
 	}
-	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Out += max(1, len(blocks)) })
 	if len(blocks) == 0 {
 		blocks = []int{len(s.cases)}
 	}
+	s.counts.at(s.step.Number, func(c *StepCounts) {
+		c.In++
+		c.Out += len(blocks)
+		for _, i := range blocks {
+			c.went(i)
+		}
+	})
 	if !s.op.Every() {
 		s.pass(f, Passed, text, f.it.Fields)
 		return []rejoined{{f, seq, blocks[0]}}
@@ -140,11 +157,20 @@ func (s *branch) route(f *flow, seq int) []rejoined {
 		}
 		c := f.child(it)
 		c.bytes = f.bytes
-		s.show(c, Passed, text)
+		s.show(c, Passed, s.op.Way(i))
 		s.remember(it)
 		out = append(out, rejoined{c, seq, i})
 	}
 	return out
+}
+
+// fallen lets those through the fallback for which its step has just failed.
+func (s *branch) fallen(f *flow, seq int, past []rejoined) []rejoined {
+	s.open.set = s.open.set || s.above(f)
+	if f.state == moving && !f.entering && f.it.Failure != nil && f.it.Step == s.step.Number && f.it.Rounds == s.rounds {
+		return []rejoined{{f, seq, 0}}
+	}
+	return past
 }
 
 // stands tells in which case a flow stands that an earlier pass left there.
@@ -156,7 +182,7 @@ func (s *branch) stands(f *flow) (int, bool) {
 	if at == nil {
 		return 0, false
 	}
-	for i, block := range s.step.Blocks {
+	for i, block := range s.blocks {
 		if at.In == block || slices.ContainsFunc(slices.Collect(at.Around()), func(x *workflow.CompiledStep) bool { return x.In == block }) {
 			return i, true
 		}

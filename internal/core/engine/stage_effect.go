@@ -88,7 +88,7 @@ func (b *base) each(ctx context.Context, due []*flow, parallel int, work func(co
 func (s *effects) perform(ctx context.Context, f *flow, k *known) error {
 	e := k.entry
 	if e == nil {
-		if !s.effective() {
+		if !s.mayBegin(f) {
 			s.leave(f)
 			return nil
 		}
@@ -110,6 +110,7 @@ func (b *base) performer() Performer {
 
 // settle lets an item go on as its entry says.
 func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
+	f.touched()
 	b.counts.effect(b.step.Number, e)
 	if !e.Outcome.Final() {
 		f.generation, f.former = e.Generation, e.InputHash
@@ -118,6 +119,12 @@ func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
 		return nil
 	}
 	f.generation, f.former = 0, nil
+	if e.Outcome != Done {
+		b.failed(e.Failure)
+		b.goesOn(f, e.Outcome, e.Failure, e.Ended)
+		b.attach(f, e)
+		return nil
+	}
 	if b.unknown() {
 		f.become(ended, b.step.Number, b.rounds)
 		return nil
@@ -134,6 +141,10 @@ func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
 	}
 	fate, text := Written, b.step.Action.Summarise(output)
 	switch {
+	case e.Failure != nil: // a person says that it was done
+		if text = e.Failure.Message; e.Failure.Class != "" {
+			text = "taken as done: " + text
+		}
 	case e.Request != nil && e.Request.Prepared:
 		fate, text = Prepared, b.wouldSend(f)
 	case b.step.Action.Effect == call.Read:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
@@ -141,8 +142,8 @@ func (s *hold) ended(ctx context.Context) error {
 // rest closes the groups that are open, in the order in which they were begun.
 func (s *hold) rest(ctx context.Context, late string) error {
 	rest := s.grouping.rest()
-	if len(rest) == 0 && s.taken == 0 && s.holder.OfNothing() && !s.torn && late == "" {
-		rest = []*group{{}}
+	if s.taken == 0 && !s.torn && late == "" {
+		rest = s.ofNothing(rest)
 	}
 	if !s.holder.Streams() && !s.torn {
 		var err error
@@ -161,6 +162,30 @@ func (s *hold) rest(ctx context.Context, late string) error {
 	}
 	s.pile.clear()
 	return nil
+}
+
+// ofNothing is what a list without items gives: what when_none says, or else what
+// the step gives by itself.
+func (s *hold) ofNothing(rest []*group) []*group {
+	switch s.step.WhenNone {
+	case workflow.WhenNoneFail:
+		s.torn = true
+		s.noneCame()
+	case workflow.WhenNoneEnd:
+		return nil
+	case "":
+		if s.holder.OfNothing() {
+			return []*group{{}}
+		}
+	}
+	return rest
+}
+
+// none fails the run as no item came to a list.
+func (b *base) noneCame() {
+	if b.room.live && !b.Sampled {
+		b.fails(nil, &call.Failure{Class: call.Refused, Message: "No item came here, and the step is told to fail then."})
+	}
 }
 
 // whole makes the items of all groups of a list and closes it. Groups of which
@@ -256,6 +281,7 @@ func (s *hold) group(ctx context.Context, g *group) ([]*flow, error) {
 func (s *hold) goesOn(g *group, into *flow, end *seal) ([]*flow, error) {
 	out, err := s.split(g, func(f *flow) {
 		f.become(joined, s.step.Number, s.rounds)
+		f.into = into.it.Address
 		f.place = into.place // they rejoin where the group was closed, whatever the chunks were
 		s.show(f, Joined, g.made.Text)
 	})

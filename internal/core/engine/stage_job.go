@@ -71,6 +71,9 @@ func (s *jobs) end(ctx context.Context) error {
 	if err := s.submit(ctx); err != nil {
 		return err
 	}
+	if err := s.gone(ctx); err != nil {
+		return err
+	}
 	for len(s.pending) > 0 {
 		if err := s.look(ctx); err != nil {
 			return err
@@ -115,11 +118,28 @@ func (s *jobs) submit(ctx context.Context) error {
 		}
 	}
 	return s.each(ctx, due, s.step.Parallel, func(ctx context.Context, f *flow) error {
-		if s.stop.set() {
+		switch {
+		case s.stop.set():
+			return nil
+		case !s.mayBegin(f):
+			s.leave(f)
 			return nil
 		}
 		return s.submitOne(ctx, byFlow[f])
 	})
+}
+
+// gone gives on what does not begin.
+func (s *jobs) gone(ctx context.Context) error {
+	var out []*flow
+	s.pending = slices.DeleteFunc(s.pending, func(j *job) bool {
+		if j.f.state != aside && j.f.state != doubtful {
+			return false
+		}
+		out = append(out, j.f)
+		return true
+	})
+	return s.chunks(ctx, out, s.down)
 }
 
 // submitOne begins the work for an item. What is final of it stands under
@@ -240,8 +260,7 @@ func (s *jobs) leaveAll(ctx context.Context, message string) error {
 			j.f.become(parked, s.step.Number, s.rounds)
 			s.show(j.f, Waiting, message)
 		default:
-			s.leave(j.f)
-			if s.room.live {
+			if s.leave(j.f); s.room.live && j.f.state == left {
 				s.show(j.f, Waiting, message)
 			}
 		}

@@ -9,6 +9,7 @@ import (
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 )
 
 // lists calls an action that gives several items for one, page by page.
@@ -136,6 +137,9 @@ func (s *lists) list(ctx context.Context, f *flow, k *known, ahead chan page) er
 		} else {
 			p.entry, p.err = s.page(ctx, f, k, at)
 		}
+		if p.entry != nil {
+			f.touched()
+		}
 		switch {
 		case p.err != nil:
 			return p.err
@@ -182,15 +186,33 @@ func (s *lists) turn(ctx context.Context, f *flow, at *reading, n uint32) error 
 
 // rest gives up the list where it stands; a later pass goes on from there.
 func (s *lists) rest(ctx context.Context, f *flow, at reading, e *Entry) error {
-	if e == nil {
-		if f.state == moving {
-			s.leave(f)
-		}
-	} else {
+	switch {
+	case e != nil && e.Outcome.Final():
+		s.breaksOff(f, at, e)
+		return s.give(ctx, []*flow{f})
+	case e != nil:
 		s.stopped(f, e.Outcome, e.Failure)
+	case f.state == moving:
+		s.leave(f)
 	}
 	f.source = &at
 	return s.give(ctx, []*flow{f})
+}
+
+// breaksOff ends a list of which a page failed: its item takes the fallback, or
+// goes on with nothing where no item came of it.
+func (s *lists) breaksOff(f *flow, at reading, e *Entry) {
+	s.failed(e.Failure)
+	if e.Outcome == FellBack || at.ordinal == 0 {
+		s.goesOn(f, e.Outcome, e.Failure, e.Ended)
+		s.attach(f, e)
+		s.remember(f.it)
+		return
+	}
+	s.counts.at(s.step.Number, func(c *StepCounts) { c.Continued++ })
+	f.become(ended, s.step.Number, s.rounds)
+	s.show(f, WentOn, fmt.Sprintf("its list ends after %s: %s", words.Count(int(at.ordinal), "item"), e.Failure.Message))
+	s.attach(f, e)
 }
 
 // page reads a page of a list, from the journal or outside; nil where it was
@@ -204,7 +226,7 @@ func (s *lists) page(ctx context.Context, f *flow, k *known, at reading) (e *Ent
 	}); err != nil {
 		return nil, err
 	}
-	if e != nil || !s.effective() {
+	if e != nil || !s.mayBegin(f) {
 		return e, nil
 	}
 	return s.effectFrom(ctx, f, at.page, k, s.performer(), Subject{Scope: s.scope(f.it), Cursor: at.cursor}, at.ordinal)

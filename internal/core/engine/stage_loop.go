@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
+	"strconv"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
@@ -215,6 +217,10 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 	}
 	inner := *s.room
 	inner.nested, inner.rounds, inner.entry, inner.torn, inner.round = true, d.in, flows[0].it, nil, &round{number: number, last: last}
+	inner.path = s.pathOf(d.in, number)
+	if again == nil {
+		s.counts.at(s.step.Number, func(c *StepCounts) { c.Rounds++ })
+	}
 	inner.all = s.all || s.wanted != nil && s.wanted.rounds[roundAt{s.step.Number, d.in}]
 	inner.place, inner.turns, inner.stood = flows[0].place, flows[0].turns, flows[0].stood
 	end := &collected{}
@@ -231,6 +237,18 @@ func (s *loop) round(ctx context.Context, flows []*flow, again *item.Rounds, num
 	}
 	s.torn = s.torn || d.torn
 	return d, nil
+}
+
+// pathOf numbers a round for people.
+func (s *loop) pathOf(in item.Rounds, number int) string {
+	name := strconv.Itoa(number)
+	if list := in.List(); s.holder != nil && list[len(list)-1].Edition > 1 {
+		name = fmt.Sprintf("%d:%d", list[len(list)-1].Edition, number)
+	}
+	if s.path != "" {
+		return s.path + "/" + name
+	}
+	return name
 }
 
 // collected is the end of a round.

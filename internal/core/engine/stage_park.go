@@ -61,7 +61,7 @@ func (s *park) take(ctx context.Context, chunk []*flow) error {
 		return err
 	}
 	for _, f := range due {
-		if f.state != moving {
+		if f.state != moving || f.it.Step == s.step.Number && f.it.Rounds == s.rounds { // it failed, and may go on without waiting
 			out = append(out, f)
 			continue
 		}
@@ -117,7 +117,7 @@ func (s *park) parked(ctx context.Context, due []*flow) (map[item.Address]map[in
 func (s *park) arrive(ctx context.Context, f *flow, known map[int]*Entry) error {
 	e := known[PartPark]
 	if e == nil {
-		if !s.effective() {
+		if !s.mayBegin(f) {
 			s.leave(f)
 			return nil
 		}
@@ -136,6 +136,7 @@ func (s *park) arrive(ctx context.Context, f *flow, known map[int]*Entry) error 
 			return err
 		}
 	}
+	f.touched()
 	text, err := strconv.Unquote(string(e.Result))
 	if err == nil {
 		f.due, err = time.Parse(time.RFC3339Nano, text)

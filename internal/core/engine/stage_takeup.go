@@ -3,7 +3,10 @@ package engine
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
+
+	"youngtrellis/internal/core/item"
 )
 
 // takeUp hands the open items of one pass to the next: when all that the earlier
@@ -97,6 +100,13 @@ func (t *takeUp) take(ctx context.Context, chunk []*flow) error {
 	out := make([]*flow, 0, len(chunk))
 	for _, f := range chunk {
 		t.takeUp(f)
+	}
+	if t.pass.Mended {
+		if err := t.edit(ctx, chunk); err != nil {
+			return err
+		}
+	}
+	for _, f := range chunk {
 		var rounds []inRound
 		if f.state == moving || f.state.open() {
 			rounds = t.roundsOf(f)
@@ -163,11 +173,59 @@ func (t *takeUp) takeUp(f *flow) {
 		f.at = at
 		return
 	}
+	if f.state == aside || f.state == doubtful {
+		was := *f
+		was.at = at
+		f.untouched = &was
+	}
 	if f.state == doubtful { // a person has looked, and wants it sent again
 		f.generation++
 		f.former = nil
 	}
 	f.become(moving, at, f.rounds)
+}
+
+// edit puts the fields that a person has given in place of those of the items that
+// were taken up.
+func (t *takeUp) edit(ctx context.Context, chunk []*flow) error {
+	type entrance struct {
+		at     uint16
+		rounds item.Rounds
+	}
+	taken := map[entrance]map[item.Address]*flow{}
+	for _, f := range chunk {
+		if f.state != moving || f.untouched == nil {
+			continue
+		}
+		at := entrance{f.at, f.rounds}
+		if taken[at] == nil {
+			taken[at] = map[item.Address]*flow{}
+		}
+		taken[at][f.it.Address] = f
+	}
+	for at, flows := range taken {
+		var entries []*Entry
+		err := t.x.held(ctx, "the journal cannot be read", func(ctx context.Context) (err error) {
+			entries, err = t.x.Journal.Entries(ctx, t.pass.Number, at.at, at.rounds, slices.Collect(maps.Keys(flows)))
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if e.Part != PartEdit {
+				continue
+			}
+			edit, err := ReadEdit(e)
+			if err != nil {
+				return err
+			}
+			f := flows[e.Address]
+			f.it = f.it.Derive(item.Edited, "", edit.apply(f.it.Fields, t.x.secrets()), e.Ended)
+			f.untouched.it = f.it // what a person has mended stays mended
+		}
+	}
+	return nil
 }
 
 // takes tells whether the pass takes an open item up.

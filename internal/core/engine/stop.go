@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 
 	"youngtrellis/internal/core/call"
 )
@@ -16,6 +17,7 @@ const (
 	goesOn reason = iota
 	handedOver
 	parks
+	finishes
 	fails
 	cancelled
 )
@@ -28,9 +30,11 @@ type Stop struct {
 	why     reason
 	parked  *call.Parked
 	failure string
+	weaker  reason        // asked for from outside while a stronger one stood
 	done    chan struct{} // closed with the first reason
 	cut     context.CancelCauseFunc
 	cutting bool
+	halted  atomic.Bool
 }
 
 // ErrHandover says that the run was told to stop so that another may go on.
@@ -53,6 +57,10 @@ func (s *Stop) Cut() {
 	}
 }
 
+// Halt lets no further set-aside item be tried again: those that have begun go on
+// to their end, the others stay as they were.
+func (s *Stop) Halt() { s.halted.Store(true) }
+
 // Handover stops at the next effect boundary without ending the run.
 func (s *Stop) Handover() { s.raise(handedOver, nil, "") }
 
@@ -60,14 +68,38 @@ func (s *Stop) park(p *call.Parked) { s.raise(parks, p, "") }
 
 func (s *Stop) fail(format string, args ...any) { s.raise(fails, nil, fmt.Sprintf(format, args...)) }
 
+// finish ends the run well, before all is done.
+func (s *Stop) finish(message string) { s.raise(finishes, nil, message) }
+
+// failed takes a failure back, so that what is to be done then can be done. What
+// was asked for from outside meanwhile stays. It gives the failure in words;
+// false: there is none.
+func (s *Stop) failed() (string, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.why != fails {
+		return "", false
+	}
+	if s.why, s.parked = s.weaker, nil; s.why == goesOn {
+		s.done = nil
+	}
+	return s.failure, true
+}
+
 func (s *Stop) raise(r reason, p *call.Parked, failure string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	switch {
 	case r > s.why:
+		if s.why == handedOver {
+			s.weaker = s.why
+		}
 		s.why, s.failure = r, failure
 	case r == parks && s.why == parks && sooner(p, s.parked):
 	default:
+		if r == handedOver {
+			s.weaker = r
+		}
 		return
 	}
 	if p != nil {

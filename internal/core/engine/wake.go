@@ -40,7 +40,11 @@ func (r *Run) wake(ctx context.Context, stop *Stop) (*Result, error) {
 	}
 	before := newExecution(r, &Stop{})
 	defer before.close()
-	err := before.follow(ctx, r.Due.Items)
+	told, err := before.alreadyFailed(ctx)
+	if err != nil || told { // its items wait for a resume; only what is told of it goes on
+		return nil, ErrWide
+	}
+	err = before.follow(ctx, r.Due.Items)
 	if err == nil {
 		err = before.flow(ctx, &counting{before})
 	}
@@ -98,7 +102,7 @@ func meetList(p *workflow.Plan) bool {
 			continue
 		}
 		for _, s := range p.Steps {
-			if s.Groups() && s.Column > at.Column && follows(s, at) {
+			if (s.Groups() || s.Picks() || s.Sifts()) && s.Column > at.Column && follows(s, at) {
 				return true
 			}
 		}

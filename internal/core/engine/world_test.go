@@ -92,7 +92,9 @@ type world struct {
 	faults  func(n int, path string) error // before the effect
 	cuts    func(n int) bool               // after the effect, before the answer
 	calls   int
-	refuses map[string]string // body to message
+	twice   int                                      // calls that had their effect before
+	refuses map[string]string                        // body to message
+	steady  func(body string) (steady, refuses bool) // calls that no fault befalls, and those among them that are refused
 	delay   time.Duration
 	secrets *call.Secrets
 
@@ -146,7 +148,13 @@ func (w *world) Send(ctx context.Context, c *call.Call, key string) (*call.Answe
 	if ctx.Err() != nil {
 		return nil, nil, context.Cause(ctx)
 	}
-	if w.faults != nil {
+	steady, refuses := false, false
+	if w.steady != nil {
+		if steady, refuses = w.steady(string(c.Body)); refuses {
+			return answer(422, `{"error": "never"}`), c.Show(w.secrets), nil
+		}
+	}
+	if w.faults != nil && !steady {
 		if err := w.faults(w.calls, c.URL.Path); err != nil {
 			return nil, c.Show(w.secrets), err
 		}
@@ -164,8 +172,10 @@ func (w *world) Send(ctx context.Context, c *call.Call, key string) (*call.Answe
 	if _, ok := w.done[id]; !ok {
 		w.done[id] = string(c.Body)
 		w.order = append(w.order, string(c.Body))
+	} else {
+		w.twice++
 	}
-	if w.cuts != nil && w.cuts(w.calls) {
+	if w.cuts != nil && !steady && w.cuts(w.calls) {
 		return nil, c.Show(w.secrets), &call.Failure{Class: call.InDoubt, Message: "the connection was cut"}
 	}
 	switch {

@@ -430,7 +430,7 @@ func (c *compiler) column(n *ast.CallNode) evaluator {
 	if name == nil {
 		return c.fail(n, "column takes the name of a step in quotes, as column(\"pieces\")")
 	}
-	pos := n.Location().From
+	pos := name.Location().From
 	c.ref([]string{"column", name.Value}, pos)
 	return func(m *machine) (any, error) {
 		steps, err := m.scope.lookup("column")

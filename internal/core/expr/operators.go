@@ -486,6 +486,15 @@ func (m *machine) compare(pos int, op string, l, r any) (int, error) {
 	return 0, m.errorf(pos, "%s cannot compare %s with %s%s", op, show(l), show(r), hint)
 }
 
+// Compare orders two values as < does, and as sort does: -1, 0 or 1, nothing
+// after everything else. Values of which neither is less are an *Error.
+func Compare(a, b any) (int, error) {
+	if a == nil || b == nil {
+		return order(b == nil && a != nil, a == nil && b != nil), nil
+	}
+	return (&machine{}).compare(0, "sorting", a, b)
+}
+
 func order(less, more bool) int {
 	switch {
 	case less:

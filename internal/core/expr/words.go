@@ -17,6 +17,23 @@ func (t *Template) Words() string {
 	return ""
 }
 
+// Said says what a text reads, its expressions in words; "" for what is no text.
+func (v *Value) Said() string {
+	if v.template == nil {
+		if v.list != nil || v.object != nil {
+			return ""
+		}
+		return Text(v.constant)
+	}
+	var out strings.Builder
+	for _, p := range v.template.parts {
+		if out.WriteString(p.text); p.expr != nil {
+			out.WriteString(p.expr.Words())
+		}
+	}
+	return out.String()
+}
+
 var verbs = map[string]string{
 	">=": "is at least", ">": "is more than", "<=": "is at most", "<": "is less than", "==": "is", "!=": "is not",
 	"in": "is one of", "matches": "matches", "contains": "contains", "startsWith": "starts with", "endsWith": "ends with",

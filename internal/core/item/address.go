@@ -155,7 +155,7 @@ type Segment struct {
 	N       uint32
 }
 
-func (s Segment) root() bool { return s.Step == 0 }
+func (s Segment) root() bool { return s.Step == 0 && !s.Group }
 
 // cutSegment takes the first segment off.
 func cutSegment(a string) (s Segment, rest string, ok bool) {
@@ -171,7 +171,7 @@ func cutSegment(a string) (s Segment, rest string, ok bool) {
 		return s, a, false
 	}
 	step, rest, ok := cutNumber(rest)
-	if !ok || step == 0 || step > 0xffff {
+	if !ok || step == 0 && tag == tagChild || step > 0xffff {
 		return s, a, false
 	}
 	before := rest
@@ -233,6 +233,7 @@ func (a Address) Within(b Address) bool { return strings.HasPrefix(string(a), st
 // String writes the address for people and URLs: "0", "0-2.7" for the item with
 // ordinal 7 that step 2 gave for trigger item 0, "0-2_1.4.7" where that was in
 // round 4 of pass 1, and "g3.1.0" for the first group that step 3 made in pass 1.
+// "g0.1.0" is the item with which the steps begin that are done when pass 1 fails.
 func (a Address) String() string {
 	list := a.Segments()
 	if len(list) == 0 || !list[0].root() && !list[0].Group {
@@ -246,7 +247,7 @@ func (a Address) String() string {
 		if s.Group {
 			out.WriteByte('g')
 		}
-		if s.Step > 0 {
+		if s.Step > 0 || s.Group {
 			fmt.Fprintf(&out, "%d%s.", s.Step, s.Rounds)
 		}
 		if s.Group {
@@ -313,7 +314,7 @@ func parseSegment(a Address, p string, first bool) (Address, bool) {
 	}
 	step, ok := numbers(m[2], 1)
 	rounds, err := ParseRounds(m[3])
-	if !ok || err != nil || step[0] == 0 || step[0] > 0xffff {
+	if !ok || err != nil || step[0] == 0 && (!first || rounds != "") || step[0] > 0xffff {
 		return "", false
 	}
 	if first {

@@ -21,8 +21,13 @@ type Item struct {
 	Parent  *Item          // the item it came from; nil for a trigger item and for a group
 	Members []Address      // of a group, in order
 	Trigger *Item          // of a group: the trigger item of all its members, if it is one
+	Failure map[string]any // of one that took the fallback of that step: why
 	At      time.Time      // latest end of an effect on its lineage; what now() gives
 }
+
+// Edited is in place of a step's number where a person has put other fields in
+// place of those with which an item came to a step.
+const Edited = 0xffff
 
 // New makes the n-th trigger item of a run that started at the given time.
 func New(n uint32, fields map[string]any, at time.Time) *Item {

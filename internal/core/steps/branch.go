@@ -57,6 +57,14 @@ var branchKind = New(Info{
 // Every implements Branch.
 func (b *branch) Every() bool { return b.Take == "every" }
 
+// Way implements Branch.
+func (b *branch) Way(block int) string {
+	if block >= len(b.Cases) {
+		return "else"
+	}
+	return strings.ReplaceAll(b.Cases[block].Name, "_", " ")
+}
+
 // Route implements Branch.
 func (b *branch) Route(s *expr.Scope) (blocks []int, text string, err error) {
 	var taken []string

@@ -27,7 +27,7 @@ type Total struct {
 }
 
 var gatherKind = New(Info{
-	Type: "gather", Title: "Make one item of many",
+	Type: "gather", Title: "Make one item of many", Does: DoesHold,
 	Help: "Waits for the whole list and makes one item of it, or one for each key: lists, joined text, counts, sums. Over no items it still gives one.",
 }, gatherSentence, compileGather)
 
@@ -188,11 +188,11 @@ func (t *total) add(f Total, v any) (err error) {
 		if f.How == "most" {
 			a, b = t.value, v
 		}
-		before, err := of(less, a, b)
+		sooner, err := before(a, b)
 		if err != nil {
 			return err
 		}
-		if before == true {
+		if sooner {
 			t.value = v
 		}
 	}

@@ -9,7 +9,7 @@ import (
 )
 
 var httpKind = New(Info{
-	Type: "http", Title: "Call an address", Connects: true,
+	Type: "http", Title: "Call an address", Does: DoesCalls, Connects: true,
 	Help: "Makes any HTTP call. The answer is read by its content type; a list becomes items.",
 }, httpSentence, func(f *connector.Free) (Operator, error) { return called(f.Action()) })
 

@@ -21,7 +21,7 @@ type loop struct {
 }
 
 var loopKind = New(Info{
-	Type: "loop", Title: "Do steps in rounds",
+	Type: "loop", Title: "Do steps in rounds", Does: DoesLoop,
 	Help: "Does its steps for one item, or one group, after the other; or repeats them for each item until a condition holds.",
 }, func(l *loop) string {
 	switch {

@@ -12,11 +12,14 @@ import (
 // knows, by what it can:
 //
 //	Each    one item in, none or more out
+//	Sieve   lets an item go on or not, by how many of its key came before
 //	Holder  takes many items in and makes one of each group
+//	Picker  takes the whole list in and lets some of its items go on, in its order
 //	Call    one journaled effect for one item
 //	Parker  an item waits for a time
 //	Branch  each item goes through the steps of some cases
 //	Loop    the steps are done in rounds
+//	Ender   ends the run
 //
 // An operator is never changed and is used by many runs at once.
 type Operator any
@@ -68,6 +71,44 @@ type Member struct {
 // Filling is how full a group is.
 type Filling struct{ Count, Size int }
 
+// Sieve lets an item go on or holds it back by how many items of its key came
+// before it in the list.
+type Sieve interface {
+	// Key is what is counted apart.
+	Key(*expr.Scope) (any, error)
+	// Lets tells whether an item goes on before which so many of its key came.
+	Lets(before int) bool
+	// Why says so in words.
+	Why(passes bool, key any) string
+}
+
+// Picker takes the whole list in and lets some of its items go on, each as it
+// came, in an order of its own.
+type Picker interface {
+	// Take gives what is kept of an item to decide by. Its key counts for nothing.
+	Take(*expr.Scope) (Member, error)
+	// Pick gives the members that go on, in order, by their places in the list,
+	// and those that failed.
+	Pick(members []Candidate) (order []int, failed map[int]error)
+	// Took and Held say in words what became of a member.
+	Took() string
+	Held() string
+}
+
+// Candidate is a member of a list of which some go on.
+type Candidate struct {
+	Value any    // what was kept of it
+	Seed  string // from which chance is made: the run, the step and the item's address
+}
+
+// Ender ends the run with the item in scope.
+type Ender interface {
+	// Ends gives the message with which it ends.
+	Ends(*expr.Scope) (message string, err error)
+	// Fails tells whether the run has failed then.
+	Fails() bool
+}
+
 // Call is a call that the step makes for each item.
 type Call struct {
 	Action *connector.Action
@@ -88,6 +129,8 @@ type Branch interface {
 	Route(*expr.Scope) (blocks []int, text string, err error)
 	// Every tells whether an item can go through several.
 	Every() bool
+	// Way is what a cell says of an item that goes through a block.
+	Way(block int) string
 }
 
 // Loop does its steps in rounds: over the items, some at a time, or again and

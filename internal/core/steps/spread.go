@@ -51,7 +51,7 @@ func (l *Lists) ReadForm(v any) (err error) {
 }
 
 var spreadKind = New(Info{
-	Type: "spread", Title: "Make an item of each element of a list",
+	Type: "spread", Title: "Make an item of each element of a list", Does: DoesSpread,
 	Help: "Gives one item for each element of a list, or of several lists in step, with chosen fields carried along.",
 }, func(s *spread) string {
 	switch {

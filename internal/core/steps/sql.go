@@ -7,7 +7,7 @@ import (
 )
 
 var sqlKind = New(Info{
-	Type: "sql", Title: "Ask a database", Connects: true, Needs: "postgres",
+	Type: "sql", Title: "Ask a database", Does: DoesCalls, Connects: true, Needs: "postgres",
 	Help: "Asks a PostgreSQL database in a read-only transaction. Each row becomes an item.",
 }, sqlSentence, func(q *connector.Query) (Operator, error) { return called(q.Action()) })
 

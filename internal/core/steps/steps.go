@@ -5,6 +5,7 @@
 package steps
 
 import (
+	"fmt"
 	"slices"
 	"sync"
 
@@ -21,7 +22,24 @@ type Info struct {
 	// names the protocol of one that it cannot do without.
 	Connects bool
 	Needs    string
+	// Does says what its steps do with items beside working on one at a time, by
+	// which some options belong to them and some do not.
+	Does Does
 }
+
+// Does is what a kind does with items.
+type Does string
+
+// What kinds do.
+const (
+	DoesOne    Does = ""        // works on one item at a time
+	DoesCalls  Does = "calls"   // asks something outside, and may get a list
+	DoesSpread Does = "spreads" // makes several of one
+	DoesHold   Does = "holds"   // takes in a list and makes others of it
+	DoesPick   Does = "picks"   // takes in a list and lets items of it go on
+	DoesLoop   Does = "loops"   // does steps in rounds
+	DoesEnd    Does = "ends"    // ends the run
+)
 
 // Kind is a built-in step kind.
 type Kind struct {
@@ -31,6 +49,7 @@ type Kind struct {
 	sentence func(values map[string]any) string
 	compile  func(values map[string]any) (*Compiled, []error)
 	blocks   func(values map[string]any) []form.Nested
+	refs     func(values map[string]any) map[string][]expr.Ref
 }
 
 // Compiled is what a kind makes of a step's settings.
@@ -52,6 +71,7 @@ func New[S any](info Info, sentence func(*S) string, compile func(*S) (Operator,
 	}
 	k.sentence = func(values map[string]any) string { return sentence(sketch(values)) }
 	k.blocks = func(values map[string]any) []form.Nested { return form.Within(sketch(values)) }
+	k.refs = func(values map[string]any) map[string][]expr.Ref { return form.Refs(sketch(values)) }
 	k.compile = func(values map[string]any) (*Compiled, []error) {
 		s := new(S)
 		if errs := k.Form.Read(values, s); len(errs) > 0 {
@@ -68,7 +88,7 @@ func New[S any](info Info, sentence func(*S) string, compile func(*S) (Operator,
 
 var (
 	mu    sync.RWMutex
-	kinds = []*Kind{filterKind, shapeKind, branchKind, loopKind, spreadKind, batchKind, gatherKind, waitKind, httpKind, sqlKind}
+	kinds = []*Kind{filterKind, shapeKind, branchKind, loopKind, sortKind, takeKind, distinctKind, spreadKind, batchKind, gatherKind, waitKind, stopKind, httpKind, sqlKind}
 )
 
 // Register adds a kind to those that there are.
@@ -108,10 +128,17 @@ func Types() []string {
 // them, each a *form.Error where it has a place.
 func (k *Kind) Compile(values map[string]any) (*Compiled, []error) { return k.compile(values) }
 
+// Refs are the paths that each setting reads, by the setting's place, as far as
+// the settings can be read: what is wrong beside them is no matter.
+func (k *Kind) Refs(values map[string]any) map[string][]expr.Ref { return k.refs(values) }
+
 // Sentence words settings as a line of the outline. Its first word is the verb.
 func (k *Kind) Sentence(values map[string]any) string { return k.sentence(values) }
 
 // Blocks lists the steps that stand within settings, as far as they can be read.
 func (k *Kind) Blocks(values map[string]any) []form.Nested { return k.blocks(values) }
+
+// place names a setting within a list, as by[1].of.
+func place(list string, i int, name string) string { return fmt.Sprintf("%s[%d].%s", list, i, name) }
 
 func wrong(setting string, err error) error { return &form.Error{Field: setting, Err: err} }

@@ -107,6 +107,17 @@ func TestKindsReadAsSentences(t *testing.T) {
 		{"shape", map[string]any{"rename": map[string]any{"a": "b"}, "drop": []any{"c"}}, "Rename a, drop c"},
 		{"shape", map[string]any{"drop": []any{"a", "b", "c", "d", "e", "f"}}, "Drop a, b, c, d and 2 more"},
 		{"shape", nil, "Shape the fields … (to fill in)"},
+		{"sort", map[string]any{"by": []any{map[string]any{"of": "item.due"}, map[string]any{"of": "item.weight_kg", "order": "descending"}}}, "Put items in order by due, then weight kg, greatest first"},
+		{"sort", map[string]any{"by": []any{map[string]any{}}}, "Put items in order … (to fill in)"},
+		{"take", map[string]any{"count": int64(1)}, "Take the first 1 item"},
+		{"take", map[string]any{"which": "last", "count": int64(3), "by": "item.studio"}, "Take the last 3 items for each studio"},
+		{"take", map[string]any{"which": "rest", "count": int64(3)}, "Take all but the first 3 items"},
+		{"take", map[string]any{"which": "random", "count": int64(20)}, "Take 20 items at random"},
+		{"take", nil, "Take some items … (to fill in)"},
+		{"distinct", map[string]any{"by": "item.email"}, "Keep one item for each email"},
+		{"distinct", nil, "Keep one of those items that are alike"},
+		{"stop", map[string]any{"as": "failure", "message": "The list of (= item.supplier ) is empty."}, "End the run as a failure: The list of supplier is empty."},
+		{"stop", nil, "End the run"},
 	} {
 		k, _ := Find(c.kind)
 		require.Equal(t, c.want, k.Sentence(c.settings))

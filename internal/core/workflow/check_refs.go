@@ -26,7 +26,17 @@ func (c *checker) refs() {
 func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 	var err error
 	switch r.Path[0] {
-	case "item", "trigger", "run":
+	case "item", "run":
+		return
+	case "trigger":
+		if s.OnFailure() {
+			c.add(document.SeverityError, path, "There is no single trigger item when a run fails.", "item.message, item.step and item.label say what happened.")
+		}
+		return
+	case "error":
+		if !s.Rescues() {
+			c.add(document.SeverityError, path, "error can be used only within a fallback or on_failure.", "")
+		}
 		return
 	case "steps", "column":
 		if len(r.Path) < 2 {

@@ -1,6 +1,7 @@
 package workflow
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"regexp"
@@ -42,7 +43,13 @@ func (c *checker) words(path string, s *Step) {
 			c.add(document.SeverityError, path+"."+key, fmt.Sprintf("%s is %q.", key, value), "It can be "+strings.Join(allowed, ", ")+"."+near.Hint(value, allowed))
 		}
 	}
-	oneOf("on_error", s.OnError, OnErrorStop, OnErrorSetAside)
+	oneOf("on_error", s.OnError, OnErrorStop, OnErrorSetAside, OnErrorContinue, OnErrorFallback)
+	switch {
+	case s.OnError == OnErrorFallback && len(s.Fallback) == 0:
+		c.add(document.SeverityError, path+".on_error", fmt.Sprintf("%s has no steps that an item takes when it fails.", quoted(s.Name)), "Add a first one under fallback.")
+	case s.Fallback != nil && s.OnError != OnErrorFallback:
+		c.add(document.SeverityWarning, path+".fallback", "No item comes here: on_error is "+cmp.Or(s.OnError, OnErrorStop)+".", "Say on_error: fallback.")
+	}
 	oneOf("when_none", s.WhenNone, WhenNoneEnd, WhenNonePass, WhenNoneFail)
 	oneOf("repeat", s.Repeat, call.Safe, call.Keyed, call.Unsafe)
 	oneOf("when_unknown", s.WhenUnknown, UnknownAsk, UnknownResend, UnknownDone)
@@ -78,14 +85,52 @@ func (c *checker) kind(path string, s *Step, k *steps.Kind) {
 		c.setting(path+".settings", err)
 	}
 	if compiled != nil {
-		if _, holds := compiled.Operator.(steps.Holder); s.Late != "" && !holds {
-			c.add(document.SeverityError, path+".late", "late belongs to steps that take in a whole list.", "Leave it out.")
-		}
+		c.ways(path, s, compiled.Operator)
 	}
 	for _, b := range s.Blocks {
 		if len(b.Steps) == 0 && b.Name == "" {
 			c.add(document.SeverityWarning, path, quoted(s.Name)+" has no steps in it yet.", "Add a first one.")
 		}
+	}
+}
+
+// ways checks the keys of a step that belong to some kinds only.
+func (c *checker) ways(path string, s *Step, op steps.Operator) {
+	refuse := func(key, value, message, cure string) {
+		if value != "" {
+			c.add(document.SeverityError, path+"."+key, message, cure)
+		}
+	}
+	_, calls := op.(*steps.Call)
+	_, spreads := op.(steps.Spreads)
+	_, holds := op.(steps.Holder)
+	_, picks := op.(steps.Picker)
+	_, loops := op.(steps.Loop)
+	_, ends := op.(steps.Ender)
+	if !holds && !picks {
+		refuse("late", s.Late, "late belongs to steps that take in a whole list.", "Leave it out.")
+	}
+	if picks && s.Late == LateAgain {
+		refuse("late", s.Late, "The items of a "+s.Type+" step go on as those that they were, so its list cannot be made again for what comes late.", "Say leave or alone, or gather the items first.")
+	}
+	if s.OnError == OnErrorContinue || s.OnError == OnErrorFallback {
+		switch {
+		case holds, picks, loops:
+			refuse("on_error", s.OnError, fmt.Sprintf("A %s step works on many items at once, so none of them can go on by itself when it fails.", s.Type), "Say stop or set_aside, and put a fallback on the steps before or within it.")
+		case ends:
+			refuse("on_error", s.OnError, "A stop step ends the run; there is nothing to go on with.", "Leave it out.")
+		}
+	}
+	if !calls {
+		refuse("output", s.Output, "output belongs to steps that are given something from outside.", "Leave it out.")
+	}
+	switch {
+	case holds:
+		if s.WhenNone == WhenNonePass {
+			refuse("when_none", s.WhenNone, "Where no item came to a list, none can go on.", "Say end or fail, or leave it out.")
+		}
+	case !calls && !spreads:
+		refuse("when_none", s.WhenNone, "when_none belongs to steps that can give no items for one, or make one of many.", "Leave it out.")
 	}
 }
 

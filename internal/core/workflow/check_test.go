@@ -125,6 +125,34 @@ func TestWhatTheCheckerSays(t *testing.T) {
 		"timeout":                       {documentOf("{name: a, type: kiln.fire, connection: kiln, timeout: long, input: {cone: 6}}"), 5, "long"},
 		"a secret":                      {documentOf(`{name: a, type: http, settings: {url: "https://x.example", header: {Authorization: "Bearer abcdefghijklmnop"}}}`), 5, "connection"},
 		"in order":                      {documentOf(fire), 0, ""},
+
+		"a fallback of nothing":            {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}}"), 5, "has no steps that an item takes when it fails"},
+		"a fallback that nobody takes":     {documentOf("{name: a, type: kiln.fire, connection: kiln, input: {cone: 6}, fallback: [" + fire + "]}"), 5, "No item comes here: on_error is stop."},
+		"a fallback":                       {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}, fallback: [" + shape("b", "error.message") + "]}"), 0, ""},
+		"error outside of a fallback":      {documentOf(shape("a", "error.message")), 5, "error can be used only within a fallback or on_failure"},
+		"the failed step in its fallback":  {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}, fallback: [" + shape("b", "steps.a.x") + "]}"), 5, "is not done yet here"},
+		"a fallback within a fallback":     {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}, fallback: [{name: b, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 7}, fallback: [" + shape("c", "error.step") + "]}]}"), 0, ""},
+		"a mistake in a fallback":          {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}, fallback: [{name: b, type: shap}]}"), 5, "shape"},
+		"a list that goes on after errors": {documentOf("{name: a, type: batch, on_error: continue, settings: {size: 2}}"), 5, "works on many items at once"},
+		"an order with a fallback":         {documentOf("{name: a, type: sort, on_error: fallback, settings: {by: [{of: item.n}]}, fallback: [" + fire + "]}"), 5, "works on many items at once"},
+		"an order by nothing":              {documentOf("{name: a, type: sort, settings: {by: []}}"), 5, "at least 1"},
+		"an order as it cannot be":         {documentOf("{name: a, type: sort, settings: {by: [{of: item.n, order: upward}]}}"), 5, "ascending"},
+		"an order that is made again":      {documentOf("{name: a, type: sort, late: again, settings: {by: [{of: item.n}]}}"), 5, "its list cannot be made again"},
+		"late of the first ones":           {documentOf("{name: a, type: take, late: leave, settings: {count: 2}}"), 5, "late belongs to steps that take in a whole list"},
+		"late of the last ones":            {documentOf("{name: a, type: take, late: leave, settings: {which: last, count: 2}}"), 0, ""},
+		"no number to take":                {documentOf("{name: a, type: take, settings: {which: last}}"), 5, "How many is required"},
+		"none to take":                     {documentOf("{name: a, type: take, settings: {count: 0}}"), 5, "the least is 1"},
+		"a failure without a word":         {documentOf("{name: a, type: stop, settings: {as: failure}}"), 5, "give a message"},
+		"an end with a word":               {documentOf(`{name: a, type: stop, settings: {message: "As (= item.n ) says."}}`), 0, ""},
+		"an end after an error":            {documentOf("{name: a, type: stop, on_error: continue}"), 5, "there is nothing to go on with"},
+		"output of what is given nothing":  {documentOf("{name: a, type: take, output: keep, settings: {count: 2}}"), 5, "output belongs to steps that are given something from outside"},
+		"none of what gives one for one":   {documentOf("{name: a, type: filter, when_none: pass, settings: {where: item.n}}"), 5, "when_none belongs to steps that can give no items for one"},
+		"none goes on past a list":         {documentOf("{name: a, type: batch, when_none: pass, settings: {size: 2}}"), 5, "none can go on"},
+		"a list of nothing fails":          {documentOf("{name: a, type: batch, when_none: fail, settings: {size: 2}}"), 0, ""},
+		"when the run fails":               {documentOf(fire) + "on_failure: [" + shape("told", "error.message + item.step") + "]\n", 0, ""},
+		"its trigger when the run fails":   {documentOf(fire) + "on_failure: [" + shape("told", "trigger.n") + "]\n", 6, "There is no single trigger item when a run fails."},
+		"its steps when the run fails":     {documentOf(fire) + "on_failure: [" + shape("told", "steps.fire.n") + "]\n", 6, `cannot read what the step "fire" gave`},
+		"one name twice when it fails":     {documentOf(fire) + "on_failure: [" + fire + "]\n", 6, `is called "fire" already`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -180,30 +208,36 @@ func TestEditsWithinSteps(t *testing.T) {
 		lines []string // number and name of every step, after it
 		err   string
 	}{
-		"into a case":              {edits: []Edit{{Op: "insert", In: "ways/small", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.3 new"}},
-		"before another":           {edits: []Edit{{Op: "insert", In: "ways/large", To: 0, Value: added}}, lines: []string{"1 first", "2 ways", "2.1 new", "2.2 inner", "2.3 again"}},
-		"into a loop in a case":    {edits: []Edit{{Op: "insert", In: "again", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.2.1 new"}},
-		"into what is else":        {edits: []Edit{{Op: "insert", In: "ways/else", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.3 new"}},
-		"out of a case":            {edits: []Edit{{Op: "move", Step: "inner", In: "/", To: 2}}, lines: []string{"1 first", "2 ways", "2.1 again", "3 inner"}},
-		"from one case to another": {edits: []Edit{{Op: "move", Step: "inner", In: "ways/small"}}, lines: []string{"1 first", "2 ways", "2.1 again", "2.2 inner"}},
-		"within its case":          {edits: []Edit{{Op: "move", Step: "inner", To: 1}}, lines: []string{"1 first", "2 ways", "2.1 again", "2.2 inner"}},
-		"from above into a loop":   {edits: []Edit{{Op: "move", Step: "first", In: "again"}}, lines: []string{"1 ways", "1.1 inner", "1.2 again", "1.2.1 first"}},
-		"taken out":                {edits: []Edit{{Op: "remove", Step: "inner"}}, lines: []string{"1 first", "2 ways", "2.1 again"}},
-		"taken out with all in it": {edits: []Edit{{Op: "remove", Step: "ways"}}, lines: []string{"1 first"}},
-		"renamed, and followed":    {edits: []Edit{{Op: "rename", Step: "first", Value: "kept"}}, lines: []string{"1 kept", "2 ways", "2.1 inner", "2.2 again"}},
-		"a setting within":         {edits: []Edit{{Op: "set", Step: "inner", Key: "settings.set.y", Value: int64(5)}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again"}},
-		"into itself":              {edits: []Edit{{Op: "move", Step: "ways", In: "ways/small"}}, err: "a step cannot be moved into itself"},
-		"into what stands in it":   {edits: []Edit{{Op: "move", Step: "ways", In: "again"}}, err: "edit 1, move"},
-		"into no such case":        {edits: []Edit{{Op: "insert", In: "ways/huge", Value: added}}, err: "huge"},
-		"into what takes none":     {edits: []Edit{{Op: "insert", In: "inner", Value: added}}, err: "inner"},
-		"into no such step":        {edits: []Edit{{Op: "insert", In: "nothing", Value: added}}, err: "nothing"},
-		"no such step":             {edits: []Edit{{Op: "remove", Step: "nothing"}}, err: `there is no step "nothing"`},
-		"no such operation":        {edits: []Edit{{Op: "turn", Step: "first"}}, err: "there are set, trigger, insert, remove, move and rename"},
-		"one of several fails":     {edits: []Edit{{Op: "remove", Step: "inner"}, {Op: "remove", Step: "inner"}}, err: "edit 2, remove"},
+		"into a case":               {edits: []Edit{{Op: "insert", In: "ways/small", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.3 new"}},
+		"before another":            {edits: []Edit{{Op: "insert", In: "ways/large", To: 0, Value: added}}, lines: []string{"1 first", "2 ways", "2.1 new", "2.2 inner", "2.3 again"}},
+		"into a loop in a case":     {edits: []Edit{{Op: "insert", In: "again", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.2.1 new"}},
+		"into what is else":         {edits: []Edit{{Op: "insert", In: "ways/else", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "2.3 new"}},
+		"out of a case":             {edits: []Edit{{Op: "move", Step: "inner", In: "/", To: 2}}, lines: []string{"1 first", "2 ways", "2.1 again", "3 inner"}},
+		"from one case to another":  {edits: []Edit{{Op: "move", Step: "inner", In: "ways/small"}}, lines: []string{"1 first", "2 ways", "2.1 again", "2.2 inner"}},
+		"within its case":           {edits: []Edit{{Op: "move", Step: "inner", To: 1}}, lines: []string{"1 first", "2 ways", "2.1 again", "2.2 inner"}},
+		"from above into a loop":    {edits: []Edit{{Op: "move", Step: "first", In: "again"}}, lines: []string{"1 ways", "1.1 inner", "1.2 again", "1.2.1 first"}},
+		"taken out":                 {edits: []Edit{{Op: "remove", Step: "inner"}}, lines: []string{"1 first", "2 ways", "2.1 again"}},
+		"taken out with all in it":  {edits: []Edit{{Op: "remove", Step: "ways"}}, lines: []string{"1 first"}},
+		"renamed, and followed":     {edits: []Edit{{Op: "rename", Step: "first", Value: "kept"}}, lines: []string{"1 kept", "2 ways", "2.1 inner", "2.2 again"}},
+		"a setting within":          {edits: []Edit{{Op: "set", Step: "inner", Key: "settings.set.y", Value: int64(5)}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again"}},
+		"into itself":               {edits: []Edit{{Op: "move", Step: "ways", In: "ways/small"}}, err: "a step cannot be moved into itself"},
+		"into what stands in it":    {edits: []Edit{{Op: "move", Step: "ways", In: "again"}}, err: "edit 1, move"},
+		"into no such case":         {edits: []Edit{{Op: "insert", In: "ways/huge", Value: added}}, err: "huge"},
+		"into what takes none":      {edits: []Edit{{Op: "insert", In: "inner", Value: added}}, err: "inner"},
+		"into no such step":         {edits: []Edit{{Op: "insert", In: "nothing", Value: added}}, err: "nothing"},
+		"no such step":              {edits: []Edit{{Op: "remove", Step: "nothing"}}, err: `there is no step "nothing"`},
+		"no such operation":         {edits: []Edit{{Op: "turn", Step: "first"}}, err: "there are set, trigger, insert, paste, remove, move and rename"},
+		"into a fallback":           {edits: []Edit{{Op: "insert", In: "first/fallback", Value: added}}, lines: []string{"1 first", "1.1 new", "2 ways", "2.1 inner", "2.2 again"}},
+		"from a case to a fallback": {edits: []Edit{{Op: "move", Step: "inner", In: "first/fallback"}}, lines: []string{"1 first", "1.1 inner", "2 ways", "2.1 again"}},
+		"within a fallback":         {edits: []Edit{{Op: "insert", In: "first/fallback", Value: added}, {Op: "set", Step: "new", Key: "note", Value: "x"}, {Op: "move", Step: "new", In: "/", To: 9}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "3 new"}},
+		"for when the run fails":    {edits: []Edit{{Op: "insert", In: "/on_failure", Value: added}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again", "3 new"}},
+		"taken out of there":        {edits: []Edit{{Op: "insert", In: "/on_failure", Value: added}, {Op: "remove", Step: "new"}}, lines: []string{"1 first", "2 ways", "2.1 inner", "2.2 again"}},
+		"its name is taken there":   {edits: []Edit{{Op: "insert", In: "/on_failure", Value: added}, {Op: "insert", Value: added}}, err: `there is a step "new" already`},
+		"one of several fails":      {edits: []Edit{{Op: "remove", Step: "inner"}, {Op: "remove", Step: "inner"}}, err: "edit 2, remove"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			out, err := Apply([]byte(nestedText), c.edits)
+			out, _, err := Apply([]byte(nestedText), c.edits)
 			if c.err != "" {
 				require.ErrorContains(t, err, c.err)
 				return
@@ -225,7 +259,7 @@ func TestEditsWithinSteps(t *testing.T) {
 			}
 		})
 	}
-	out, err := Apply([]byte(nestedText), []Edit{{Op: "rename", Step: "first", Value: "kept"}})
+	out, _, err := Apply([]byte(nestedText), []Edit{{Op: "rename", Step: "first", Value: "kept"}})
 	require.NoError(t, err)
 	require.Contains(t, string(out), "steps.kept.x")
 }
@@ -237,17 +271,19 @@ func TestDifferencesWithinSteps(t *testing.T) {
 		edits []Edit
 		says  []string
 	}{
-		"new":      {[]Edit{{Op: "insert", In: "ways/small", Value: map[string]any{"name": "new", "type": "shape", "settings": map[string]any{"drop": []any{"z"}}}}}, []string{"New line 2.3: "}},
-		"gone":     {[]Edit{{Op: "remove", Step: "again"}}, []string{"Gone: "}},
-		"moved":    {[]Edit{{Op: "move", Step: "inner", In: "ways/small"}}, []string{"Moved to line 2.2: "}},
-		"changed":  {[]Edit{{Op: "set", Step: "inner", Key: "settings.set.y", Value: int64(5)}}, []string{"Line 2.1, "}},
-		"around":   {[]Edit{{Op: "set", Step: "ways", Key: "settings.take", Value: "every"}}, []string{"Line 2, "}},
-		"a rename": {[]Edit{{Op: "rename", Step: "ways", Value: "paths"}}, []string{"name is “paths”, was “ways”"}},
+		"new":        {[]Edit{{Op: "insert", In: "ways/small", Value: map[string]any{"name": "new", "type": "shape", "settings": map[string]any{"drop": []any{"z"}}}}}, []string{"New line 2.3: "}},
+		"gone":       {[]Edit{{Op: "remove", Step: "again"}}, []string{"Gone: "}},
+		"moved":      {[]Edit{{Op: "move", Step: "inner", In: "ways/small"}}, []string{"Moved to line 2.2: "}},
+		"changed":    {[]Edit{{Op: "set", Step: "inner", Key: "settings.set.y", Value: int64(5)}}, []string{"Line 2.1, "}},
+		"around":     {[]Edit{{Op: "set", Step: "ways", Key: "settings.take", Value: "every"}}, []string{"Line 2, "}},
+		"a rename":   {[]Edit{{Op: "rename", Step: "ways", Value: "paths"}}, []string{"name is “paths”, was “ways”"}},
+		"a fallback": {[]Edit{{Op: "insert", In: "first/fallback", Value: map[string]any{"name": "new", "type": "shape"}}}, []string{"on_error is “fallback”, was not set", "New line 1.1: "}},
+		"a failure":  {[]Edit{{Op: "insert", In: "/on_failure", Value: map[string]any{"name": "new", "type": "shape"}}}, []string{"New line 3: "}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			before, _, _ := Read([]byte(nestedText))
-			text, err := Apply([]byte(nestedText), c.edits)
+			text, _, err := Apply([]byte(nestedText), c.edits)
 			require.NoError(t, err)
 			after, _, _ := Read(text)
 			var said []string

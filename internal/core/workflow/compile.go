@@ -19,6 +19,7 @@ import (
 type Plan struct {
 	Workflow *Workflow
 	Root     *CompiledBlock
+	Fails    *CompiledBlock  // what is done when a run fails; nil: nothing
 	Steps    []*CompiledStep // all of them in reading order: the columns
 	Label    *expr.Program
 	Catalog  *Catalog // of which it was made
@@ -32,10 +33,11 @@ type Plan struct {
 // CompiledBlock is a list of steps: those of the workflow itself, of a case, or
 // of the body of a loop.
 type CompiledBlock struct {
-	Name  string
-	Of    *CompiledStep // nil for the workflow itself
-	Index int           // among the blocks of that step
-	Steps []*CompiledStep
+	Name     string
+	Of       *CompiledStep // nil for the workflow itself
+	Index    int           // among the blocks of that step
+	Fallback bool
+	Steps    []*CompiledStep
 }
 
 // CompiledStep is one step of a plan.
@@ -71,6 +73,9 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 		}
 	}
 	p.Root = c.block(w.Steps, &CompiledBlock{}, 0)
+	if len(w.OnFailure) > 0 {
+		p.Fails = c.block(w.OnFailure, &CompiledBlock{Name: OnFailureBlock}, 0)
+	}
 	c.holds()
 	var err error
 	if w.Label != "" {
@@ -116,12 +121,12 @@ func (c *compiler) block(list []Step, in *CompiledBlock, depth int) *CompiledBlo
 		if err := s.compile(p.Catalog); err != nil {
 			c.errs = append(c.errs, fmt.Errorf("step %s: %w", s.Name, err))
 		}
-		inner := depth
-		if s.Loops() {
-			inner++
-		}
 		for j, b := range s.Step.Blocks {
-			s.Blocks = append(s.Blocks, c.block(b.Steps, &CompiledBlock{Name: b.Name, Of: s, Index: j}, inner))
+			inner := depth
+			if s.Loops() && !b.Fallback {
+				inner++
+			}
+			s.Blocks = append(s.Blocks, c.block(b.Steps, &CompiledBlock{Name: b.Name, Of: s, Index: j, Fallback: b.Fallback}, inner))
 		}
 	}
 	return in
@@ -255,6 +260,51 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 
 // Lists tells whether the step calls an action that gives a list of items.
 func (s *CompiledStep) Lists() bool { return s.Action != nil && s.Action.List() }
+
+// FallsInto is the block of items for which the step failed; nil if it has none
+// or does not take it.
+func (s *CompiledStep) FallsInto() *CompiledBlock {
+	if s.OnError != OnErrorFallback {
+		return nil
+	}
+	for _, b := range s.Blocks {
+		if b.Fallback {
+			return b
+		}
+	}
+	return nil
+}
+
+// Cases are the blocks that stand within the step's settings.
+func (s *CompiledStep) Cases() []*CompiledBlock {
+	if n := len(s.Blocks); n > 0 && s.Blocks[n-1].Fallback {
+		return s.Blocks[:n-1]
+	}
+	return s.Blocks
+}
+
+// Picks tells whether the step takes the whole list in and lets some of its items
+// go on.
+func (s *CompiledStep) Picks() bool {
+	_, ok := s.Operator.(steps.Picker)
+	return ok && !s.Off
+}
+
+// Sifts tells whether what becomes of an item at the step depends on those that
+// came before it.
+func (s *CompiledStep) Sifts() bool {
+	_, ok := s.Operator.(steps.Sieve)
+	return ok && !s.Off
+}
+
+// OnFailure tells whether the step is done when a run fails.
+func (s *CompiledStep) OnFailure() bool {
+	in := s.In
+	for in.Of != nil {
+		in = in.Of.In
+	}
+	return in.Name == OnFailureBlock
+}
 
 // Groups tells whether the step makes one item of many.
 func (s *CompiledStep) Groups() bool {

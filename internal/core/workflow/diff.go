@@ -66,6 +66,8 @@ func Diff(before, after *Workflow, catalog *Catalog) []Change {
 // nestOf names the steps in which a line stands, as Edit.In does.
 func nestOf(l Line) string {
 	switch {
+	case l.Of == nil && l.Block != nil:
+		return top + l.Block.Name
 	case l.Of == nil:
 		return ""
 	case l.Block.Name == "":
@@ -101,7 +103,7 @@ func stepDiff(a, b *Step) string {
 			continue
 		}
 		x, y := reflect.ValueOf(*a).Field(i).Interface(), reflect.ValueOf(*b).Field(i).Interface()
-		if key == "was" || reflect.DeepEqual(x, y) {
+		if key == "was" || key == FallbackBlock || reflect.DeepEqual(x, y) { // a fallback is told line by line
 			continue
 		}
 		switch key {

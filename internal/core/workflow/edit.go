@@ -2,81 +2,96 @@ package workflow
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/document"
-	"youngtrellis/internal/core/form"
-	"youngtrellis/internal/core/steps"
 )
 
 // Edit is one change to a draft. Op says which:
 //
 //	set      Key of the step (or of the workflow, without Step) becomes Value; nil removes it
 //	trigger  Key of the trigger becomes Value
-//	insert   Value, a step, is put at place To of the steps In
+//	insert   Value, a step, is put at place To of the steps In; into a branch itself, Value is a case
+//	paste    Value, text of steps, is put there, or of cases, beside the case Step or into
+//	         the branch Step; what is called as another is renamed
 //	remove   the step is taken out, with all that stands in it
 //	move     the step goes to place To of the steps In, or of those where it stands
 //	rename   the step gets the name Value; references follow
+//
+// Step can be a case too, as STEP/CASE: it can be set, renamed, removed, and
+// moved within its branch. STEP/else, STEP/fallback and /on_failure can be removed.
 type Edit struct {
 	Op   string `json:"op"`
 	Step string `json:"step,omitempty"`
 	Key  string `json:"key,omitempty"`
 	To   int    `json:"to,omitempty"`
-	// In names the steps within a step: STEP, or STEP/CASE where it has cases. ""
-	// are the workflow's own, and for a move those where the step stands.
+	// In names the steps within a step: STEP, or STEP/CASE where it has cases, or
+	// STEP/fallback. "/on_failure" are those for when a run fails, "/" the
+	// workflow's own; so is "", but for a move, where it is where the step stands.
 	In    string `json:"in,omitempty"`
 	Value any    `json:"value,omitempty"`
 }
 
-// Apply makes the edits in the text, keeping comments and order. None is made
-// if one of them cannot be.
-func Apply(text []byte, edits []Edit) ([]byte, error) {
+// Apply makes the edits in the text, keeping comments and order, and tells in
+// how many places references followed. None is made if one of them cannot be.
+func Apply(text []byte, edits []Edit) (out []byte, followed int, err error) {
 	doc, err := document.Parse(text)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	for i, e := range edits {
-		if err := apply(doc, e); err != nil {
-			return nil, fmt.Errorf("edit %d, %s: %w", i+1, e.Op, err)
+		n, err := apply(doc, e)
+		if err != nil {
+			return nil, 0, fmt.Errorf("edit %d, %s: %w", i+1, e.Op, err)
 		}
+		followed += n
 	}
-	return doc.Encode()
+	out, err = doc.Encode()
+	return out, followed, err
 }
 
-func apply(doc *document.Document, e Edit) error {
-	if e.Op == "set" && e.Step == "" {
-		return doc.Set("", e.Key, e.Value)
-	}
-	if e.Op == "trigger" {
-		return setDeep(doc, "trigger", e.Key, e.Value)
-	}
-	if e.Op == "insert" {
-		return insert(doc, e)
+func apply(doc *document.Document, e Edit) (followed int, err error) {
+	switch {
+	case e.Op == "set" && e.Step == "":
+		return 0, doc.Set("", e.Key, e.Value)
+	case e.Op == "trigger":
+		return 0, setDeep(doc, "trigger", e.Key, e.Value)
+	case e.Op == "insert":
+		return 0, insert(doc, e)
+	case e.Op == "paste":
+		return paste(doc, e)
+	case e.Op == "remove" && isBlock(e.Step):
+		if done, err := removeBlock(doc, e.Step); done || err != nil {
+			return 0, err
+		}
 	}
 	list, at, ok := locate(doc, e.Step)
 	if !ok {
-		return fmt.Errorf("there is no step %q", e.Step)
+		return 0, fmt.Errorf("there is no step %q", e.Step)
 	}
+	path := fmt.Sprintf("%s[%d]", list, at)
 	switch e.Op {
 	case "set":
-		return setDeep(doc, fmt.Sprintf("%s[%d]", list, at), e.Key, e.Value)
+		return 0, setDeep(doc, path, e.Key, e.Value)
 	case "remove":
 		_, err := doc.Remove(list, at)
-		return err
+		return 0, err
 	case "move":
-		return move(doc, list, at, e)
+		return 0, move(doc, list, at, e)
 	case "rename":
-		return rename(doc, fmt.Sprintf("%s[%d]", list, at), e)
+		return rename(doc, list, at, e)
 	}
-	return fmt.Errorf("the operation %q is not known; there are set, trigger, insert, remove, move and rename", e.Op)
+	return 0, fmt.Errorf("the operation %q is not known; there are set, trigger, insert, paste, remove, move and rename", e.Op)
 }
 
 // move takes a step out and puts it where it belongs now. The place is counted
 // without the step itself.
 func move(doc *document.Document, list string, at int, e Edit) error {
+	if isBlock(e.Step) && e.In != "" {
+		return fmt.Errorf("a case stays in its branch; copy it, and paste it into the other")
+	}
 	if e.In == e.Step || strings.HasPrefix(e.In, e.Step+"/") {
 		return fmt.Errorf("a step cannot be moved into itself")
 	}
@@ -103,8 +118,11 @@ const top = "/"
 // container finds the list of steps that In names, and makes it where it is
 // not there yet.
 func container(doc *document.Document, in string) (string, error) {
-	if in == top || in == "" {
+	switch in {
+	case top, "":
 		return list(doc, "", "steps")
+	case top + OnFailureBlock:
+		return list(doc, "", OnFailureBlock)
 	}
 	name, block, _ := strings.Cut(in, "/")
 	at, i, ok := locate(doc, name)
@@ -113,13 +131,21 @@ func container(doc *document.Document, in string) (string, error) {
 	}
 	path := fmt.Sprintf("%s[%d]", at, i)
 	for _, b := range blocks(doc, path) {
-		if b.Name == block || block == "" && !b.Owned && b.Name == "steps" {
-			parent, key := path+".settings", b.Place
+		if b.Name == block {
+			parent, key := path, b.Place
 			if i := strings.LastIndexByte(b.Place, '.'); i >= 0 {
 				parent, key = parent+"."+b.Place[:i], b.Place[i+1:]
 			}
 			return list(doc, parent, key)
 		}
+	}
+	if block == FallbackBlock {
+		if doc.At(path+".on_error") == nil {
+			if err := doc.Set(path, "on_error", OnErrorFallback); err != nil {
+				return "", err
+			}
+		}
+		return list(doc, path, FallbackBlock)
 	}
 	if block == "else" {
 		return list(doc, path+".settings", "else")
@@ -145,15 +171,22 @@ func list(doc *document.Document, parent, key string) (string, error) {
 }
 
 // blocks lists the steps within the step at a path.
-func blocks(doc *document.Document, path string) []form.Nested {
-	step, _ := document.Value(doc.At(path)).(map[string]any)
-	kind, _ := step["type"].(string)
-	k, ok := steps.Find(kind)
-	if !ok {
-		return nil
+func blocks(doc *document.Document, path string) []*Block { return blocksOf(sketch(doc.At(path))) }
+
+// sketch reads of a step, which may not be finished, what tells which steps
+// stand in it.
+func sketch(n *yaml.Node) *Step {
+	s := &Step{}
+	if n == nil {
+		return s
 	}
-	settings, _ := step["settings"].(map[string]any)
-	return k.Blocks(settings)
+	step, _ := document.Value(n).(map[string]any)
+	s.Type, _ = step["type"].(string)
+	s.Settings, _ = step["settings"].(map[string]any)
+	if step["fallback"] != nil {
+		s.Fallback = []Step{}
+	}
+	return s
 }
 
 // setDeep sets a key such as settings.where, making the objects on the way.
@@ -179,11 +212,14 @@ func setDeep(doc *document.Document, path, key string, value any) error {
 }
 
 func insert(doc *document.Document, e Edit) error {
-	step, ok := e.Value.(map[string]any)
+	value, ok := e.Value.(map[string]any)
 	if !ok {
 		return fmt.Errorf("a step is an object")
 	}
-	name, _ := step["name"].(string)
+	name, _ := value["name"].(string)
+	if cases, ok := casesOf(doc, e.In); ok {
+		return insertCase(doc, cases, e, name, value)
+	}
 	if !stepName.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of a step", name)
 	}
@@ -196,15 +232,21 @@ func insert(doc *document.Document, e Edit) error {
 	if err != nil {
 		return err
 	}
-	return doc.Insert(path, e.To, document.Node(step))
+	return doc.Insert(path, e.To, document.Node(value))
 }
 
-// locate finds a step by name: the list in which it stands, and its place there.
+// locate finds a step by name, or a case as STEP/CASE: the list in which it
+// stands, and its place there.
 func locate(doc *document.Document, name string) (list string, at int, ok bool) {
-	if doc.At("steps") == nil {
-		return "", 0, false
+	if of, name, ok := strings.Cut(name, "/"); ok {
+		return locateCase(doc, of, name)
 	}
-	return locateIn(doc, "steps", name)
+	for _, in := range []string{"steps", OnFailureBlock} {
+		if list, at, ok = locateIn(doc, in, name); ok {
+			return list, at, true
+		}
+	}
+	return "", 0, false
 }
 
 func locateIn(doc *document.Document, list, name string) (string, int, bool) {
@@ -218,7 +260,7 @@ func locateIn(doc *document.Document, list, name string) (string, int, bool) {
 		}
 		path := fmt.Sprintf("%s[%d]", list, i)
 		for _, b := range blocks(doc, path) {
-			if in, at, ok := locateIn(doc, path+".settings."+b.Place, name); ok {
+			if in, at, ok := locateIn(doc, path+"."+b.Place, name); ok {
 				return in, at, true
 			}
 		}
@@ -249,38 +291,4 @@ func stepNames(n *yaml.Node) []string {
 		out = append(out, stepNames(c)...)
 	}
 	return out
-}
-
-func rename(doc *document.Document, path string, e Edit) error {
-	name, _ := e.Value.(string)
-	if !stepName.MatchString(name) {
-		return fmt.Errorf("%q cannot be the name of a step: small letters, digits and _, beginning with a letter", name)
-	}
-	if name == e.Step {
-		return nil
-	}
-	if _, _, taken := locate(doc, name); taken {
-		return fmt.Errorf("there is a step %q already", name)
-	}
-	if err := doc.Set(path, "name", name); err != nil {
-		return err
-	}
-	if doc.At(path+".was") == nil {
-		if err := doc.Set(path, "was", e.Step); err != nil {
-			return err
-		}
-	}
-	old := regexp.QuoteMeta(e.Step)
-	rewrite(doc.At("steps"), regexp.MustCompile(`\bsteps\.`+old+`\b`), "steps."+name)
-	rewrite(doc.At("steps"), regexp.MustCompile(`\bcolumn\(\s*(["'])`+old+`["']\s*\)`), "column(${1}"+name+"${1})")
-	return nil
-}
-
-func rewrite(n *yaml.Node, old *regexp.Regexp, fresh string) {
-	if n.Kind == yaml.ScalarNode {
-		n.Value = old.ReplaceAllString(n.Value, fresh)
-	}
-	for _, c := range n.Content {
-		rewrite(c, old, fresh)
-	}
 }

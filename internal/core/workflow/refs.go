@@ -37,6 +37,8 @@ func (p *Plan) earlier(s *CompiledStep, name string) (*CompiledStep, error) {
 	}
 	ex, es := meet(x, s)
 	switch {
+	case s.OnFailure() != x.OnFailure():
+		return nil, fmt.Errorf("a step that is done when the run fails cannot read what the step %q gave; item.message, item.step and item.label say what happened", name)
 	case ex == nil:
 		return nil, fmt.Errorf("the step %q stands in another case; an item goes through one of them", name)
 	case ex.At > es.At:
@@ -74,6 +76,19 @@ func joins(x, s *CompiledStep) *CompiledStep {
 		}
 	}
 	return nil
+}
+
+// Rescues tells whether the step stands in a fallback, or is done when a run
+// fails.
+func (s *CompiledStep) Rescues() bool {
+	for in := s.In; ; in = in.Of.In {
+		if in.Fallback {
+			return true
+		}
+		if in.Of == nil {
+			return in.Name == OnFailureBlock
+		}
+	}
 }
 
 // Loop is the innermost loop in which the step stands; nil if there is none.

@@ -48,7 +48,8 @@ func Schema(catalog *Catalog) map[string]any {
 			"when_unknown": oneOf("For a call that may have been sent.", UnknownAsk, UnknownResend, UnknownDone),
 			"timeout":      text("The longest that one call may take, as 60s."),
 			"parallel":     map[string]any{"type": "integer", "minimum": 1, "maximum": MaxParallel, "description": "Items at once; the order is kept."},
-			"on_error":     oneOf("What becomes of an item whose call failed.", OnErrorStop, OnErrorSetAside),
+			"on_error":     oneOf("What becomes of an item for which the step failed.", OnErrorStop, OnErrorSetAside, OnErrorContinue, OnErrorFallback),
+			"fallback":     map[string]any{"type": "array", "items": map[string]any{"$ref": "#/$defs/step"}, "description": "The steps that an item takes when on_error is fallback, before it rejoins the others. error says why."},
 			"late":         oneOf("What becomes of items that meet a list that was closed before.", LateLeave, LateAlone, LateAgain),
 			"retry": map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
 				"attempts": map[string]any{"type": "integer", "minimum": 1, "maximum": 20},
@@ -73,7 +74,8 @@ func Schema(catalog *Catalog) map[string]any {
 			"vars":    map[string]any{"type": "object", "description": "Values used as vars.NAME."},
 			"trigger": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"type"}, "allOf": startConditions,
 				"properties": map[string]any{"type": map[string]any{"enum": starts}, "settings": map[string]any{"type": "object"}}},
-			"steps": map[string]any{"type": "array", "maxItems": MaxSteps, "items": map[string]any{"$ref": "#/$defs/step"}},
+			"on_failure": map[string]any{"type": "array", "items": map[string]any{"$ref": "#/$defs/step"}, "description": "Steps that are done once when a run fails."},
+			"steps":      map[string]any{"type": "array", "maxItems": MaxSteps, "items": map[string]any{"$ref": "#/$defs/step"}},
 		},
 		"$defs": map[string]any{"step": step},
 	}

@@ -36,6 +36,8 @@ type Workflow struct {
 	Trigger Trigger        `doc:"trigger,required"`
 	Vars    map[string]any `doc:"vars"`
 	Steps   []Step         `doc:"steps"`
+	// OnFailure are the steps that are done once when a run fails.
+	OnFailure []Step `doc:"on_failure"`
 }
 
 // Trigger says what starts runs.
@@ -62,19 +64,28 @@ type Step struct {
 	Timeout     string         `doc:"timeout"`
 	Parallel    int            `doc:"parallel"`
 	OnError     string         `doc:"on_error"`
+	Fallback    []Step         `doc:"fallback"`
 	Late        string         `doc:"late"`
 
-	Blocks []*Block // the steps that stand within its settings
+	Blocks []*Block // the steps that stand within it: its cases or its body, and its fallback
 	path   string   // as steps[2].settings.cases[0].steps[1]
 }
 
-// Block is a list of steps within a step: a case of a branch, the body of a loop.
+// Block is a list of steps within a step: a case of a branch, the body of a
+// loop, the fallback of any.
 type Block struct {
-	Place string // within the settings, as cases[0].steps
-	Name  string // of the case; "" where the step has only this one
-	When  string // which items come here, in words
-	Steps []Step
+	Place    string // within the step, as settings.cases[0].steps
+	Name     string // of the case; "" where the step has only this one
+	When     string // which items come here, in words
+	Fallback bool   // items come here for which the step failed
+	Steps    []Step
 }
+
+// Names of blocks that are no cases.
+const (
+	FallbackBlock  = "fallback"
+	OnFailureBlock = "on_failure"
+)
 
 // Retry says how often and how patiently a failed call is tried again.
 type Retry struct {
@@ -90,6 +101,8 @@ type Retry struct {
 const (
 	OnErrorStop     = "stop"
 	OnErrorSetAside = "set_aside"
+	OnErrorContinue = "continue"
+	OnErrorFallback = "fallback"
 
 	WhenNoneEnd  = "end"
 	WhenNonePass = "pass"
@@ -136,6 +149,7 @@ func Read(text []byte) (*Workflow, *document.Document, []document.Problem) {
 	w := &Workflow{}
 	problems := doc.Decode(w)
 	problems = append(problems, nest(doc, w.Steps, "steps", 1)...)
+	problems = append(problems, nest(doc, w.OnFailure, OnFailureBlock, 1)...)
 	for i := range problems {
 		problems[i].Step = w.stepAt(problems[i].Path)
 	}
@@ -148,34 +162,67 @@ func nest(doc *document.Document, list []Step, path string, depth int) []documen
 	for i := range list {
 		s := &list[i]
 		s.path = fmt.Sprintf("%s[%d]", path, i)
-		k, ok := steps.Find(s.Type)
-		if !ok {
-			continue
-		}
-		for _, n := range k.Blocks(s.Settings) {
-			b := &Block{Place: n.Place, When: n.When}
-			if n.Owned || n.Name != "steps" {
-				b.Name = n.Name
-			}
-			s.Blocks = append(s.Blocks, b)
-			at := s.path + ".settings." + n.Place
+		s.Blocks = blocksOf(s)
+		for _, b := range s.Blocks {
+			at := s.path + "." + b.Place
 			if node := doc.At(at); node == nil || node.Kind != yaml.SequenceNode {
 				continue
 			}
 			if depth == MaxNesting {
 				line, column := doc.Place(at)
 				problems = append(problems, document.Problem{Severity: document.SeverityError, Path: at, Line: line, Column: column, Message: fmt.Sprintf("Steps stand within one another more than %d deep.", MaxNesting)})
+				b.Steps = nil
 				continue
 			}
-			problems = append(problems, doc.DecodeAt(at, &b.Steps)...)
+			if !b.Fallback { // that was read with the step
+				problems = append(problems, doc.DecodeAt(at, &b.Steps)...)
+			}
 			problems = append(problems, nest(doc, b.Steps, at, depth+1)...)
 		}
 	}
 	return problems
 }
 
+// blocksOf lists the blocks of a step, without the steps of those that stand
+// within its settings.
+func blocksOf(s *Step) []*Block {
+	var out []*Block
+	if k, ok := steps.Find(s.Type); ok {
+		for _, n := range k.Blocks(s.Settings) {
+			b := &Block{Place: "settings." + n.Place, When: n.When}
+			if n.Owned || n.Name != "steps" {
+				b.Name = n.Name
+			}
+			out = append(out, b)
+		}
+	}
+	if s.Fallback != nil {
+		out = append(out, &Block{Place: FallbackBlock, Name: FallbackBlock, Fallback: true, Steps: s.Fallback})
+	}
+	return out
+}
+
+// Condition is the expression that sends items into a case of the step; there is
+// none for else and for a fallback.
+func (b *Block) Condition(of *Step) (string, bool) {
+	cases, _ := of.Settings["cases"].([]any)
+	for _, c := range cases {
+		if c, ok := c.(map[string]any); ok && c["name"] == b.Name && !b.Fallback {
+			when, _ := c["when"].(string)
+			return when, true
+		}
+	}
+	return "", false
+}
+
 // Sentence words a case.
 func (b *Block) Sentence() string {
+	switch {
+	case b.Fallback:
+		return "if it fails"
+	case b.Name == OnFailureBlock:
+		return "if the run fails"
+	}
 	name := strings.ReplaceAll(b.Name, "_", " ")
 	if b.When == "" {
 		return name
@@ -210,7 +257,7 @@ type Line struct {
 	Number string // as 3 or 3.2; "" for a case
 	Depth  int    // 0 for the steps of the workflow itself
 	Step   *Step  // nil for a case
-	Of     *Step  // the step in which it stands; nil for those of the workflow
+	Of     *Step  // the step in which it stands; nil for those of the workflow itself
 	Block  *Block // the case, or the block in which the step stands
 }
 
@@ -218,7 +265,13 @@ type Line struct {
 // numbered through over its cases.
 func (w *Workflow) Lines() iter.Seq[Line] {
 	return func(yield func(Line) bool) {
-		lines(w.Steps, Line{}, "", 0, yield)
+		if !lines(w.Steps, Line{}, "", 0, yield) || len(w.OnFailure) == 0 {
+			return
+		}
+		in := Line{Depth: 1, Block: &Block{Place: OnFailureBlock, Name: OnFailureBlock, Steps: w.OnFailure}}
+		if yield(Line{Block: in.Block}) {
+			lines(w.OnFailure, in, "", len(w.Steps), yield)
+		}
 	}
 }
 
@@ -286,9 +339,21 @@ func (w *Workflow) UpTo(name string) *Workflow {
 	cut := *w
 	list, found := upTo(w.Steps, name)
 	if !found {
+		return w.failing(name)
+	}
+	cut.OnFailure = nil
+	cut.Steps = list
+	return &cut
+}
+
+// failing is UpTo for a step that is done when a run fails.
+func (w *Workflow) failing(name string) *Workflow {
+	list, found := upTo(w.OnFailure, name)
+	if !found {
 		return nil
 	}
-	cut.Steps = list
+	cut := *w
+	cut.OnFailure = list
 	return &cut
 }
 

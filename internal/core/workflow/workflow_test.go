@@ -53,7 +53,7 @@ func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
 
 func TestEditsKeepTheRestAsItStands(t *testing.T) {
 	t.Parallel()
-	out, err := Apply(example(t, "counter-calls"), []Edit{
+	out, _, err := Apply(example(t, "counter-calls"), []Edit{
 		{Op: "set", Step: "real", Key: "settings.where", Value: "item.duration_s >= 30"},
 		{Op: "rename", Step: "studio", Value: "caller_studio"},
 		{Op: "insert", To: 1, Value: map[string]any{"name": "short", "type": "shape", "settings": map[string]any{"keep": "all"}}},
@@ -69,7 +69,7 @@ func TestEditsKeepTheRestAsItStands(t *testing.T) {
 	require.Contains(t, string(out), "# the switchboard sometimes reports a call twice")
 	require.Contains(t, string(out), "# only one of the two number fields is filled in")
 	for _, bad := range []Edit{{Op: "remove", Step: "none"}, {Op: "jump"}, {Op: "rename", Step: "real", Value: "Not A Name"}, {Op: "rename", Step: "real", Value: "call"}, {Op: "insert", Value: "x"}} {
-		_, err := Apply(example(t, "counter-calls"), []Edit{bad})
+		_, _, err := Apply(example(t, "counter-calls"), []Edit{bad})
 		require.Error(t, err)
 	}
 }
@@ -77,7 +77,7 @@ func TestEditsKeepTheRestAsItStands(t *testing.T) {
 func TestRenamingFollowsReferences(t *testing.T) {
 	t.Parallel()
 	text := "format: young-trellis/1\nname: a\ntrigger: {type: manual}\nsteps:\n  - {name: one, type: shape, settings: {keep: all}}\n  - {name: two, type: filter, settings: {where: steps.one.x > steps.one_more.y}}\n"
-	out, err := Apply([]byte(text), []Edit{{Op: "rename", Step: "one", Value: "first"}})
+	out, _, err := Apply([]byte(text), []Edit{{Op: "rename", Step: "one", Value: "first"}})
 	require.NoError(t, err)
 	require.Contains(t, string(out), "steps.first.x > steps.one_more.y")
 }
@@ -86,7 +86,7 @@ func TestDifferencesAreSentences(t *testing.T) {
 	t.Parallel()
 	c := shipped(t)
 	before, _, _ := Read(example(t, "counter-calls"))
-	text, err := Apply(example(t, "counter-calls"), []Edit{{Op: "set", Step: "real", Key: "settings.where", Value: "item.duration_s >= 30"}, {Op: "remove", Step: "noted"}, {Op: "rename", Step: "call", Value: "kept"}})
+	text, _, err := Apply(example(t, "counter-calls"), []Edit{{Op: "set", Step: "real", Key: "settings.where", Value: "item.duration_s >= 30"}, {Op: "remove", Step: "noted"}, {Op: "rename", Step: "call", Value: "kept"}})
 	require.NoError(t, err)
 	after, _, _ := Read(text)
 	var said []string

@@ -27,6 +27,12 @@ type Grower struct {
 	List func(name string) []string
 	// Wait gives a step that waits; within a loop there may be many of them.
 	Wait func(name string, looped bool) string
+	// Fails gives a step that writes n and fails for some items for good; ways is
+	// what follows then, as on_error and fallback say it.
+	Fails func(name, ways string) string
+	// Chance lets steps draw at random. What they draw hangs on the names of items,
+	// which are others where a later pass makes them.
+	Chance bool
 	// Carried are the fields that items keep beside n when several become one.
 	Carried []string
 
@@ -49,10 +55,19 @@ func (g *Grower) steps(depth int) string {
 	return "[" + strings.Join(list, ", ") + "]"
 }
 
+// some draws a list that is not empty.
+func (g *Grower) some(depth int) string {
+	if list := g.steps(depth); list != "[]" {
+		return list
+	}
+	g.names++
+	return fmt.Sprintf("[{name: s%d, type: shape}]", g.names)
+}
+
 func (g *Grower) step(depth int) []string {
-	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column"}
+	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column", "sort", "take", "distinct", "continue"}
 	if depth < 3 {
-		kinds = append(kinds, "branch", "branch", "loop", "loop", "until")
+		kinds = append(kinds, "branch", "branch", "loop", "loop", "until", "fallback", "fallback")
 	}
 	kind := g.Of(kinds...)
 	if kind == "spread" || kind == "list" {
@@ -80,6 +95,20 @@ func (g *Grower) step(depth int) []string {
 		return []string{g.Wait(n, g.loops > 0)}
 	case "column":
 		return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + 1 )"}}}`, n), fmt.Sprintf(`{name: %s_c, type: shape, settings: {set: {of: "(= len(column(\"%s\")) )"}}}`, n, n)}
+	case "sort":
+		return []string{fmt.Sprintf(`{name: %s, type: sort, settings: {by: [{of: item.n %% %d, order: %s}, {of: item.n}]}}`, n, g.Between(2, 4), g.Of("ascending", "descending"))}
+	case "take":
+		which := []string{"first", "last", "rest"}
+		if g.Chance {
+			which = append(which, "random")
+		}
+		return []string{fmt.Sprintf(`{name: %s, type: take, settings: {which: %s, count: %d%s}}`, n, g.Of(which...), g.Between(1, 12), g.Of("", ", by: item.n % 2"))}
+	case "distinct":
+		return []string{fmt.Sprintf(`{name: %s, type: distinct, settings: {by: item.n %% %d}}`, n, g.Between(3, 12))}
+	case "continue":
+		return []string{g.Fails(n, "on_error: continue")}
+	case "fallback":
+		return []string{g.Fails(n, "on_error: fallback, fallback: "+g.some(depth+1))}
 	case "branch":
 		return []string{g.branch(n, depth)}
 	case "loop", "until":
