@@ -24,27 +24,48 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ColumnNest.
+const (
+	Branch   ColumnNest = "branch"
+	Fallback ColumnNest = "fallback"
+	Loop     ColumnNest = "loop"
+)
+
+// Valid indicates whether the value is a known member of the ColumnNest enum.
+func (e ColumnNest) Valid() bool {
+	switch e {
+	case Branch:
+		return true
+	case Fallback:
+		return true
+	case Loop:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ConnectionState.
 const (
-	Broken    ConnectionState = "broken"
-	Confirm   ConnectionState = "confirm"
-	Consent   ConnectionState = "consent"
-	Ok        ConnectionState = "ok"
-	Unchecked ConnectionState = "unchecked"
+	ConnectionStateBroken    ConnectionState = "broken"
+	ConnectionStateConfirm   ConnectionState = "confirm"
+	ConnectionStateConsent   ConnectionState = "consent"
+	ConnectionStateOk        ConnectionState = "ok"
+	ConnectionStateUnchecked ConnectionState = "unchecked"
 )
 
 // Valid indicates whether the value is a known member of the ConnectionState enum.
 func (e ConnectionState) Valid() bool {
 	switch e {
-	case Broken:
+	case ConnectionStateBroken:
 		return true
-	case Confirm:
+	case ConnectionStateConfirm:
 		return true
-	case Consent:
+	case ConnectionStateConsent:
 		return true
-	case Ok:
+	case ConnectionStateOk:
 		return true
-	case Unchecked:
+	case ConnectionStateUnchecked:
 		return true
 	default:
 		return false
@@ -71,6 +92,8 @@ func (e ConnectorTriggerKind) Valid() bool {
 
 // Defines values for Fate.
 const (
+	FateEndedRun        Fate = "ended_run"
+	FateFellBack        Fate = "fell_back"
 	FateGaveNothing     Fate = "gave_nothing"
 	FateHeldBack        Fate = "held_back"
 	FateJoined          Fate = "joined"
@@ -83,12 +106,17 @@ const (
 	FateSetAside        Fate = "set_aside"
 	FateStopped         Fate = "stopped"
 	FateWaiting         Fate = "waiting"
+	FateWentOn          Fate = "went_on"
 	FateWritten         Fate = "written"
 )
 
 // Valid indicates whether the value is a known member of the Fate enum.
 func (e Fate) Valid() bool {
 	switch e {
+	case FateEndedRun:
+		return true
+	case FateFellBack:
+		return true
 	case FateGaveNothing:
 		return true
 	case FateHeldBack:
@@ -112,6 +140,8 @@ func (e Fate) Valid() bool {
 	case FateStopped:
 		return true
 	case FateWaiting:
+		return true
+	case FateWentOn:
 		return true
 	case FateWritten:
 		return true
@@ -156,6 +186,114 @@ func (e InHandStage) Valid() bool {
 	case Starting:
 		return true
 	case Taken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ItemKind.
+const (
+	ItemKindMayHaveBeenSent ItemKind = "may_have_been_sent"
+	ItemKindSetAside        ItemKind = "set_aside"
+)
+
+// Valid indicates whether the value is a known member of the ItemKind enum.
+func (e ItemKind) Valid() bool {
+	switch e {
+	case ItemKindMayHaveBeenSent:
+		return true
+	case ItemKindSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KindDoes.
+const (
+	Calls   KindDoes = "calls"
+	Ends    KindDoes = "ends"
+	Holds   KindDoes = "holds"
+	Loops   KindDoes = "loops"
+	Picks   KindDoes = "picks"
+	Spreads KindDoes = "spreads"
+)
+
+// Valid indicates whether the value is a known member of the KindDoes enum.
+func (e KindDoes) Valid() bool {
+	switch e {
+	case Calls:
+		return true
+	case Ends:
+		return true
+	case Holds:
+		return true
+	case Loops:
+		return true
+	case Picks:
+		return true
+	case Spreads:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingState.
+const (
+	MendingStateCancelled  MendingState = "cancelled"
+	MendingStateCancelling MendingState = "cancelling"
+	MendingStateEnded      MendingState = "ended"
+	MendingStateGoing      MendingState = "going"
+)
+
+// Valid indicates whether the value is a known member of the MendingState enum.
+func (e MendingState) Valid() bool {
+	switch e {
+	case MendingStateCancelled:
+		return true
+	case MendingStateCancelling:
+		return true
+	case MendingStateEnded:
+		return true
+	case MendingStateGoing:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingWhat.
+const (
+	MendingWhatConfirm MendingWhat = "confirm"
+	MendingWhatRetry   MendingWhat = "retry"
+)
+
+// Valid indicates whether the value is a known member of the MendingWhat enum.
+func (e MendingWhat) Valid() bool {
+	switch e {
+	case MendingWhatConfirm:
+		return true
+	case MendingWhatRetry:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingWishWhat.
+const (
+	MendingWishWhatConfirm MendingWishWhat = "confirm"
+	MendingWishWhatRetry   MendingWishWhat = "retry"
+)
+
+// Valid indicates whether the value is a known member of the MendingWishWhat enum.
+func (e MendingWishWhat) Valid() bool {
+	switch e {
+	case MendingWishWhatConfirm:
+		return true
+	case MendingWishWhatRetry:
 		return true
 	default:
 		return false
@@ -322,8 +460,11 @@ type Cell struct {
 	// Fields A JSON object
 	Fields *Fields `json:"fields,omitempty"`
 	Reused *bool   `json:"reused,omitempty"`
-	Sent   *Sent   `json:"sent,omitempty"`
-	Text   string  `json:"text"`
+
+	// Round In which round of the loops around, as 3 or 3/1
+	Round *string `json:"round,omitempty"`
+	Sent  *Sent   `json:"sent,omitempty"`
+	Text  string  `json:"text"`
 }
 
 // Checked defines model for Checked.
@@ -348,13 +489,24 @@ type Choices struct {
 
 // Column defines model for Column.
 type Column struct {
-	Calls       int     `json:"calls"`
-	Connection  *string `json:"connection,omitempty"`
-	Depth       *int    `json:"depth,omitempty"`
-	GaveNothing int     `json:"gave_nothing"`
-	HeldBack    int     `json:"held_back"`
-	In          int     `json:"in"`
-	Kind        string  `json:"kind"`
+	// Began When its first call began
+	Began *time.Time `json:"began,omitempty"`
+	Calls int        `json:"calls"`
+
+	// Case The case in which it stands there; fallback in its fallback
+	Case       *string `json:"case,omitempty"`
+	Connection *string `json:"connection,omitempty"`
+	Depth      *int    `json:"depth,omitempty"`
+
+	// Ended When its last call ended
+	Ended *time.Time `json:"ended,omitempty"`
+
+	// FellBack Of those that went on: how many took the fallback
+	FellBack    *int   `json:"fell_back,omitempty"`
+	GaveNothing int    `json:"gave_nothing"`
+	HeldBack    int    `json:"held_back"`
+	In          int    `json:"in"`
+	Kind        string `json:"kind"`
 
 	// Line Its place in the outline, as 3.2
 	Line            *string `json:"line,omitempty"`
@@ -363,15 +515,40 @@ type Column struct {
 	Millis          int64   `json:"millis"`
 	Name            string  `json:"name"`
 
+	// Nest What the step has steps within it for
+	Nest *ColumnNest `json:"nest,omitempty"`
+
 	// Number Its lasting number
-	Number   *int    `json:"number,omitempty"`
-	Out      int     `json:"out"`
+	Number *int `json:"number,omitempty"`
+
+	// OnFailure It is done when a run fails
+	OnFailure *bool `json:"on_failure,omitempty"`
+	Out       int   `json:"out"`
+
+	// Rounds Of a loop: how many were begun
+	Rounds   *int    `json:"rounds,omitempty"`
 	Sentence string  `json:"sentence"`
 	SetAside int     `json:"set_aside"`
 	Stopped  int     `json:"stopped"`
 	Units    float32 `json:"units"`
 	Waiting  *int    `json:"waiting,omitempty"`
+
+	// Ways Of a branch: its cases, what their cells say, and how many items went through each; last those that went past all
+	Ways *[]struct {
+		Count int    `json:"count"`
+		Name  string `json:"name"`
+		Way   string `json:"way"`
+	} `json:"ways,omitempty"`
+
+	// WentOn Of those that went on: how many did so with nothing, after an error
+	WentOn *int `json:"went_on,omitempty"`
+
+	// Within The name of the step in which it stands
+	Within *string `json:"within,omitempty"`
 }
+
+// ColumnNest What the step has steps within it for
+type ColumnNest string
 
 // Connection defines model for Connection.
 type Connection struct {
@@ -509,19 +686,48 @@ type Diff struct {
 	Revision *int `json:"revision,omitempty"`
 }
 
+// Dismissal One of items and where
+type Dismissal struct {
+	Items *[]ItemRef `json:"items,omitempty"`
+
+	// Restore Let them wait again
+	Restore *bool `json:"restore,omitempty"`
+
+	// Where Narrows items; all keys that are given must hold
+	Where *ItemWhere `json:"where,omitempty"`
+}
+
+// Dismissed defines model for Dismissed.
+type Dismissed struct {
+	Items int `json:"items"`
+}
+
 // Document defines model for Document.
 type Document struct {
 	// Document YAML or JSON
 	Document string `json:"document"`
 }
 
+// DraftPlan What edits would do
+type DraftPlan struct {
+	// Followed In how many places references would follow
+	Followed int `json:"followed"`
+
+	// Problems Those that are not there now
+	Problems []Finding `json:"problems"`
+}
+
 // Edits defines model for Edits.
 type Edits struct {
 	Edits []struct {
-		// In The steps within a step: STEP or STEP/CASE; / for those of the workflow
-		In   *string `json:"in,omitempty"`
-		Key  *string `json:"key,omitempty"`
-		Op   string  `json:"op"`
+		// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
+		In  *string `json:"in,omitempty"`
+		Key *string `json:"key,omitempty"`
+
+		// Op set, trigger, insert, paste, remove, move or rename
+		Op string `json:"op"`
+
+		// Step The name of a step, or STEP/CASE
 		Step *string `json:"step,omitempty"`
 		To   *int    `json:"to,omitempty"`
 
@@ -598,6 +804,17 @@ type Grant struct {
 	Name    *string   `json:"name,omitempty"`
 }
 
+// History defines model for History.
+type History struct {
+	Runs []struct {
+		Accepted time.Time          `json:"accepted"`
+		Address  string             `json:"address"`
+		Run      openapi_types.UUID `json:"run"`
+		State    RunState           `json:"state"`
+		Title    string             `json:"title"`
+	} `json:"runs"`
+}
+
 // ImportConnector defines model for ImportConnector.
 type ImportConnector struct {
 	// Address Where the document was found; a server that is only a path is resolved against it
@@ -644,6 +861,69 @@ type InHand struct {
 // InHandStage starting and ending: it is on its way to the database; taken: it waits for a place
 type InHandStage string
 
+// ItemGroup defines model for ItemGroup.
+type ItemGroup struct {
+	Alike string `json:"alike"`
+
+	// Busy Items of runs that are in a further pass at the moment
+	Busy  int       `json:"busy"`
+	First time.Time `json:"first"`
+	Items int       `json:"items"`
+	Kind  ItemKind  `json:"kind"`
+
+	// Label Of the newest
+	Label    string    `json:"label"`
+	Last     time.Time `json:"last"`
+	Runs     int       `json:"runs"`
+	Sentence string    `json:"sentence"`
+	Step     string    `json:"step"`
+	Title    string    `json:"title"`
+
+	// Why Of one of them
+	Why      string `json:"why"`
+	Workflow string `json:"workflow"`
+}
+
+// ItemGroups defines model for ItemGroups.
+type ItemGroups struct {
+	Groups []ItemGroup `json:"groups"`
+	Total  int         `json:"total"`
+}
+
+// ItemKind defines model for ItemKind.
+type ItemKind string
+
+// ItemPage defines model for ItemPage.
+type ItemPage struct {
+	Items []WaitingItem `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+	Total int           `json:"total"`
+}
+
+// ItemRef defines model for ItemRef.
+type ItemRef struct {
+	Address string `json:"address"`
+
+	// Fields A JSON object
+	Fields *Fields            `json:"fields,omitempty"`
+	Run    openapi_types.UUID `json:"run"`
+
+	// Set A JSON object
+	Set *Fields `json:"set,omitempty"`
+
+	// Unset Instead of fields, which are all of them: with set, which are some, those that are taken away
+	Unset *[]string `json:"unset,omitempty"`
+}
+
+// ItemWhere Narrows items; all keys that are given must hold
+type ItemWhere struct {
+	Alike    *string             `json:"alike,omitempty"`
+	Kind     *ItemKind           `json:"kind,omitempty"`
+	Run      *openapi_types.UUID `json:"run,omitempty"`
+	Step     *string             `json:"step,omitempty"`
+	Workflow *string             `json:"workflow,omitempty"`
+}
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -652,8 +932,11 @@ type Items struct {
 // Kind defines model for Kind.
 type Kind struct {
 	// Connects A step of this kind can use a connection
-	Connects *bool  `json:"connects,omitempty"`
-	Help     string `json:"help"`
+	Connects *bool `json:"connects,omitempty"`
+
+	// Does What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
+	Does *KindDoes `json:"does,omitempty"`
+	Help string    `json:"help"`
 
 	// Needs The connector that it cannot do without
 	Needs    *string    `json:"needs,omitempty"`
@@ -662,13 +945,55 @@ type Kind struct {
 	Type     string     `json:"type"`
 }
 
+// KindDoes What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
+type KindDoes string
+
 // Lattice defines model for Lattice.
 type Lattice struct {
-	// Fates How many rows ended in each fate
+	// Fates How many rows of the band ended in each fate
 	Fates    map[string]int `json:"fates"`
 	Matching int            `json:"matching"`
-	Rows     []Row          `json:"rows"`
-	Total    int            `json:"total"`
+
+	// Place The place of the row that around names among those that match, from 0; none where it is not among them
+	Place *int  `json:"place,omitempty"`
+	Rows  []Row `json:"rows"`
+	Total int   `json:"total"`
+}
+
+// LatticeShape defines model for LatticeShape.
+type LatticeShape struct {
+	Bands []struct {
+		Band string `json:"band"`
+
+		// First The place of the first column to which any of them came
+		First int `json:"first"`
+
+		// Last That of the last
+		Last    int `json:"last"`
+		Rows    int `json:"rows"`
+		Trouble int `json:"trouble"`
+	} `json:"bands"`
+
+	// Fates How many rows of the band ended in each fate
+	Fates map[string]int `json:"fates"`
+
+	// Lines How many rows that are alike follow one another; less than zero where something is to be mended in them. In lattices of up to 200 rows each stands alone
+	Lines    []int `json:"lines"`
+	Matching int   `json:"matching"`
+
+	// Others Rows of the band that went through other cases of the last branch of within; way is empty for those that did not come to it
+	Others *[]struct {
+		Rows int    `json:"rows"`
+		Way  string `json:"way"`
+	} `json:"others,omitempty"`
+
+	// Rounds Of the last loop of within
+	Rounds *[]struct {
+		Round   string `json:"round"`
+		Rows    int    `json:"rows"`
+		Trouble int    `json:"trouble"`
+	} `json:"rounds,omitempty"`
+	Total int `json:"total"`
 }
 
 // Limits defines model for Limits.
@@ -685,13 +1010,13 @@ type Line struct {
 	// Depth How deep it stands within other lines
 	Depth *int `json:"depth,omitempty"`
 
-	// In The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow
+	// In The steps in which it stands, as an edit names them: STEP, STEP/CASE, STEP/fallback or /on_failure; none for those of the workflow
 	In *string `json:"in,omitempty"`
 
 	// Inside The steps within it, as an edit names them; none where it has none
 	Inside *string `json:"inside,omitempty"`
 
-	// Kind filter, read, write …; case for a case of the branch above
+	// Kind filter, read, write …; case for a case of the branch above, for the fallback of the step above, and for the steps that are done when a run fails
 	Kind  string  `json:"kind"`
 	Lists *bool   `json:"lists,omitempty"`
 	Name  string  `json:"name"`
@@ -707,7 +1032,12 @@ type Line struct {
 
 	// Settings A JSON object
 	Settings *Fields `json:"settings,omitempty"`
-	Type     string  `json:"type"`
+
+	// Text The line as text, as it can be pasted; none for else, a fallback and on_failure
+	Text *string `json:"text,omitempty"`
+
+	// Type The kind or action of a step; else case, fallback or on_failure
+	Type string `json:"type"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -732,6 +1062,84 @@ type MendConnection struct {
 	Scopes  *[]string          `json:"scopes,omitempty"`
 	Secret  *string            `json:"secret,omitempty"`
 	Values  *map[string]string `json:"values,omitempty"`
+}
+
+// Mending defines model for Mending.
+type Mending struct {
+	// Again Items of runs that are through with it which wait for a person again, or still
+	Again int `json:"again"`
+
+	// Begun Items of which something was tried
+	Begun       int     `json:"begun"`
+	CancelledBy *string `json:"cancelled_by,omitempty"`
+
+	// Done Items that went on
+	Done    int                `json:"done"`
+	Id      openapi_types.UUID `json:"id"`
+	Items   int                `json:"items"`
+	Refused []struct {
+		Message string             `json:"message"`
+		Run     openapi_types.UUID `json:"run"`
+	} `json:"refused"`
+	Runs      int          `json:"runs"`
+	Started   time.Time    `json:"started"`
+	StartedBy string       `json:"started_by"`
+	State     MendingState `json:"state"`
+
+	// UnderWay Runs that are under way
+	UnderWay *[]openapi_types.UUID `json:"under_way,omitempty"`
+
+	// WaitingRuns Runs that have not begun
+	WaitingRuns int         `json:"waiting_runs"`
+	What        MendingWhat `json:"what"`
+}
+
+// MendingState defines model for Mending.State.
+type MendingState string
+
+// MendingWhat defines model for Mending.What.
+type MendingWhat string
+
+// MendingPlan defines model for MendingPlan.
+type MendingPlan struct {
+	Changes *[]string `json:"changes,omitempty"`
+	Items   int       `json:"items"`
+	Late    *[]string `json:"late,omitempty"`
+
+	// Looked Runs that were looked at; the others are like them
+	Looked  int       `json:"looked"`
+	Refused *[]string `json:"refused,omitempty"`
+	Runs    int       `json:"runs"`
+	Steps   []struct {
+		Count    int    `json:"count"`
+		Sentence string `json:"sentence"`
+		Step     string `json:"step"`
+		Workflow string `json:"workflow"`
+		Writes   bool   `json:"writes"`
+	} `json:"steps"`
+}
+
+// MendingWish One of items and where
+type MendingWish struct {
+	// Items Single items, each with other fields if fields are given
+	Items *[]ItemRef `json:"items,omitempty"`
+
+	// Newest With the live revision instead of the run's own
+	Newest *bool `json:"newest,omitempty"`
+
+	// What retry: try again, or send again what may have been sent; confirm: what may have been sent was done, and its items go on
+	What MendingWishWhat `json:"what"`
+
+	// Where Narrows items; all keys that are given must hold
+	Where *ItemWhere `json:"where,omitempty"`
+}
+
+// MendingWishWhat retry: try again, or send again what may have been sent; confirm: what may have been sent was done, and its items go on
+type MendingWishWhat string
+
+// Mendings defines model for Mendings.
+type Mendings struct {
+	Mendings []Mending `json:"mendings"`
 }
 
 // NewConnection defines model for NewConnection.
@@ -793,10 +1201,14 @@ type OpenedCell struct {
 	Attempts *int    `json:"attempts,omitempty"`
 
 	// Before A JSON object
-	Before  Fields     `json:"before"`
-	Cell    Cell       `json:"cell"`
-	Ended   *time.Time `json:"ended,omitempty"`
-	Failure *struct {
+	Before   Fields     `json:"before"`
+	Cell     Cell       `json:"cell"`
+	EditedAt *time.Time `json:"edited_at,omitempty"`
+
+	// EditedBy Who put other fields in place of those that came
+	EditedBy *string    `json:"edited_by,omitempty"`
+	Ended    *time.Time `json:"ended,omitempty"`
+	Failure  *struct {
 		Class   *string `json:"class,omitempty"`
 		Message string  `json:"message"`
 		OverMs  *int64  `json:"over_ms,omitempty"`
@@ -978,15 +1390,26 @@ type Role string
 // Row defines model for Row.
 type Row struct {
 	Address string `json:"address"`
-	Cells   []Cell `json:"cells"`
-	Label   string `json:"label"`
+
+	// At Its place among the rows that match, from 0
+	At    *int   `json:"at,omitempty"`
+	Cells []Cell `json:"cells"`
+
+	// Into The address of the group that it joined
+	Into  *string `json:"into,omitempty"`
+	Label string  `json:"label"`
 
 	// Members How many items it was made of
 	Members *int `json:"members,omitempty"`
 
 	// Parents The addresses of the first of them
 	Parents *[]string `json:"parents,omitempty"`
-	Row     int       `json:"row"`
+
+	// Row Its number, from 1: in its band where one is asked for
+	Row int `json:"row"`
+
+	// Start What the trigger item is called from which it came, where that has another name
+	Start *string `json:"start,omitempty"`
 }
 
 // Run defines model for Run.
@@ -1143,6 +1566,22 @@ type Try struct {
 // Value Any JSON value
 type Value = json.RawMessage
 
+// WaitingItem defines model for WaitingItem.
+type WaitingItem struct {
+	Address string `json:"address"`
+	Alike   string `json:"alike"`
+
+	// Busy Its run is in a further pass at the moment
+	Busy     bool               `json:"busy"`
+	Kind     ItemKind           `json:"kind"`
+	Label    string             `json:"label"`
+	Run      openapi_types.UUID `json:"run"`
+	Since    time.Time          `json:"since"`
+	Step     string             `json:"step"`
+	Why      string             `json:"why"`
+	Workflow string             `json:"workflow"`
+}
+
 // Way defines model for Way.
 type Way struct {
 	// Consent A person consents on a page of the application
@@ -1166,8 +1605,11 @@ type Workflow struct {
 	About *string `json:"about,omitempty"`
 
 	// Changed Differences of the draft from the live revision
-	Changed  int           `json:"changed"`
-	Document string        `json:"document"`
+	Changed  int    `json:"changed"`
+	Document string `json:"document"`
+
+	// Followed In how many places references followed the edits that were just made
+	Followed *int          `json:"followed,omitempty"`
 	Label    *string       `json:"label,omitempty"`
 	Lines    []Line        `json:"lines"`
 	Live     *int          `json:"live,omitempty"`
@@ -1211,14 +1653,35 @@ type WorkflowSummary struct {
 // WorkflowSummaryState defines model for WorkflowSummary.State.
 type WorkflowSummaryState string
 
+// Band defines model for Band.
+type Band = string
+
 // ConnectionName defines model for ConnectionName.
 type ConnectionName = string
 
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// ItemAlike defines model for ItemAlike.
+type ItemAlike = string
+
+// ItemLabel defines model for ItemLabel.
+type ItemLabel = string
+
+// ItemRun defines model for ItemRun.
+type ItemRun = openapi_types.UUID
+
+// ItemStep defines model for ItemStep.
+type ItemStep = string
+
+// ItemWorkflow defines model for ItemWorkflow.
+type ItemWorkflow = string
+
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
+
+// Within defines model for Within.
+type Within = []string
 
 // WorkflowName defines model for WorkflowName.
 type WorkflowName = string
@@ -1247,6 +1710,36 @@ type GetFileParams struct {
 	Type *string `form:"type,omitempty" json:"type,omitempty"`
 }
 
+// ListItemsParams defines parameters for ListItems.
+type ListItemsParams struct {
+	Run      *ItemRun      `form:"run,omitempty" json:"run,omitempty"`
+	Workflow *ItemWorkflow `form:"workflow,omitempty" json:"workflow,omitempty"`
+
+	// Step The step's name
+	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
+	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Alike What a group gives as alike: why, without what differs from item to item
+	Alike *ItemAlike `form:"alike,omitempty" json:"alike,omitempty"`
+
+	// Label Part of the label
+	Label *ItemLabel `form:"label,omitempty" json:"label,omitempty"`
+
+	// After What the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListItemGroupsParams defines parameters for ListItemGroups.
+type ListItemGroupsParams struct {
+	Run      *ItemRun      `form:"run,omitempty" json:"run,omitempty"`
+	Workflow *ItemWorkflow `form:"workflow,omitempty" json:"workflow,omitempty"`
+
+	// Step The step's name
+	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
+	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	Workflow *string   `form:"workflow,omitempty" json:"workflow,omitempty"`
@@ -1259,8 +1752,31 @@ type ListRunsParams struct {
 
 // GetLatticeParams defines parameters for GetLattice.
 type GetLatticeParams struct {
-	From  *int `form:"from,omitempty" json:"from,omitempty"`
-	Count *int `form:"count,omitempty" json:"count,omitempty"`
+	// Band Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure
+	Band *Band `form:"band,omitempty" json:"band,omitempty"`
+
+	// Within Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first)
+	Within *Within `form:"within,omitempty" json:"within,omitempty"`
+
+	// Fate Only rows that ended so
+	Fate  *Fate `form:"fate,omitempty" json:"fate,omitempty"`
+	From  *int  `form:"from,omitempty" json:"from,omitempty"`
+	Count *int  `form:"count,omitempty" json:"count,omitempty"`
+
+	// At Instead of from and count: several windows, as 0-1,500-30 (from and count of each), of at most 500 rows in all
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Around Instead of from: the window in whose middle the item with this address stands
+	Around *string `form:"around,omitempty" json:"around,omitempty"`
+}
+
+// GetLatticeShapeParams defines parameters for GetLatticeShape.
+type GetLatticeShapeParams struct {
+	// Band Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure
+	Band *Band `form:"band,omitempty" json:"band,omitempty"`
+
+	// Within Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first)
+	Within *Within `form:"within,omitempty" json:"within,omitempty"`
 
 	// Fate Only rows that ended so
 	Fate *Fate `form:"fate,omitempty" json:"fate,omitempty"`
@@ -1342,6 +1858,15 @@ type FinishConsentJSONRequestBody = Returned
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluate
 
+// DismissItemsJSONRequestBody defines body for DismissItems for application/json ContentType.
+type DismissItemsJSONRequestBody = Dismissal
+
+// BeginMendingJSONRequestBody defines body for BeginMending for application/json ContentType.
+type BeginMendingJSONRequestBody = MendingWish
+
+// PlanMendingJSONRequestBody defines body for PlanMending for application/json ContentType.
+type PlanMendingJSONRequestBody = MendingWish
+
 // PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
 type PasteCallJSONRequestBody = Paste
 
@@ -1368,6 +1893,9 @@ type EditDraftJSONRequestBody = Edits
 
 // SaveDraftJSONRequestBody defines body for SaveDraft for application/json ContentType.
 type SaveDraftJSONRequestBody = Document
+
+// PlanEditsJSONRequestBody defines body for PlanEdits for application/json ContentType.
+type PlanEditsJSONRequestBody = Edits
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -1455,9 +1983,33 @@ type ServerInterface interface {
 	// ListFunctions The function library
 	// (GET /functions)
 	ListFunctions(c *gin.Context)
+	// ListItems Items that wait for a person, newest first
+	// (GET /items)
+	ListItems(c *gin.Context, params ListItemsParams)
+	// DismissItems Let items wait for nobody any more, or wait again
+	// (POST /items/dismiss)
+	DismissItems(c *gin.Context)
+	// ListItemGroups The same, grouped by what they came to, the largest group first
+	// (GET /items/groups)
+	ListItemGroups(c *gin.Context, params ListItemGroupsParams)
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(c *gin.Context)
+	// ListMendings What was done with many items at once, newest first
+	// (GET /mendings)
+	ListMendings(c *gin.Context)
+	// BeginMending Try items again, edited or as they are, or say of sends that they were done
+	// (POST /mendings)
+	BeginMending(c *gin.Context)
+	// PlanMending What would happen; nothing is done
+	// (POST /mendings/plan)
+	PlanMending(c *gin.Context)
+	// GetMending How far it is
+	// (GET /mendings/{mending})
+	GetMending(c *gin.Context, mending openapi_types.UUID)
+	// CancelMending Let nothing more of it begin
+	// (POST /mendings/{mending}/cancel)
+	CancelMending(c *gin.Context, mending openapi_types.UUID)
 	// ShowNode What the node that answers has in hand of this workspace's runs
 	// (GET /node)
 	ShowNode(c *gin.Context)
@@ -1479,9 +2031,15 @@ type ServerInterface interface {
 	// WatchRun The run as it changes, as server-sent events; ends with the run
 	// (GET /runs/{run}/events)
 	WatchRun(c *gin.Context, run RunID)
+	// ItemHistory Other runs through which the same item went, by what the workflow's find_by says
+	// (GET /runs/{run}/items/{address}/history)
+	ItemHistory(c *gin.Context, run RunID, address string)
 	// GetLattice A window of the lattice, answered from its index
 	// (GET /runs/{run}/lattice)
 	GetLattice(c *gin.Context, run RunID, params GetLatticeParams)
+	// GetLatticeShape The lattice without its words: its bands, and how many rows follow one another that are alike
+	// (GET /runs/{run}/lattice/shape)
+	GetLatticeShape(c *gin.Context, run RunID, params GetLatticeShapeParams)
 	// PlanRun What a resume or retry would take up; nothing is sent
 	// (GET /runs/{run}/plan)
 	PlanRun(c *gin.Context, run RunID, params PlanRunParams)
@@ -1539,6 +2097,9 @@ type ServerInterface interface {
 	// SaveDraft Replace the draft's text
 	// (PUT /workflows/{workflow}/draft)
 	SaveDraft(c *gin.Context, workflow WorkflowName, params SaveDraftParams)
+	// PlanEdits What edits of the draft would break, before they are made
+	// (POST /workflows/{workflow}/draft/plan)
+	PlanEdits(c *gin.Context, workflow WorkflowName)
 	// CallSheet The call sheet of a webhook, for the other side
 	// (GET /workflows/{workflow}/hook)
 	CallSheet(c *gin.Context, workflow WorkflowName)
@@ -2105,6 +2666,153 @@ func (siw *ServerInterfaceWrapper) ListFunctions(c *gin.Context) {
 	siw.Handler.ListFunctions(c)
 }
 
+// ListItems operation middleware
+func (siw *ServerInterfaceWrapper) ListItems(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListItemsParams
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "workflow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "workflow", c.Request.URL.Query(), &params.Workflow, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "step", c.Request.URL.Query(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter step: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "alike" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alike", c.Request.URL.Query(), &params.Alike, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter alike: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListItems(c, params)
+}
+
+// DismissItems operation middleware
+func (siw *ServerInterfaceWrapper) DismissItems(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DismissItems(c)
+}
+
+// ListItemGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListItemGroups(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListItemGroupsParams
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "workflow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "workflow", c.Request.URL.Query(), &params.Workflow, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "step", c.Request.URL.Query(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter step: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListItemGroups(c, params)
+}
+
 // ListKinds operation middleware
 func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
 
@@ -2116,6 +2824,95 @@ func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
 	}
 
 	siw.Handler.ListKinds(c)
+}
+
+// ListMendings operation middleware
+func (siw *ServerInterfaceWrapper) ListMendings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMendings(c)
+}
+
+// BeginMending operation middleware
+func (siw *ServerInterfaceWrapper) BeginMending(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginMending(c)
+}
+
+// PlanMending operation middleware
+func (siw *ServerInterfaceWrapper) PlanMending(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanMending(c)
+}
+
+// GetMending operation middleware
+func (siw *ServerInterfaceWrapper) GetMending(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "mending" -------------
+	var mending openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mending", c.Param("mending"), &mending, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mending: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMending(c, mending)
+}
+
+// CancelMending operation middleware
+func (siw *ServerInterfaceWrapper) CancelMending(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "mending" -------------
+	var mending openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "mending", c.Param("mending"), &mending, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mending: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CancelMending(c, mending)
 }
 
 // ShowNode operation middleware
@@ -2313,6 +3110,40 @@ func (siw *ServerInterfaceWrapper) WatchRun(c *gin.Context) {
 	siw.Handler.WatchRun(c, run)
 }
 
+// ItemHistory operation middleware
+func (siw *ServerInterfaceWrapper) ItemHistory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "address" -------------
+	var address string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", c.Param("address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter address: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ItemHistory(c, run, address)
+}
+
 // GetLattice operation middleware
 func (siw *ServerInterfaceWrapper) GetLattice(c *gin.Context) {
 
@@ -2331,6 +3162,30 @@ func (siw *ServerInterfaceWrapper) GetLattice(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetLatticeParams
 
+	// ------------- Optional query parameter "band" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "band", c.Request.URL.Query(), &params.Band, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter band: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "fate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fate", c.Request.URL.Query(), &params.Fate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fate: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "from" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -2344,6 +3199,66 @@ func (siw *ServerInterfaceWrapper) GetLattice(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", c.Request.URL.Query(), &params.Count, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter count: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "around" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "around", c.Request.URL.Query(), &params.Around, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter around: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLattice(c, run, params)
+}
+
+// GetLatticeShape operation middleware
+func (siw *ServerInterfaceWrapper) GetLatticeShape(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLatticeShapeParams
+
+	// ------------- Optional query parameter "band" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "band", c.Request.URL.Query(), &params.Band, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter band: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "within" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "within", c.Request.URL.Query(), &params.Within, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter within: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -2362,7 +3277,7 @@ func (siw *ServerInterfaceWrapper) GetLattice(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetLattice(c, run, params)
+	siw.Handler.GetLatticeShape(c, run, params)
 }
 
 // PlanRun operation middleware
@@ -2820,6 +3735,31 @@ func (siw *ServerInterfaceWrapper) SaveDraft(c *gin.Context) {
 	siw.Handler.SaveDraft(c, workflow, params)
 }
 
+// PlanEdits operation middleware
+func (siw *ServerInterfaceWrapper) PlanEdits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanEdits(c, workflow)
+}
+
 // CallSheet operation middleware
 func (siw *ServerInterfaceWrapper) CallSheet(c *gin.Context) {
 
@@ -3192,6 +4132,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/workflows/:workflow", wrapper.GetWorkflow)
 	router.POST(options.BaseURL+"/workflows/:workflow/draft", wrapper.EditDraft)
 	router.PUT(options.BaseURL+"/workflows/:workflow/draft", wrapper.SaveDraft)
+	router.POST(options.BaseURL+"/workflows/:workflow/draft/plan", wrapper.PlanEdits)
 	router.POST(options.BaseURL+"/check", wrapper.CheckDocument)
 	router.GET(options.BaseURL+"/workflows/:workflow/diff", wrapper.DiffWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/revisions", wrapper.ListRevisions)
@@ -3210,11 +4151,21 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun)
 	router.GET(options.BaseURL+"/runs/:run/events", wrapper.WatchRun)
 	router.GET(options.BaseURL+"/runs/:run/lattice", wrapper.GetLattice)
+	router.GET(options.BaseURL+"/runs/:run/lattice/shape", wrapper.GetLatticeShape)
 	router.GET(options.BaseURL+"/runs/:run/cells/:address/:step", wrapper.OpenCell)
 	router.GET(options.BaseURL+"/runs/:run/plan", wrapper.PlanRun)
 	router.POST(options.BaseURL+"/runs/:run/resume", wrapper.ResumeRun)
 	router.POST(options.BaseURL+"/runs/:run/retry", wrapper.RetryRun)
 	router.POST(options.BaseURL+"/runs/:run/cancel", wrapper.CancelRun)
+	router.GET(options.BaseURL+"/items", wrapper.ListItems)
+	router.GET(options.BaseURL+"/items/groups", wrapper.ListItemGroups)
+	router.POST(options.BaseURL+"/items/dismiss", wrapper.DismissItems)
+	router.GET(options.BaseURL+"/runs/:run/items/:address/history", wrapper.ItemHistory)
+	router.GET(options.BaseURL+"/mendings", wrapper.ListMendings)
+	router.POST(options.BaseURL+"/mendings", wrapper.BeginMending)
+	router.POST(options.BaseURL+"/mendings/plan", wrapper.PlanMending)
+	router.GET(options.BaseURL+"/mendings/:mending", wrapper.GetMending)
+	router.POST(options.BaseURL+"/mendings/:mending/cancel", wrapper.CancelMending)
 	router.GET(options.BaseURL+"/node", wrapper.ShowNode)
 	router.GET(options.BaseURL+"/connections", wrapper.ListConnections)
 	router.POST(options.BaseURL+"/connections", wrapper.AddConnection)
@@ -4252,6 +5203,123 @@ func (response ListFunctionsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type ListItemsRequestObject struct {
+	Params ListItemsParams
+}
+
+type ListItemsResponseObject interface {
+	VisitListItemsResponse(w http.ResponseWriter) error
+}
+
+type ListItems200JSONResponse ItemPage
+
+func (response ListItems200JSONResponse) VisitListItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListItemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListItemsdefaultApplicationProblemPlusJSONResponse) VisitListItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DismissItemsRequestObject struct {
+	Body *DismissItemsJSONRequestBody
+}
+
+type DismissItemsResponseObject interface {
+	VisitDismissItemsResponse(w http.ResponseWriter) error
+}
+
+type DismissItems200JSONResponse Dismissed
+
+func (response DismissItems200JSONResponse) VisitDismissItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DismissItemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DismissItemsdefaultApplicationProblemPlusJSONResponse) VisitDismissItemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListItemGroupsRequestObject struct {
+	Params ListItemGroupsParams
+}
+
+type ListItemGroupsResponseObject interface {
+	VisitListItemGroupsResponse(w http.ResponseWriter) error
+}
+
+type ListItemGroups200JSONResponse ItemGroups
+
+func (response ListItemGroups200JSONResponse) VisitListItemGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListItemGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListItemGroupsdefaultApplicationProblemPlusJSONResponse) VisitListItemGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListKindsRequestObject struct {
 }
 
@@ -4282,6 +5350,200 @@ type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMendingsRequestObject struct {
+}
+
+type ListMendingsResponseObject interface {
+	VisitListMendingsResponse(w http.ResponseWriter) error
+}
+
+type ListMendings200JSONResponse Mendings
+
+func (response ListMendings200JSONResponse) VisitListMendingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMendingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMendingsdefaultApplicationProblemPlusJSONResponse) VisitListMendingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginMendingRequestObject struct {
+	Body *BeginMendingJSONRequestBody
+}
+
+type BeginMendingResponseObject interface {
+	VisitBeginMendingResponse(w http.ResponseWriter) error
+}
+
+type BeginMending202JSONResponse Mending
+
+func (response BeginMending202JSONResponse) VisitBeginMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginMendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginMendingdefaultApplicationProblemPlusJSONResponse) VisitBeginMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanMendingRequestObject struct {
+	Body *PlanMendingJSONRequestBody
+}
+
+type PlanMendingResponseObject interface {
+	VisitPlanMendingResponse(w http.ResponseWriter) error
+}
+
+type PlanMending200JSONResponse MendingPlan
+
+func (response PlanMending200JSONResponse) VisitPlanMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanMendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanMendingdefaultApplicationProblemPlusJSONResponse) VisitPlanMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMendingRequestObject struct {
+	Mending openapi_types.UUID `json:"mending"`
+}
+
+type GetMendingResponseObject interface {
+	VisitGetMendingResponse(w http.ResponseWriter) error
+}
+
+type GetMending200JSONResponse Mending
+
+func (response GetMending200JSONResponse) VisitGetMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMendingdefaultApplicationProblemPlusJSONResponse) VisitGetMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelMendingRequestObject struct {
+	Mending openapi_types.UUID `json:"mending"`
+}
+
+type CancelMendingResponseObject interface {
+	VisitCancelMendingResponse(w http.ResponseWriter) error
+}
+
+type CancelMending202JSONResponse Mending
+
+func (response CancelMending202JSONResponse) VisitCancelMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelMendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelMendingdefaultApplicationProblemPlusJSONResponse) VisitCancelMendingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4596,6 +5858,46 @@ func (response WatchRundefaultApplicationProblemPlusJSONResponse) VisitWatchRunR
 	return err
 }
 
+type ItemHistoryRequestObject struct {
+	Run     RunID  `json:"run"`
+	Address string `json:"address"`
+}
+
+type ItemHistoryResponseObject interface {
+	VisitItemHistoryResponse(w http.ResponseWriter) error
+}
+
+type ItemHistory200JSONResponse History
+
+func (response ItemHistory200JSONResponse) VisitItemHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ItemHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ItemHistorydefaultApplicationProblemPlusJSONResponse) VisitItemHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetLatticeRequestObject struct {
 	Run    RunID `json:"run"`
 	Params GetLatticeParams
@@ -4625,6 +5927,46 @@ type GetLatticedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLatticedefaultApplicationProblemPlusJSONResponse) VisitGetLatticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLatticeShapeRequestObject struct {
+	Run    RunID `json:"run"`
+	Params GetLatticeShapeParams
+}
+
+type GetLatticeShapeResponseObject interface {
+	VisitGetLatticeShapeResponse(w http.ResponseWriter) error
+}
+
+type GetLatticeShape200JSONResponse LatticeShape
+
+func (response GetLatticeShape200JSONResponse) VisitGetLatticeShapeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLatticeShapedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLatticeShapedefaultApplicationProblemPlusJSONResponse) VisitGetLatticeShapeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5392,6 +6734,46 @@ func (response SaveDraftdefaultApplicationProblemPlusJSONResponse) VisitSaveDraf
 	return err
 }
 
+type PlanEditsRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+	Body     *PlanEditsJSONRequestBody
+}
+
+type PlanEditsResponseObject interface {
+	VisitPlanEditsResponse(w http.ResponseWriter) error
+}
+
+type PlanEdits200JSONResponse DraftPlan
+
+func (response PlanEdits200JSONResponse) VisitPlanEditsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanEditsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanEditsdefaultApplicationProblemPlusJSONResponse) VisitPlanEditsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CallSheetRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 }
@@ -5934,9 +7316,33 @@ type StrictServerInterface interface {
 	// ListFunctions The function library
 	// (GET /functions)
 	ListFunctions(ctx context.Context, request ListFunctionsRequestObject) (ListFunctionsResponseObject, error)
+	// ListItems Items that wait for a person, newest first
+	// (GET /items)
+	ListItems(ctx context.Context, request ListItemsRequestObject) (ListItemsResponseObject, error)
+	// DismissItems Let items wait for nobody any more, or wait again
+	// (POST /items/dismiss)
+	DismissItems(ctx context.Context, request DismissItemsRequestObject) (DismissItemsResponseObject, error)
+	// ListItemGroups The same, grouped by what they came to, the largest group first
+	// (GET /items/groups)
+	ListItemGroups(ctx context.Context, request ListItemGroupsRequestObject) (ListItemGroupsResponseObject, error)
 	// ListKinds The built-in step kinds and triggers
 	// (GET /kinds)
 	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
+	// ListMendings What was done with many items at once, newest first
+	// (GET /mendings)
+	ListMendings(ctx context.Context, request ListMendingsRequestObject) (ListMendingsResponseObject, error)
+	// BeginMending Try items again, edited or as they are, or say of sends that they were done
+	// (POST /mendings)
+	BeginMending(ctx context.Context, request BeginMendingRequestObject) (BeginMendingResponseObject, error)
+	// PlanMending What would happen; nothing is done
+	// (POST /mendings/plan)
+	PlanMending(ctx context.Context, request PlanMendingRequestObject) (PlanMendingResponseObject, error)
+	// GetMending How far it is
+	// (GET /mendings/{mending})
+	GetMending(ctx context.Context, request GetMendingRequestObject) (GetMendingResponseObject, error)
+	// CancelMending Let nothing more of it begin
+	// (POST /mendings/{mending}/cancel)
+	CancelMending(ctx context.Context, request CancelMendingRequestObject) (CancelMendingResponseObject, error)
 	// ShowNode What the node that answers has in hand of this workspace's runs
 	// (GET /node)
 	ShowNode(ctx context.Context, request ShowNodeRequestObject) (ShowNodeResponseObject, error)
@@ -5958,9 +7364,15 @@ type StrictServerInterface interface {
 	// WatchRun The run as it changes, as server-sent events; ends with the run
 	// (GET /runs/{run}/events)
 	WatchRun(ctx context.Context, request WatchRunRequestObject) (WatchRunResponseObject, error)
+	// ItemHistory Other runs through which the same item went, by what the workflow's find_by says
+	// (GET /runs/{run}/items/{address}/history)
+	ItemHistory(ctx context.Context, request ItemHistoryRequestObject) (ItemHistoryResponseObject, error)
 	// GetLattice A window of the lattice, answered from its index
 	// (GET /runs/{run}/lattice)
 	GetLattice(ctx context.Context, request GetLatticeRequestObject) (GetLatticeResponseObject, error)
+	// GetLatticeShape The lattice without its words: its bands, and how many rows follow one another that are alike
+	// (GET /runs/{run}/lattice/shape)
+	GetLatticeShape(ctx context.Context, request GetLatticeShapeRequestObject) (GetLatticeShapeResponseObject, error)
 	// PlanRun What a resume or retry would take up; nothing is sent
 	// (GET /runs/{run}/plan)
 	PlanRun(ctx context.Context, request PlanRunRequestObject) (PlanRunResponseObject, error)
@@ -6018,6 +7430,9 @@ type StrictServerInterface interface {
 	// SaveDraft Replace the draft's text
 	// (PUT /workflows/{workflow}/draft)
 	SaveDraft(ctx context.Context, request SaveDraftRequestObject) (SaveDraftResponseObject, error)
+	// PlanEdits What edits of the draft would break, before they are made
+	// (POST /workflows/{workflow}/draft/plan)
+	PlanEdits(ctx context.Context, request PlanEditsRequestObject) (PlanEditsResponseObject, error)
 	// CallSheet The call sheet of a webhook, for the other side
 	// (GET /workflows/{workflow}/hook)
 	CallSheet(ctx context.Context, request CallSheetRequestObject) (CallSheetResponseObject, error)
@@ -6959,6 +8374,100 @@ func (sh *strictHandler) ListFunctions(ctx *gin.Context) {
 	}
 }
 
+// ListItems operation middleware
+func (sh *strictHandler) ListItems(ctx *gin.Context, params ListItemsParams) {
+	var request ListItemsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListItems(ctx, request.(ListItemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListItems")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListItemsResponseObject); ok {
+		if err := validResponse.VisitListItemsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DismissItems operation middleware
+func (sh *strictHandler) DismissItems(ctx *gin.Context) {
+	var request DismissItemsRequestObject
+
+	var body DismissItemsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DismissItems(ctx, request.(DismissItemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DismissItems")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DismissItemsResponseObject); ok {
+		if err := validResponse.VisitDismissItemsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListItemGroups operation middleware
+func (sh *strictHandler) ListItemGroups(ctx *gin.Context, params ListItemGroupsParams) {
+	var request ListItemGroupsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListItemGroups(ctx, request.(ListItemGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListItemGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListItemGroupsResponseObject); ok {
+		if err := validResponse.VisitListItemGroupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListKinds operation middleware
 func (sh *strictHandler) ListKinds(ctx *gin.Context) {
 	var request ListKindsRequestObject
@@ -6976,6 +8485,166 @@ func (sh *strictHandler) ListKinds(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
 		if err := validResponse.VisitListKindsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListMendings operation middleware
+func (sh *strictHandler) ListMendings(ctx *gin.Context) {
+	var request ListMendingsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMendings(ctx, request.(ListMendingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMendings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMendingsResponseObject); ok {
+		if err := validResponse.VisitListMendingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginMending operation middleware
+func (sh *strictHandler) BeginMending(ctx *gin.Context) {
+	var request BeginMendingRequestObject
+
+	var body BeginMendingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginMending(ctx, request.(BeginMendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginMending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginMendingResponseObject); ok {
+		if err := validResponse.VisitBeginMendingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanMending operation middleware
+func (sh *strictHandler) PlanMending(ctx *gin.Context) {
+	var request PlanMendingRequestObject
+
+	var body PlanMendingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanMending(ctx, request.(PlanMendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanMending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanMendingResponseObject); ok {
+		if err := validResponse.VisitPlanMendingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMending operation middleware
+func (sh *strictHandler) GetMending(ctx *gin.Context, mending openapi_types.UUID) {
+	var request GetMendingRequestObject
+
+	request.Mending = mending
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMending(ctx, request.(GetMendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMendingResponseObject); ok {
+		if err := validResponse.VisitGetMendingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CancelMending operation middleware
+func (sh *strictHandler) CancelMending(ctx *gin.Context, mending openapi_types.UUID) {
+	var request CancelMendingRequestObject
+
+	request.Mending = mending
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelMending(ctx, request.(CancelMendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelMending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CancelMendingResponseObject); ok {
+		if err := validResponse.VisitCancelMendingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7181,6 +8850,33 @@ func (sh *strictHandler) WatchRun(ctx *gin.Context, run RunID) {
 	}
 }
 
+// ItemHistory operation middleware
+func (sh *strictHandler) ItemHistory(ctx *gin.Context, run RunID, address string) {
+	var request ItemHistoryRequestObject
+
+	request.Run = run
+	request.Address = address
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ItemHistory(ctx, request.(ItemHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ItemHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ItemHistoryResponseObject); ok {
+		if err := validResponse.VisitItemHistoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetLattice operation middleware
 func (sh *strictHandler) GetLattice(ctx *gin.Context, run RunID, params GetLatticeParams) {
 	var request GetLatticeRequestObject
@@ -7201,6 +8897,33 @@ func (sh *strictHandler) GetLattice(ctx *gin.Context, run RunID, params GetLatti
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetLatticeResponseObject); ok {
 		if err := validResponse.VisitGetLatticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLatticeShape operation middleware
+func (sh *strictHandler) GetLatticeShape(ctx *gin.Context, run RunID, params GetLatticeShapeParams) {
+	var request GetLatticeShapeRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLatticeShape(ctx, request.(GetLatticeShapeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLatticeShape")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLatticeShapeResponseObject); ok {
+		if err := validResponse.VisitGetLatticeShapeResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7832,6 +9555,50 @@ func (sh *strictHandler) SaveDraft(ctx *gin.Context, workflow WorkflowName, para
 	}
 }
 
+// PlanEdits operation middleware
+func (sh *strictHandler) PlanEdits(ctx *gin.Context, workflow WorkflowName) {
+	var request PlanEditsRequestObject
+
+	request.Workflow = workflow
+
+	var body PlanEditsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanEdits(ctx, request.(PlanEditsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanEdits")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanEditsResponseObject); ok {
+		if err := validResponse.VisitPlanEditsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CallSheet operation middleware
 func (sh *strictHandler) CallSheet(ctx *gin.Context, workflow WorkflowName) {
 	var request CallSheetRequestObject
@@ -8205,164 +9972,215 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rchu5mtiroJitclKhLNkez5kjV374+DLjHHvsWMo6W1OOCuz+SGLUBHoAtGiuy1X7GnmBPNg+SQrX",
-	"vvBDs1tqyrOV82fGIkHcvg/f/fJ1lolNKThwrWbnX2cllXQDGqT964XgHDLNBP+VbsB8koPKJCvNR7Pz",
-	"2eUaSBbHPFCEm2HzGTNfllSvZ/OZ/eh8Vg+bzWcS/qiYhHx2rmUF85nK1rChZn69K81opSXjq9m3b/PZ",
-	"m+U7qrM1vvgNSMUEJ3pNNdlSRSTQ/BmhRGlaABEcyAq0Ij88ehy2tQaag6w39mZ54hbo38bHir95ab5C",
-	"ziar/kMthdxQPTufVRXLZ3Nk9k9CXi8LsU1f89aP6L3kMGjUFX8zg1UpuAIL9A9SLArYmH9mgmvg2vyT",
-	"lmXBMmp2dFq6Ef/1d2W297Ux9z9JWM7OZ//ptMaqU/etOg3z2hXbB/xkwQdck60UfDUnlOdkLbZEC7IB",
-	"nhOm7TX5qcxKzx0uGZSVogSpmds9LJeQaeSc89mSQZHbQUzDRg3Yr5l3Z37q56JSUvv3GooSXaNgqrn4",
-	"QogCKDffbECvRY7+iHuo731hoYt+IYVY7iNKwfj13L4BsqDZ9ZxUPBcGVcJ59ybqHkxCCRS/PkU3ZQGH",
-	"bu2faVGBHZ6JEtq3fXB1BQbfMvwyNL0GdUWvtmtWAH7HmukC/3HFmSNwCOIZKpHRoiBMkQUrCsjnhHHz",
-	"4nKFvtb6bf0284/Rrdw4wTxgYrxTjxwRDz/HqcXidzPy23z2N1gx/sI8Rffq2rhdCFEauOIUohTSnIVs",
-	"1yxbE21J82ZjXlLBOBCzOHBzoA39wjbVZnb+49OnT57OZxvG3d+P4o4Y17ACeTs4fkMO9oIWxcUaADkV",
-	"zXMJCp84q2SBIyNklYUAhgY3INlyh9PxJuzCyvV08befE2dwSw4/gHtLkQHkVMOJZg5l9ugTZUUlcfzt",
-	"oR6G+xxmMvOZ0lRXzV02gKyFuL7aoF9278xgsN/NvHmDbvb6FPWk6F1CUezf5JLqgwTmtRnToua9o90o",
-	"e4hKpRAmPLe+mS7MGHNV8EUfRi17Ej8YPf8asmsMmcxbHc6j3jIOGCH1HHr4RK8ZzxNEWUu2Mphw8Mxx",
-	"UfzAgmXuZO0DC0vD2jttj2D5YKaT4KSdjdr3YYdiO91nSlRma1A41W3IRYRpBcWSxB/MEVTbrndXsCn1",
-	"APIUbqb5I/RqRVFtEFHI8LTEe29I4xhJyaFsCR6NX67oDVxxoddmKDpiDUV+FdjU/teM459fM54nRCqO",
-	"yMRvtCJlQTMwrNowO1FpM3JOqCJPHj7GKKBhgSohndHd1docbQHArwI92N/lhhUFUy16y7j+8YcZxjqT",
-	"ch2vNgv3ovYPVVClGV8RPwabV1SJ3fXKTwr0FVUsh8RvtSjLFoFsfBnFJ/+V35zBZ8p0AhVwSakhIVmQ",
-	"W4xwZ2riTnO/9eY6+IfCbe4RP+w6Ag1/O82H0OHrWSaqw4yhZjFZTdSHcXz/DIXEhZ/w7VVaroUbkDuB",
-	"PZBX5huyqFiRgyQbuiOVAqNIYVRpJak3AAziFj+b4Qm9KL+quGbF8Euwv9mud+j51swBYJ/wmndCsjWV",
-	"NNMgFRFLSwYUZBI0+vphqRMaAFPEfBvmKAvKcfqx8c+gnyfbUf1C24Yp5Z8Nsp+wCVLQ7FqNUuDSuqQj",
-	"vN3VQELj3iyerAQqPlLHh7sTCAXEvxTCzFXOiZBku96Zv3IBinChrfkCnTVqF+15LYZB/ozQhbJ2gbDR",
-	"HaES7JTXXGz5qLsxMqq9HOBG3fltVvHwZOczYfa3kOIazKSZ18Hsv5ZMbhrUo7GAGX0FX0omQQ3H+Ia0",
-	"PYCLGLH1arEbp0l7wxhOzRs0u33rHyuugi2NabIUskUwmlNY5RhlYGughV4btkxJg9gPUqNrgrhP/uaR",
-	"IDcUEAdSj51hW55sOJyvL7B+dZ4YNMhnJIH9TOICtLk5REhtEuLp6OuGfnnjfvD47GwfyuMIUufK4457",
-	"juw4U4ctLtryR0PZrRnmnS1sNNtXC/rm8vZAbKZKrxMcNheZSn1RbdpCIMYGOsjvbUZWBH1qTUrKvoFM",
-	"cFQjT9JqQ9j2pn9Hcy/sMmXpqSpp82U19Vm24leO3g+6vE8UhUFa7PA64XDwRHy69NokslyD0LVPXr+/",
-	"cbywhwj2W/EcitcTOIg0CVC44RpRG5fS+6BeNlCr/bCaSNe+gH95/u6t4ar//eL9r86A9xb4yqhoPz35",
-	"6acfz346RF7j1L1bu6w1/fbOkuZuxpWWVf1U9wYErS5w3FIUhaPAW1ishbhG+WryYfQbiBPoOthiazeb",
-	"uCEz7ANdQa/5DzHK0hUQLYgoARUpJeRMeocFYlxwU5sJJKyY0iDJlmln3W1YHg6y19pOFxfEz1kFP+BQ",
-	"S8LR7AG/C8Yhx0QM2AQhxUiGjGtBVlJUpUIllaGaPRf6Km8z8JZmfXvlWa+lqFbrcZp112RlYewnauvJ",
-	"HY0YV5tRPTkeuasyY7jxki2XCGasKV9Bn/UuadfpN1ZoKA8/ZW9AiDMNMedJuGEDuUI4HHodk5LxR2c/",
-	"/PT0Lz/eiYy/yhn2diF8nLKucpz2GAgoS22cJK+hPCcXl68+mBOY/5++eH7x6hk5tWqCtnqg158bbuh9",
-	"hgC4oi/KMXhgdCj8Pd1YU/Awe/GevRW911oGf2Rk8A3j4U/E8dUSsPPUW3pldul10Q40tPO8DzM4KVFJ",
-	"94CauPTjk59+wLRO2JSFXxRxnda8f8janaP6jTjhrPfIiMsDpEzI56VQTCfV2IQnZhwOWOM6Tmn2zvC6",
-	"Yz4oqVKWukqgVvuUTGvL50sJJXUORc/HpqLZQXefz8Ry6Wm4BJqtIUdFqdfRTdZ+4s8tFSL+cPPZl5OV",
-	"OPG//l0J/vAj3b4DpYzIY6cpEGxdsoR+kBbg2L/CQLuH++Sgo41ZKS4IdWasXwXDwuDm2udj0YeCOEtS",
-	"TtngmUCEDn9zo4I6lNHImfMMBRRzb8OAXXIz7PP8trwyzj4PQUN2+/Nw9HrT6MVVPBVw8yXGheztzIpl",
-	"uF03pVEkMUeCqgr8vVeJu8YFf7ep8Cu/lXk8R1wJuwZnmEE8BVED6ryyoiAVL4wMv2I3MM5cCRvKijGX",
-	"1OU/9vfYMd5sSiF1n40npdPUBuMgi9iwu6WouIu7A3kD0onnTBHBix2hxCCc+VOCEsUN5ISuqFEdnXWx",
-	"wbsenzXMXLg5pr2f9yXw5x/ekCcPz4xc8uThI2t9cbRNEiNxdVf4618ePX181qN1Nkb/eHYnkczdMxoz",
-	"sqczN6hH+riNgEshIwhS3o4rb6hLSH7bdSLSK8kRmwe3v3Zjh4jdPe+a5iqldBlkSmKhM7BtRVXkzmcx",
-	"whOAGMgO/qjHHGb9AIe2WzDzXJyj5Zb7NhIGDAnTaaBG17YV7VVhv01rVkQbFJ35L5QjyJwVlG0QbwJT",
-	"4DQIYm3NRGw5yGeEaaLBgs5GqjmlYePsmgxX4kfEOK0QX6jSVFqnOuU5ASsCnDtnFXFhG2RLd0QLR9io",
-	"pguq4BnR9Bq4HWikLmUVHeqiDgzD8Cw6TD5zIYrc8hLIKv+ZWw5h3B2IuSBid5XhICgQEmqcHhfuE1SI",
-	"lnZztu9kwOTgvzMUCxxdQmVNI6I4QDNFjNZOMsqtQ5qSVmT4vmKSlhQAcnWIRDpGpM1yXGiSC4uPzrqL",
-	"RUhE786dHRg91GKQYOtF2fBsvZQSt4ihxluqNcsAj6sLfN0qVLT40BqA8KDWpf4itmRD+Y5IsVXmBUFO",
-	"GCdG7yAh1G1fb9ZZ2ipoJhp8zx/FFr1ioWkxgBjatcLwxsbm/mLQu4xOnoQpNEbNnmEEq6SSFgUUXp7w",
-	"8bVn3oDQ80PnLeo4k0W1sEiA/LRhL0TOgAWGPHfxwN5W48OmrM6KvOaDEWL7eJIDlObJKU15Hi1IQq9B",
-	"EhfdOE+agVNmKBbCmuO8VsyjnEDOtM2IUJaLoCYqLjiMs1IxHmy9BwxjTCc24ld1cQtMkzVV9hPUJubp",
-	"aXutJSs0SBfOPyeW85N//7f/+4xkVIHnRfaf/jwLSXm2JnQhbmBk9Fs6UE3o8RFslkG6ODwnkz9ugMDt",
-	"GdufcPbl/d01IkQHmsUOhMFFIj9sumH0umOBGOBVekdzuLTxJntUxkcxJWXNQ5t30+6xFB/c4mdH94Rw",
-	"j9F6qKHuhzNFPpoxLpTEu7KH3rHbkF+lOQF+Ip5PGuXXE9V1u5yXAOqWPwBXhK1ls5eTD5ikc0UY5/gV",
-	"ttNGRvYGOt4mNepuV50yaridEKqunbRvqJaPjBO82HWdNkcEUiIqsLvBxY40CU8LqgfiqwIQP+Pwv4hm",
-	"va7Nd1zeBeqjeHx20LDSkyX1K2wTdBMx4QSnTfx7fhdyhV0rukWRQ3p7WA7PcGnYq+Eogqvg2mzjz//k",
-	"OchahBJbbrTvoBpJyUARpxQdzlVFY7qVj5OxB8Eu5D3fUokZwvQAvST1LJ5rfyarX9rLIytBBD8nosjt",
-	"yzBaPYctpqDEy+5M6myfoOZeYJGg5e4ZoUXh1EkqDVHQxHpsbm/e5bAFhVCjn4XN4gthHgW7ARKc1oRx",
-	"pYHmQeaTFX+giAtO6gpOGF1/XwKHHE++6k1jW+rhvsH5jGoNm1InVMsFLIWEEczDb7c3vsyM+WatLWMC",
-	"8Bspd3smrcRV9Ll2xA3I4YG9XhJN+L17kvUkw0NNOo+zz59T0AUUKafWNX5wmsMVlnX8fmlzta19wL1B",
-	"5rwC5hd4TA4Y7UH1RL+beeIcRCzn9tMlk0qTdcVz51sdk9ccvEfDkpdHJATeJo5lPtvSXY9pfkwi5O3W",
-	"H5bGaH/e0mYOJTb2RkTUYWgO/+bIAva1RyLhLgpb6ANVWABFONf44JrkkexKaYOnkJiNZd9L40g6JYqt",
-	"+AnjQZRzdgmIfgHrSkNpFSuwTInX5mPHmJo5386tMoofCY3N/95p324FFxFFfOQCMXLzqDWEZCuGW5Ss",
-	"1WAtihwlDBea8vyE8WCEtzL23DD3hSELRWENks294GiB+LpAwhBvlzvqQLwPugYGLwNf64iw3gIjdsXc",
-	"JfcYEkcIqVB3PYKdZ9gRJjWjHFaLDkh7l91XMg/qzzy+Ig7bhkPhGbmGUhMuIvh6laR4poioNRw7CBqe",
-	"C0ovCsp7IyXxDDSzdeZL2cQgxTGPKyHPXvYxzuEiYFpiEJXOxOYo/CfJMOzP66WHoHOIfUNufwFmFptD",
-	"yOrw4g2AtmUzYrix9eIKBTmJ7Gk4eAohrrGA5ve82BFb1KTO+2OKLMBQWCP+nNfilSiB1zLWmu6xi1sE",
-	"PtvQ9L4wa6MBqWoD3mVtyBaxETSIVweWocpC95p3Ua5TwRu3amo6t8X6ZjxvZ00zcV0NxS0d3O6k6W4c",
-	"E+gNZV80bbSLYR6OVszqpIHQgXOYJdrSVNLE0yuouWN63GjHJ6JRie42GsBA6WJdWKoTMQ06ZWFGajYh",
-	"5qiRihpmaToQ/3bMAhu9ut5BL/K+q50uCuvdOmy+6fiY/UYSsHOe7hE2rbgQWnJlUM2wRLhxMDu5ORrf",
-	"YVv/CGugUtEiFfU5JovNhkoiMMxi5kz/7+2ofl7tI7GbnMhynkq1WfcY51W9UauTD7aP9MaxhhjnfcJr",
-	"o5QaWw9DrdhrKL9qRa1NHBYQ07x7f1vxC+01aC0rnoXYdLScFM5g3juxPZd0qZslCC2+WWAdtAJ1TTbO",
-	"YhLwch5CFzx61fnOjQDzsL0e3IeeeCGU7QtXLKJtbHQF4NR4HDyQxezYYqLCg7Xs2vw3dxJnh+0YXQfE",
-	"7n8EXUmOq/F512fwFPfJxESF9tDUyKvWkb4OiHNlSg0bGFH8wE722Lr5GY4otRSVTmdCjIU3kCqoM4rO",
-	"0Bx86m9PqMGhJN5QMce/ojDpvBkNaXeM3oD3AYWwvhsGWzubuQzqXGa+mootfLZhnCkdvrGhjWh0viFS",
-	"42regY8wGsaSvOF7X9tJqWtJ4+svSSMuEctZIsopFI5NJq9CLM3ilFAf7jlOxnd3eDjMq1WSLqiM7kJR",
-	"mFf8mEKBzQ+6VW5kGuf7ExjnLhp1jAvE/wB/fakX5hMvGwpbWLc14aB8zIoP4dXVZkPlLhU1G/mlv/IE",
-	"sPEEbu5NEQeji0d5aZubPqBtJZ2mUUhp0KU/Kqhc0lnFuU+ljzlhqsoygNx+X1KpmQ14XFJW2I8yys1j",
-	"SKSKNXaMRXxAOQqv/FponZk3jrTE7cxDYLYigmfODuKi+6PDtXIebLojRvkkRvkklCsjXuZo3PCBAMax",
-	"AvtIxyLLB2FUH5XuyyBTKkUbqEJNIa4ckw1jP28YSK9cwaM50aLIr7S4MiPm5HexuPLoNSdLWhX6Siyv",
-	"RCUVXsPgAEEaKY0fqjqS8Kddj5A3YuznsFqRzVDRhq4MddGPBrtpEEULqHn9eGqwRlBhzz4VepNJoKPe",
-	"4NhYnYFYW4f0DLg7v4d5nSMcjpE+OmaalpLduLOnjNcjSu0udjoV+A5fMpClTuUqqQQ9GZqhcgMyZ9kQ",
-	"07cvQGNHx6XD1ut9DvLk1Lc6iHd5BMRC7ul1omwd2ABv54P5ol1B7WBXp153xKNUWhpK1DH9SvMIeRRd",
-	"rHfmdbABTmOZWqPll34V2hVzkqAJC8VeXfS30ZZlJxBvQFnyA4Vp1i6up9e4dYGWoFiIfDc20rJpzkEu",
-	"pcdGidfo3gtG8RXbzGj0JGzF3/Ce6OOGqvsEzd801NaaPfcjLOeDUmUbU6A7rEXr9haHvX1EcsVWSUQ2",
-	"jqb9o6sSDiT+k8R8ByfRkJ0lizfHAPBwN/Wh0YsNYVOdtxJYwYCIrVCOHvFL041vIuDiE9TahbG0zzKf",
-	"+ewzm3MYQwR4VRRNm/AdTbyh0OmI0C4fj7d3LglW+F5W0lL3kq4SZa1FpcvqSPFVPaRH1frKHatsJpI8",
-	"GgWa9tOx9oshr3dJ2TsqYYfKNLiqoykyeYlrZxo1UD/nxH0VTDC15P/v//Z/VB2kNCdrrUsiJFF/FD2V",
-	"ilPaFOMDoN9K0EHcBheu04t9QRJocVhaoCFt1K2P3dc/h1ow3ZvZuSIBrlbMwfonn+gODQBTaJr+c1KC",
-	"VIITP8KmGVNXDM5DAq3eNiTtta8TxJGKyaHZFh0MLLZ0Nza77HZykV9qZBDWMLm3IU6OSOlNiTp7ubtu",
-	"N9jOPzUU0qHlVl1EEfKQXrLlEiTwrLa9Oh/VUorNflA5Sg/7zf590cMTtK/ouBWGlNSf2iHfsrnZ2wvO",
-	"AyMlWvkFrQh9K+OF/+7qFrmJ/pdp9lXm4+TGhrdzrPeyq8B4E0ldRbVZsCTaTVpHCBjUAGiN6PVp+p5Q",
-	"v5E3aQoajjlhoaHm3XqFvm0nTa/Wl5iQfwqq9DhD9C2e1h2eQwyXGhXZUr8UqppFxK2gjKbGWZ+DahUr",
-	"v/UTGIbUNf6mcTL0qWJ6d2GAEXJ7Y5KWbeGXCXHNoG7ipyXYdhU1VpXs77Br5f5a2Fo2C1Q2u4QYMc51",
-	"2GN8KZLVMbSkWR12DPKGZfCQXPo/QD5QxIBKLm0mtxn0swgFbGzosptGiQIeKGLWVlZRWAEHaW7DsRqm",
-	"H5JXFn3tt/5Jx4h4Rf7zx9cvyF9/ePqX//KQfDkpQdoK7YLXifSkAKo0MZqedwZw4jyydhhArh5G8JzP",
-	"/kVUfEUu4xVGajZ7FGIdaclm57MnD88ePvG10CxYTmlRiC3lvknRyiWKxqXe5LPz2Vum9PN6WKdx4uOz",
-	"s56mifvNElGX8OhWa0i4LKoA73ddjIluLtTa2vlTxCQetNHGsaF+1XPVHhsuNCmrRcEyizIbuiMLI3TY",
-	"WoU+m84pzlb8roE/Ow/Od8PXKwQOF9AFwx8VKP03b/aaFAJNsxMai9Eb3TISQO2und/+gWARwV64zBMf",
-	"OtBBl3Y0hvnhqW3sYS9BKASDbP+1l7U4clsM6mO8cfojgLbXael7miQbrcaw8SnAAtk1oe0kJ1EZjiwM",
-	"RjmWnHjdFk6N2v59ZLfdA2DCZ9HZwJhuBmjDiW4N6cb0Q95M85x3B0/oHGzLYzxQJGvdYproom/med4s",
-	"pHGcN9MuPDHo4Tya7uF0Vu6moIkQwhq6Bt0dQHZSI9P4agzPGpZhlxR0A5JYV5ArmjmM+NVgPv1a//HN",
-	"yYMFOHG+Dd2PsBE30AFw66J/QEr82R9NcRFuplY5OCdKhFzDSoE6ePg5TkB+Bt13sLN7wqB2u/QppK52",
-	"8bz0e250df8NX6oectrp+v7tc0IK61TWOQ5B6Cxy36z0/inCK6N3EWrTAR0dcNFR1lTLtP8mGHPZkmyZ",
-	"WlvjyO3pwmmsapfmv75BxJScl44KdHXdlw/yW4oHeyKc1o6chse6ZoQ2Yk0suzUtj/Us+yEa5d87v/20",
-	"AP1nIKqffBmbqSTad/Qamr4yIY3cZMVcA+B9eIag8AMvzPU/Pv1aMKW/3R0wc2898rXcve3Id5hvE8hm",
-	"slXX1pWEr33zvmfzVAr2aC8hldl6SELEXrMc3Bt432qYuz2M9ISv7oytbwXNDb2xE9pk5VClmGXX1jB4",
-	"O2z1TS+PSD/cCn8WsYxmmt1MLJ1d0F1dlyO0SLUfKLbiroIuc0ZOyVZrTVx50Luw8dohfSSw/Q1WjL+I",
-	"zVGPIfG1lrh/eS82ekN5jS0UKIJffwIk+eDC7hp1YXyXr65bPgRs2Ha4pYshvgOqNF2Nx1EPLta0hKPr",
-	"B0hv1j+VjjC5zucNoUwr4hqRevVgLZyJ3dD3oCyMQRHvYzxkgBPyOPY3cZtmokOtb0KOMr6Z4XcHlBVM",
-	"M8rJImJAyHSxpRdt8XTzfS7uYouz6YdHfFmNjqXfxxxn8bTvXQk5jQOr1tuEtE3MnartXYhGsRvJoIVU",
-	"g/wQf1JITvKqR73l6YJ4OnQgTjyECnwIg++OVWZ/rvmJM2JupTD/dYXg0EY+A8R1g1bMdhZK41W3w9Nx",
-	"EKu7yj1z3theKUEfGtfqlSIXlakFKYS4JlTH2OspjAYYRK05iJPQpmo8oL/Gfw+33nt4fz/jfWi8EvPH",
-	"XSS5DRyZ3KSPnfbsPyYTes+bvWu8EKd6sCZpS0RsQ1mHGAw0EHl8jHolSm5eG4itj6sXxgoef2b5fj5z",
-	"JSm9AcXsbxoK84t5PeLGVvGOpT5rZdAGyYUOVqEGqG/sclhegWY/WhTAsWPtcWAbp79n2NZdaXssyyt2",
-	"M4mt7lLubKOYL6V0IYA2K8DV8zvAEGLt16Q28Nr1QcXIwB8VyF1NB0LuVJIENKytP6DGVnze0PkEmwet",
-	"9/95KC6JTIM+UVoC3bRhG+M5F4xTu5nuIveqsVggIJj0RisiwcfkT4BJfwcoCSUGK+aksvWRHpOf2d/2",
-	"sSgWr6nR6PSr+d+3pLL/M+geZGrzFN99N41LJdUapPnh/1Zr+vjpjye/nZ38lZ4sP3/98Ydv/zQbjF3t",
-	"km/3jaWDyc8dUXXPHKEdP10DDXWR/YcnL5lqtsdOc/B5/MmFD0Y++SAKlu0O/ex/nYQfXu5KOHlft2FK",
-	"/+rbNP5Uf7vOmeqRrJc++vbE/Sas13HUpLpua/FhamvopnxIb62nHqK41uebBgphdVKwhXQ42xPJd818",
-	"37rk/f/djpj07vfrsfbdu21ciSV2uWD+u06UKKIaZx8CQ3dH08DPPBF9wrgromfh45SwsKFeeHJfF2+F",
-	"tUx6ZRu6yorXHq7QN5UoulO227OrIBMaAVrXhvdRiiWBLzTTxc62WDJLzcmi0rGO90a4BIFm4z+miG2P",
-	"Cvnct6A0g10R9RuQD2OtttoDIba2Ec8RJUg7f0IvsDc4kSFZ+/lCEoTaglS2AjTjZG2VA99etRnvaStL",
-	"HRAKythIAZUtbfeDFy7y4Riiv+vjMFzuj/bzGMbsqnGE7KDpNpW0K9lqy1MZjbhLvQ4dcinJKllEFc41",
-	"IKJb8svl5Qfi7/8AMwxlypJ0+GPla6Ud1BUahY96JAX8tyFTaqB2HytAmfkSxUANvfFJS1bprauwI+vH",
-	"LxEZLFWhAz+J9bO1JoqQf3o2r/u7Pm61d32E5Et+PiIlCvXtsEQM5zCewNBXcTUnrnOVq+fYz0MMKp5+",
-	"lRXvVTc+VkeN/jDTJ16yrKYJwzWIGc11vhqhZbW+HuFkQYAfK/7mpY/9qy/31FXSG+/LD9PVbkYkRhIr",
-	"wmdDFraUtV2aeg07ay4xvPoaSv2QvIhlAF31JGHkD7YBklU6dMrd1sWjdmRNbXohkwSWS8i0D5HhNp/s",
-	"most32f0bhEUjR4fG41eF3S1msSK/hZq03iouLKAFRbz3+bgTUSAolCnX3148LfTr4avpB/f+xL4C/C8",
-	"/UjPr9FzLvEKhR1BMl/K9q4B1LW7zdZOsBKm7SdG3b/NldjWMRLKgu76bveWzxPlYGYLD1SI3LaFw85O",
-	"Hj38S2BfbctKXcZ2uK1+nmpX/UD5NjlCkpMoY9cpzMj6vqPESEdBAxPhJpQGRjHvE9XZehDh1/BFu9lQ",
-	"u8pBK8oruxF7Abkh1HMXeeGdsB8rbiBhlJeJtC7pZmShW5YDtcurPrFmenc1z1zB01iCxZWyPS6fKKjW",
-	"LIM+ZvzWDxkkHy6l2OCC0YFG9ylRy/UrQWd0jVyDrPX0oKw1RxvtSLH1DM2pkEokxMflGOnV9eI7qngX",
-	"4IJg+EexnSSHm2wZz8U2iNgeWeaxzm5I6jc6Zw5fjkA4u/ha+lZaqA3iMnRLsmpTQeXKPT7mnc6up5Iw",
-	"fNRpxc9IxTUrvC3BfA5z4toyOaPFWmzJkko3YF/M+FBQ7khW53BI36FRrVtRg7drD4uQ3EY1rK9DG+Ja",
-	"GvT+7cv/9uurT4kFaXuxwRnix0R620otITVY3JjIuhJbXNnSY1ru2r2unkW5jKnQu+TYqO82NIVI340U",
-	"MfMGzju9Pcc3eh5k0Dm6cP4/XLH0u2OJb8rs4lh8LT9LbJQWZYml3yVFdItfx4Crlrt/gHW8S95RSZtc",
-	"3WhZVDf4FtJqu4yTXFQLfQjSbuunrQBIVNaKkUUXdRurI5HR2EZr7yZtDUS3AfL47PHZyaPHE4nBzZnb",
-	"1Sd7Ax6b1iN/lc1i7bguEUpo/f9ykeFGht5jXXEqFT94wVb8faUHxQ1euOwlUXU80xegT164YlbH9hG/",
-	"8jWowsl69CYUY94d1Sf0LukRymhRgJxEahFWFgmJZOMzCHy97eNwCz/5PUdz4fd+0bije8VWH20xO//t",
-	"cystkK249WtaA4TP4w+24q2Q+TPDfFQTv23lFl8lrgNmV2HLvXNbHq7f9XPphkzqg6+XHeQ7dwXODznP",
-	"/aRDXOb+TBMYYJnSkb4GF+rzD2+IDrd2KFQ5keRh65O7cx+tbI6/1vsNeHtHc2gs3IaL+XJCN2kERLdG",
-	"jquOI1zD217ZzMHx9CvLe4PpX9rPA7wOR8GxvNdSesjr+HkI031l+w9Nwzmpu0dnD8+GhQgHnQVF8Eu5",
-	"e37MJM9L2/lrdIRARjdAFjS7njQ2wPUR6CuuNlFq8MVabJ2pyF2pz0DzJd2tMV/5kuk4GFtRAa06t0n+",
-	"8CmOOmDkij558waGO+XpUluPw+hogv8YPvhWDeJjOuItq4ogJYtd6D4zUgp0rOlTHebx/QshPpocGkdn",
-	"TrVCZi3kdGieVwTg6dfwzwGMqQWt75DkFQ8bIx7wMLPBiVzpA53dCy5cNlTqtpLw6pKujq7MPkdu1JbY",
-	"nsfS115BqEuiT+QmDLfSqCiF4eRpzpbLJN94yZbLBgh72cYLsXGdwM1Jn9VeEsPXOk2dMS7QbDjaBcn9",
-	"UHhzWLykj/X1Thnu6Xo2RCcy4zU6fAcMsDXfR1ut29PPD45/s3xHdbbusXO/ypl+6QvQHyUVLWf63muI",
-	"9FEnsyGYrLIZ5M5/W2PYnFwDlIyvbNCpjZVwkad5b/2oVNUXegPHBM/3KqrcByFz5mk4bFlQ3/7WguaB",
-	"Ihq+3EaKOF0LcZ12PdCiuFgD6KNmTsdFUmHU7stpEoZoUbgJXTTAFhbmBuYx2MmGARDFcujH6bsQzxTJ",
-	"Mg/vFyGuXXuh2R0l3k4CjJvzYFMiP26IPW1K0dgZMa2lRjuVvChAKiPK3MAzH4lRG3BcLCnlRBiAWKkA",
-	"XM7Q6AcQGp18b371s3jr2qR8F9Jk156gjokE+NcGYSJU1a1eY4SLlVFtc0PiW8OMhprtJXNXsCVh8cHM",
-	"/r21jQ+uXc608cK2AU5onsft4UbfvYQ1UKlokbYQUaU/xlHHDNmPi/Tl5dNJcLvOLmmc7J45hD8vHK10",
-	"hp/+noWm+wTjx6oh0xLBfctp9YxIoLlrQCSBFnOylUz7fkWCFzsSOx/f6s042ncg4SqOmtTx1lp8kO8t",
-	"bOSg+62eeojEUJ9vSmvIAxVZy+Cko2Opv40O6kkoX8Te5Ud7UGEJVAnxX00LAX/wOsfHt2M3YnbhQqTv",
-	"mVY+z/OL0E3+SL7U0P/+fs3VzVU7SeFQ6snKhnCfDNNqyz+a8Hm8ONX0+njy2iW9hgas94MMOxyFMm2T",
-	"p4QkTE8kYTXEXFo4PXMBmdhAvL5mZDfF0ziG3+cw33TqUu7HAXAQa+Z31bqO4GRP37wRnY+Gwhdm9iP7",
-	"11z7uXsOzbUHwx3hLytJF8WO0CyDUk/UJ8noN/Z1kcXOFjzoDfZox199DZ0zf/tssCvGQ/722QDOpWY5",
-	"oNsG/7NTWrLTm0dGIPh/AQAA//8=",
+	"7H3tctw2tuCroHpvVWZqKUt24kxGqv3h+CPxjhN7Le313kp5VegmuhsRG2AAUO0el6vua+wL7IPdJ9nC",
+	"OQBINgE2KbGVzOz9MxOrQXydg/P98Xm2kJtSCiaMnp1/npVU0Q0zTMG/vqcit/+fM71QvDRcitn57K0o",
+	"dkTJrSZySaRgZE5Ffk5OyFIqYtaMcMM28KP9h1F8tWIqg38IumH+B21YScyaGrKhOYOJ5JJsqNhlRCoi",
+	"xfWS8qJSbJbNuF33t4qp3Syb2Ulm5zO76iyb6cWabajdpdmV9u/aKC5Wsy9fstlzKQRb2G3/DN/sn+Rq",
+	"zcgijPlKw/78ciU163q1etgsmyn2W8UVy2fnRlWsfw+vlz9Rs1jHF79lSnMp8Bq2VBPFaH5BKNGGFngn",
+	"K2Y0+ebxE7+tNaM5U/XGXi9PcIED2zBs86zgN5Fb+GAXp2SlZFWSFb9lmlBNqB18TrbrXUa23KxlZcjW",
+	"jsz5csmUJkslNwBqYiT8fwJOMNGA3f2NI7LF5rjhe7D+F8WWs/PZfzmt0fcUf9WnYTI/8xs6Z0X33O+o",
+	"Mh4ZCxgSP4D/7dAB3lcitX9VidYES6k21MzOZ1XF7cHiE14aVsbxxr6dPXTdW9GOGLDnD1LdLAu5TW18",
+	"63/vn+p9JV6/CHO0Xw6ePf1kDt/FB27WXPQRInw/TBhi1kpWqzWhZEE1yywmX169fHf6/NnlS6ArlChZ",
+	"ibz+5Wv7V/yv08fkTzCVxwopS0JhPFlypc2fE7e9xR02jwVEMHJb4YBUKbrD87lLThMpD4ZeEtWA1XAC",
+	"9cUO1qUUmsFu3yk5L9jG/udCCsOEsf9Jy7LgC2p3dFriiP/6q5YAk2GP0s8LK0boDwBvq6RYZYSKnKzl",
+	"1tKVDRM54QauyU1lV3qGlNgyLCVLpgzH3bPlki1M9NaXnBW5bkHmwH7tvLsuwLLZmhVldI2C6+bicykL",
+	"RoX9ZcPMWubRj4SDeucHgG70ByXlsosoBRc3GXAQMqeLm4xUIpcWVQZiosWEktH49Wm6KQt26Nb+lRYV",
+	"g+ELWTI95h1kM80svi3il2HoDdPX9Hq75gWL37Hhpoh/XAmO4k0E8SyPXdCiIFyTOS8KlmeEC/vich2l",
+	"RvXb+mXmHiOu3DhB5jEx3KlDjoCHH8PUcv6rHfklm33PVlw8t08RX10bty0xsnCNU4hSWmYmyHbNF2sg",
+	"Xgu52diXVHDBiF2cCXugDf3EN9Vmdv7t06dfP81mGy7w34/DjrgwbMXU3eD4JXKw57QoLteMRU5F81wx",
+	"HZ94UakijoxsUQEEYmhwyxRf7uJ8qgk7v3I9Xfj2Y+IMuOTwA+BbCgwup4adGI4o06FPTtiNzdNDPRQK",
+	"HQeYaDbThpqqucsGkI2UN9eb6I/7d2Yx2O0ma94gzl6fop40epesKLo3uaTmIIF5Zce0qHnvaBwFh6h0",
+	"CmGAv3df1Wv/mJD/N0QC7WQCkCFAfPj69HH00t1D7tvjpR1jgcA+mcNIC3fkBkdvds0WNzE0tVRgOPd7",
+	"wwWLkWjH+4dP9IqLPEHunWJ4+Mxh0fiBJV/gydoHlgDH9k7bI3g+mJ0lePTeRuHlwdDYTrvsjqrFmuk4",
+	"PW9IXIQbzYolCR9kESTernfXbFOaAYTP30zzo+jVyqLaRISsOVtREeOmDLaKkjLyVByaDSSB9pMEibLC",
+	"fEJ/p5oBw4a3yo1VnUVuVQKm2AVZ0qKwXNMOgc25f0fXr3X8GKnNWdkSyBrbYyJnec+VFNTfCI4ceiNL",
+	"VhTXcab/1tIjqVlD95HiHOTmDRU7YukvUKzuiRsbX9Fbdi2k1V5W8aOtWZGHLXR/5iL+9xunzUdkZBGB",
+	"5GujSVnQBYDS7lpWxo5EEvvoSexyrEyjE+I23V2v7dHmjIlrT4a7u9zwouC6xUC5MN9+E72rpKAuGIr9",
+	"EekyGLrWVMN/aIK6osXUpVRWUhRW+vplNldUgBnHshhgpQ5uHyNnF9VmjrSze48W2bhYETcmdpSGcS0y",
+	"hRWFcysXby3+UqIqQezwOOWRVeJygUfqKOZS4KMNbN0yxSy1AFtBRAztUw00M9dU85zFt6GNLMsW72/8",
+	"GDQD95O7M0tQKTfJR7Glu9TBEIzn8OwtbdIZms3MmnFFFqwoNNF0V2u5cH40mbYsGIwu1hdIOfYfemn/",
+	"SIuiqdy1afRCVimcT6Lxlg5gHk7jsWMzt8oQZme3fS3FeDKW85xoCY+GODqVEbo0TBEqCFNKxjF8m7AZ",
+	"XcWs0F32MVTza2h8zkYJZiD7Jpqks4mkNUbukd8o2fJc0aNqoFlxjt1kYHt6yiLgxDCReVGLkgPZN64u",
+	"VVyZ879ep/V0dsvUTsb4w0v7C5lXvMiZIhu6I5Vl+yZKkVaKOnfGIBn1Bzs8YefJrytheDH8EuCb7XoX",
+	"Pd+aCxNHSRQQ1lTRhWEqOE80WyhmosyPLVM8h2tif/VzlAUVcfa5cbSvXxOAUf1K6IZr7WhlggfaTZCC",
+	"Lm70KINU2jbG4xKoYo17AzxZyahmRnlUXrOUyL0USwy4Bpvxdm0pNMkl05YIgTk2OmuwlrTnBQxj+QWh",
+	"cw12Tr/RHaGKwZQ3Qm7FqLuxOjdcjhcgKuGfbDaTdn9zJW+YADotPDGRYsnVJipTGDv6mn0quWJ6OMY3",
+	"rAcDhCirhl/Pd+Msg85NluLFgVG3b/19JbxngKK01SIYzSnA2BcVptaMFmZtOQQlDWI/iDnUBLFL/rJA",
+	"kBsGFQSpw06/LUc2EOfrC6xfnSMGDfIZSGA/k7hkxt5cRHxoEuLp6OuGfnqNHzw5O+tCeRxB2rvysOOe",
+	"IyNn2mOL87b82jDe1Qzz3h4DuugaI/rmcv6N2EyVWSc4bC4XOvVDtWnrQDE20DV/WfwDDewpKK8a3sBC",
+	"iqiFMUmrLWHrTP8TzZ2uxzXQU13S5stqoJvmK3GN9H7Q5X2gURikxQ5niRoOnoBPV86GFVmuQejaJ6/f",
+	"3zhe2EME+70SiOL1BAiRJgHyN1wjauNSeh/UiwZqtR9WE+naF/Bvz356Y7nqf798+zM6JN4wsTLr2fl3",
+	"X3/33bdn3x0ir2Hq3q1d1fbF9s6S7jsutFFV/VQ7A7xRw3PcUhYFUuAtm6+lTOjqqYfR7/BKoOtgDxRs",
+	"NnFDdtg7umK97oyIk4muGDGSyJJFRUrFcq6cAzZi0sSp7QSKrbi2OhzodaZt7zzIXmu/Q1gwfs7KRzW1",
+	"deO0mfFo5rBfJRcxCyHww4buy4WRGImjo5LKUMOWkOY6bzPwljnl7hYTZ54YZ07ZN5QDjN1EbT15TyOO",
+	"q81RPTkceV9ljuHGC75cRjBjTcWK9fkMkmbNfguVC+TpR2sf5ORnGmJXUeyWD+QK/nDx69BWmqRFLMgG",
+	"bCVooKIiR+Vllu07U8wYtxCES7FlWyh8fBaTChXTRsbslG8YqJYblO7pinKR8IwwxYZsCNTHuAPb3U/M",
+	"sbbPwFPXj+Oilz8pD3189s13T//y7b146AtFl+ZdEffyUENYzo2V2qoiJxBisufIlUUhtyzuUw2WPTD3",
+	"a6LYkimL735C/DpK/Zrux33+EmyIXqMGBxARMNX9fJX7Plh/vKzfNfky5zH2w/yfU25JkY75C94DCv88",
+	"h7i1rI5wC6Fs3nlwQU5dWK69H2cR8oFiGTmtHQEwbN/gfxEM2t4JuYQQOnDHRQSAGxY3fMlIHKNmJquj",
+	"g7nQTJkMTNssI4pt5C3LiP1feyjFvKCToq1pMy/eVRbuxl5U3JARZ2q34AUe5iruuFqjmNGieRCC4/95",
+	"APUQd6LIZnfpDEJdAjXc6qtlpZCLNWnKt19/903sxtimLNyikXisWgAfsvbeUd1G8O32HjlClNEvEDUc",
+	"Ss1N0paUCMIYhwPgV4+z+84ZXu3Z8EoKXMZeBQUTkOLGgLBdKlZSjFJywuRUgpP3zTTdzc6lfY3Bu97E",
+	"ls3kculELcXoYs3yqMbzKkTntF/lM+BXxB0/m306WckT9/WvWopH7+n2J6a11UxgmiKCz0ueUOPTehb/",
+	"OxtonsS/HIzC4aBsNUmSWyWGp56vRJx0PsAiEvCQigXz/vOIbuBublQsqWa3THEMG/FI6L1qW6qEHfYx",
+	"u6tIG2bPfKwybD/zR683Hb24SqTifD+FcNTOzkB7irtfUop/EnMU01URpwhV4q7j+jluyn/ltpKFc4SV",
+	"YteA9tOIQy8YKvZeWVGQShRW1V7xWzbOq8A2lBdjLmmfQ8H3sWP8yK0gv+seRFW9YVp0sWClGeOI7AvJ",
+	"HBMveZDgv6/EpXERiQPtNUhQawtGMNw403847WHtrztzXDR4vSmlMn028JTNp3aoeXUBkpSWshKYpcTU",
+	"LVModnNNpCh2hBL70u0/FdOyuGU56mbaoPelIVY8aSp8cXP1ni5aMvHs3Wvy9aMziLp89Bis08hUFLFK",
+	"0f4Kf/3L46dPznqsco3R357dS2vCe47GCHdsig2ynT5uIz1NqgCClDf42jkyEs9ou05E9ieFlebB4Wsc",
+	"O8Qs0UNQaa5TRimLTEksRAcEqoircWkNMQfCwY963AXgJz203YLb54KO6Dvu2wp/bIhtoYEa+7b/YM/3",
+	"+21a+wPaRNFZ/OjSP/ekloLyTcTbyjVD9ZSAL47IrWDqgnBDDAQ9YYQNqqAb9PvwuJFzBI1eRQxD2lAF",
+	"AXBU5ISB7HWOznyCwbRkS3fESCRs1NA51eyCGHrDBAy04q52mi5YKRpRen7yGaakCGDibFG5v+FyEYkp",
+	"ygbwKv1BokAwbPODF2j2iIrP5uzcy7zSu5SpWS6tdq9rUwkYE5aVMmumrPatiQvZ2Mg2tWkACCJ8h/Pj",
+	"pIms9qgMy+fMXC5mPIqMEcG2TMcJJB2zYS+RjA1EjMvEfbTEEd/OaVw2tH0qsQ1uG2mbBwh3nRRYixqY",
+	"GtoJXfOZunZTWUh7Rei5S3HI5VHAXWwv5kZ40Sr8fbC1GB9BjE5LQ4sBNLJ2qsAHqS3/bc/F19SjI9pz",
+	"TDWy08Sda+OM5B9Q67bTRXlsylYx9EY8YPsv5D1bjkt6Gp2aM5TasxHBi5Vww/ftz9owCsk8uM3MsSVL",
+	"CWlR+Dd3jowMTJT1AC03LGuGq9o/AhcgFANiRyTJpZWCFCQ+eEdG+0w/UwU50LD2BZzihu0aFB6UQLKp",
+	"tCFrWeQdc32akYylzsMZd4JQ9tO16K3o+z6zGmnarqiuMyq2BU8v9i07ILVHTWAQcQx4xjWxN0wWVEA4",
+	"KyWtKhNdi2ouWSqN1YcnzpklVmDityKQFMBKoEwDVHmwLO+CSHENRp6MFNQw79YT1wLKebBCipUVkCzC",
+	"uyehGah3DUnIO1l1iUJ9NrPYpSFQDeM8IVcOhSIdpZRpgwxjuT6kEBl37gUVQtrj+zoVCeoRYt3uHc7V",
+	"oxsMsh86i6FnyM4YFLYYIwBvqDF8weJZk54mg2WbFu9aAyIaZ+tSf/QOOV/SxUpScyc7s9wKiIwu1sSn",
+	"HnadGWaRjpdA+TkeTQL5Pm5BJbeeYkG6pdVjNKEbwMSa4sJiGdYeObsgwmWpWDkWBHyLCP6jpujUSkvZ",
+	"DseC93J7H6ED1vLDG1eVObD1QPpyTcsIuOdU5H3WsjlNBCgEmf0AIFz2HthnLQ1w7E/sguq2aHniGjfr",
+	"hez9FRoFNag2vUCJWOSVrOYFG3DZriCQv3P33QBRdR+6v/uTCsm6fdMG/g7827nNgdpTIa02d0HABmzW",
+	"VJC/MyXdQ7FEHbxE9r0YSeYMqmzgtiyAH5HXwvIFi4Ww+6q0456cneHCsHWXZUkLjLjpUfH2b7efXsDO",
+	"I2d/v3+T3ZIv8CnmXDXxzTuw5dI5zy9A/+eaQOprwz1usLxRDlRkYXkfVDZKZ1mlsXZQLhXKjDDJoFif",
+	"dD5dOCtUrAkn7dt5laATU7xEnL3zFIcccihlTZLUzJFI/4qiJDbEPCciA0NRjLNoGApVtCjQDhHKaWD0",
+	"Uv+HGDy9l1vhyVTk00b4XOQMsTypZ1juw6G/S6LtSPxDE5275CdnrGwkWbtoFHx5eN9ZMioyFdLSzb4D",
+	"qz4VEGfkJAHUyvbCXbJ2sAuRqhnR4sSDZPhL1FQlfFjkgQAcbhKb3BdK1lTDX6LhMjxWeGLJC8MUVvLJ",
+	"CBiByX/8+/+9wFT3OgAnkEOkb3QOETO+CF99KY1ERzfG0k8/Dk8VmMmBvN9B2dfpRGlpEj/0pDODdNIo",
+	"tfHoSQOw6VAkiQGekXzlujDEwJCYA8nHQa8YNp2PMYkkAdqnSzWxI+DAqNxYDg1hUXnj4KyA6mY1mC1M",
+	"WzUTk7pJd2HQQu1tAk2oY6YuYBlXSa35yvoWSgSouyCJAfHpP9GcXUHmWodAu3zIpFfmEBRw2i4vQUO+",
+	"mz26p4goPtpVbhni4Rpa7+0YZwvBpJihQQa4IbdKc4L4iUQ+ab5wT37o3aqBeVC3glvjLmMIz+oV2QdM",
+	"sndFXxKXFg3lwfDjoT4XL7GCkZEbx/5CliIlJVNaCnScQ+CiNhzS/bu8FYsmpFfGuWuhf2sJjOIsj862",
+	"oGLBiiKkLkWc8/HyHe00Bhkv48DzQebBHmVCsaUv5JSQbPuioIbZJ6PG2b44pY6gnnYfGapGhbK4D1LQ",
+	"6OQAryTKwg6OrX8AyLH+TMwYV4mcqWunuKQyaS32wkCyZ/A+CNSOcxu9G9f+slIrruktxnOnq4P40AZ/",
+	"CYoZtetNdo4VbnIhDiEH14GqBYOuN8xtyiWe+CyE1uFqrP2YJik+2v5wQsrBm+15Pj5Yd/hkhZQ3sUj+",
+	"RnK1FXRxGKHmAhUP0OIBW8A4kTbGRd7z4TKVPe+LlX3WsZ6yKHfz7PY4LCLxG0EKTTtpu85ZN8vwaisJ",
+	"N5/DRQdQf1c9KPmB6/X984HaX19ysSpchfAMLUnABFGDRJ8c4d47V7uvhuZwjEgscsECXXeKT0ks+C0j",
+	"PsGK8Np1CPbqSnylCSbSxnKOaGRmoEvnxKhdk7Mz4SLksE7Qhu6Q5s0ZE1By4II4QnaeGgFM3ZIgVO24",
+	"cd5AspLIiodTxjvlS3UixXqwKsqy618GQdmLYYdQP0wc28/PbDttvZze8jd3KQB8P7E5FcqJOyFU32CM",
+	"k9UoXb0U5+F7KIE7UStmf4PzHWkn/zQk9ANVNzwQE/C/DFHk+ykG40IYokkzT84OhpP21AL+mW0TOnAk",
+	"cNVnEYV/Z/dRPWPXGt2izFl6e8mgqmF0HIMPowiufcJrG3/+J4ql3pIot0IjvQQrilKcaYLO4XHyf6j0",
+	"pV31hGSg9VuxpSoW/msGOJNSz+KZVw+xUllN1s+JLNBPSowkgm1jnqQEG36GoSZMZ07hBMaAwSNBztfM",
+	"EAh9uns2QYrH/iChVvW9OW1MR39bMsHyeInh3mLNSzM8WS2bUWPYpjQJQXTOlvIwF20wD7fd3qojdsyX",
+	"DJIAWX49pri0+yRWjuTDWpKyMnsSmGg6hYNvbJHIwQzlT0eXuu6EFieA06fVy1umhhegcgbbpDqdLJIN",
+	"NpPDjqk+Q0GIXo1ldd3ED05zdh2r9v92uV89kqMcaL+I145gm3kiYt1xXggT8nMQucwaEQHrSuSYfjim",
+	"n4BPnxrWNGBEuew7qmt016MdjilAfsdA4EFFvrs64KGy371ScJ1sFDrZdBYA+hPIFl5UbKF3VMdyjP25",
+	"xtchSB4JVkqH1kkVc352s2WQyVCi+UqccOGFy+D9cvkZS+exjoTNFLFQjFf2z0gUm70WfCTcCA4pTWz+",
+	"t+ikcmQXrEC+/Clx+vbwNaTiKx539QKVX8sijxKGS0NFfsKFT4YAqT9zQSNLaJZB+qIMkunUQcc8lHWE",
+	"Rx2I9177icELgsogbgTidWVlmo7R9BF8yc77HgHmGXaESb2NhxW1A/Ln1f4rybxCVvuaBds2QlcvyA0r",
+	"DREygK9XbQtnCohaw3EPQf1zidKLQwbUeKVUu3XuGrCFYjrZXayt3WtLMs7hQmlaYpCVWcjNUfhPkmHA",
+	"5/XSQ9DZW5wjtz9ndhZdWxMxwpMxA+1qmublRSE1y0lgT/e3X0PvMGgmVNen5ZrMmaWwVvxp1KCWJZTx",
+	"dzLWmnbYxR0KdEEJtT4/mtXJdLVhLnXQki0CKeS9RvT9a941GjK6OOlVU/e6K9Y3605FzKd1FyJX2Nyl",
+	"P6YcgwcLkt3ZrM9Fq6zLpAW7POewS7SlqbtZ6vGYDjeyQ6lHDV+UB0aULtYN3faKSzGTil+I9EqLGMhG",
+	"Kmox29dIx+qU7Wd6db2D8f3dpA46LyC07LBBaS/6320kATvMQRhhZQsLxWKfhvXqS1Tk8YYwnKPxW2zr",
+	"79maUeUqysXKnoyptgq1QiIwXIQKj/3fw6h+Xu2KFTU5EXCeSrdZ98AYr07Mc86G20d6C7n4MkBdwgt+",
+	"wsbW/VAQey3l16l83ilSIsYXzFCVWPjyTdE2bnEG48Kdc0WXptk4F/Ct3VsnZQXaN9mgxcTjZYhbduhV",
+	"xwQ0ajD57fXgfl8CaJTtS2xq0DZ/YuNFPR4HD1TbRraY6ESAvZlluFW0DO+ZgQck6L1nplIirsbn+16M",
+	"p3EvUajl1R6aGnndOtLnAfVGuNbDBgYUP7CTDlu3n8URpZai0pUfI8bCW5bqezSKztCcpSKL6ojcQ8Wm",
+	"fZch94r8pFmzKgXsOHoDzivlHdS3nG1hNnsZFJ14rusHZMhuuODa+F+gxETUif0eQzLGtmpMNaUKKWWN",
+	"1JtWKlo8mI65dIJhbM6Z9zsKpkg9VV9Q2VEKbODtsyJDkbgROmXSQvxj0tJM5HKWyJHwPeWTG6/zdFBT",
+	"rgsejFBEENBdwCFeOvg8Pvf93+YhZAUTYzWh+oblrhdXImKvx2TelBvsbAtoE4qrBl/kAqwlvusHRR3S",
+	"ZWmReGHLbiJhq2yUV8wRxaIvqxLHFL2gUOGdKiWnKUt/OeOpoydTdMwVw2ioxdFQwIGBoEMkomqzoSpV",
+	"FaCWStyVJ4Adrzjhi0QcDM8c5Z1vbvquVcmCKNig/r9VrMLql5UQrrB+KD2pq8WCMeyeWFJlOOR/LSnH",
+	"wNY6yDXKD+odT1BgrhFdG2ufZ2lj2E7myxBpIsUCrU1Yy6obUNsI66JCWyE+j4aXHcjfGqsWjXTfDozi",
+	"7mMzfYUqdTL0m+qowQmbM0HRpvOGGfoa2x9lxMgivzby2o7IyK9yfu3QKyNLWhXmWi6vZaV0vKPBAYI0",
+	"TZHAvm649g3cjJDqhtcG8k2GugWCnLvR7almNw2iCIBq1CuswRpAFXv2qZCrhWJ01BscG6M1EGvrUK4B",
+	"d+f2kNXFiv0x0kePOQCU4re9SQ1jYj3mO5PKUmefFkyVJlWZTyfoydCyLrdM5XwxxMHg2tHA6LC033q9",
+	"z0H+svpWB/Euh4Cx1GN6k2hix0BQQ0/Xp9DaGL0X1Gno8eiklh4YNHm3UhYgH0UX8IG98pbWaex/62gz",
+	"pp+lwdZOihknKLNiiQmupNIdIbVZ5PtubWrWGM/Va0K8jPZEmMt8NzbCtmk0i1xKjyW4UsXhw4X+bXZ0",
+	"9CR8JV6LngzChkHh62i1UkttwbjcjazNBlXkbUwR3WEtWneK894tZSq2SiKidTTtH92jcCDxnyRv07vi",
+	"huws2UA+JHH6u6kPHb1YH5y291Y8KxgQF7dwqB7x/tMNiqwuCkSvWTMX0Z0FW+7KyoCaHQIxRFUUTcv7",
+	"PQ3pvu3piAC6aPOYK9DFrfBdl75csWSD67I6UhRbD+nRtb5yz56biaJUjXZN3WoU3X7Y611S9g5K2KFq",
+	"8NiDNEUmr+LamYm6AZ6JRrq6qQuDcSn+49//j65DwTKyNqaEVJvfiju0/ediAPRb1QIizplLBnk58IIU",
+	"o8VhaYH6MnC4fuy+/tU3pdi/mR2WxMamFQfbLDTrTI6zmY6uQKuhpgTXw6vONt7hnWvF3r0IPHcBAkPN",
+	"Tamw00Q/6OGq2n7Z+G7GoDNbeU0Na7j6iq54EAeXGCp9oLtoqKWOFiZ/5hPU3QgorEyxPaB7jdF+fg1g",
+	"Jkv/9Yhxx2ovGM202q+R6Vv+jyh3cjfZ2C01MtxxmO7TUClGlDVMibud+oW4myh+NTB9aANejN2LENMX",
+	"fBl6hsmmNxis7p2EkihP7HWw3bWBmf8O9oBN0mp3/K+VNung/N7UgBHqLZSFiglObZ9hs1Vkssf6xNE2",
+	"LVMvAMx7Bq1yspcgP6R4dp/NzP12fYf6PO7LtNRU5uPUlUYow9jQhH292Vnm6la+za4QwVzXOoLHoAZA",
+	"67dVn6bv1fb7FpJsbUSpa/fFUK9CvULftpMWfwgUSJZI0Gac/+MOT+sezyHEQo4KW6tfCtXNTvagn0Uz",
+	"ccHVpVsd8+/8BIYhdY2/aZxEplcpbnaXFhi+LFTICeX2AAspb3jo0HU+M4oVRbPZBC3539iuVTYKYAuc",
+	"nVHFGs5gqz3MvnwBTWApk0WJjaKLOqeAqVu+YI/IlfsHU19ZodcwtYRqZnbQD9J3CcF6ljCNlgX7ShO7",
+	"tit/wART9jaQu3HziLwE9IVf3ZMO6S6a/On9q+fkr988/cufH5FPJyVTGw6XU5eoIwWj2hAlC1/GXBAM",
+	"t4BhjOX6UQDP+ezfZCVW5CpcYaBms8c+kJmWfHY++/rR2aOvXacvAMspteyQWtYIVf8xLz0s9Tqfnc/e",
+	"cG2e1cMgZ6y0UiV88uTszAmixvHqhiB3+qszWNdRjVHdZVwKfTwWPmp3+dJN1g2j4SdwL6WISTjoqQ/R",
+	"/dLU+uu52m1Ny2pe8AWgzIbuyNzKOdCJzyXvor0GtL4a+LNzH1lj+XoVgcMl2wfDbxXT5ntnbZ0UAk1r",
+	"ZzTQqjd0bSSA6rFGVezLfyJYQLDnmFbmQm720KUdamU/PF2sGbY9L6WOYNBz+/OLWhy5Kwb1Md4w/RFA",
+	"2+srt2djeQwiH3wEKuaETAEWtrghtJ3BKCvLkaWCss0m/boBTsGe1U92nzfGTfos9jYwMNIoGOEOvZjm",
+	"9EPeTPOc9wfPlasgC5UVv9Jk0brFNNGNvplnebMG43HeTLvOzaCH83i6h7O38n5+qfTx6Qv/wu4NIJjU",
+	"yjSu+MtFwyGBGX+3TBHwQIau8QOIXw3m08/1P76gPFgwFOfb0H0PTaz3ANy66G8ihdXgoykuAmdqdRVB",
+	"UcInElea6YOHz+IE5Adm+g529kAYdNUy/E8hdbV7sKTfM1V0wwxEy/4SX6oe0jjEz1Y4+/IxIYXtFWU9",
+	"DkHYW+ShWenDU4SXVu8iFHJ9kQ5gUJ4vv4q/ePsxX5It12swjtydLpyGWvJp/usa6EzJeemoiHOIVT7M",
+	"b2k8xjjCaWHkNDwW8lAwUBLqUT/Is+yHaJB/7/320wL0H4Go+oZSU0m0P9Eb1nTRSmXlJhBzLYC78PQZ",
+	"Hwde2FryBdOnnwuuzZf7AyZz1iPXqdzZjuzks30C2cyk3Ld1JeELbx73PJmCPdo5TdViPSTbaT8yJeGE",
+	"fmg1DG8vRnr8T/fG1jeS5pbewIRQicAX5eaLGzAM3g1bXcnNI9IPXOGPIpbRheG3E0tnl3RXF91x8j3+",
+	"QfOVwBZGHI2ciq/WhmBZ5vuw8doHfiSwfc9WXDx3yxxH4mst8fDynl0WXEhRXgNJUdKHEkyAJO8w2rNR",
+	"9MnX29+LBPBxQlBCt8TQ9XugStPVeBz1AHrCHV0/qBe49Cf6Q+kIk+t8zhDKjSYFdIZy6sFaoond0nev",
+	"LIxBEedjPGSAk+o49je3/Bjzm1RDrW928hHGNzv8/oD6gEUooSOO24dPsIJKr1BP3P6ey/vY4iAV9Igv",
+	"S6pxduzH02/gwLuSahoHVq23SQXVzlHVdi5Eq9iNZNBS6UF+iD8oJCd51aPe8nRBPHt0IEw8hAq884Pv",
+	"j1V2f4TdMrVz/WyUtP+LVR679R+HiesWrfimlJjqHcer1/D7sRFrf5UH5ry4fNzTZelD41pbnYqMhBYg",
+	"hJoQ8j+F0SAGUTAHCfK2ZOLZu9d3APTn8N/DrfcO3r+f8d73uw51FzCBwTdCndakHzvt2T8mE3ormi3D",
+	"nRCne7AmaUuM2IYWe8RgoIHI4WPQK6Pk5pWF2Pq4emEoz/NHlu+zGdabdQYUu79pKMyP0DLxFpoGhDq+",
+	"tTKInVWMbBX4de1UD8sr7JYWlQvyiwP4pR9xHNiG6R8Ytn7dvM+yvOK3k9jqrtQOWrB+KhWGAEIiAhbr",
+	"PMAQQmHnpDbwihcYi9klA79VDProODrgU/aSJKBhbf0mamyNz+ubZsbmibYX+TgUl+TCMHOijWJ004Zt",
+	"iOecc0FhM/uLPKjGAkCIYBLkEvnI+wkw6W+MlYQSixWZb3hOfuDfd7EoVKaq0ej0s/2/L0ll/wdmepCp",
+	"zVOWODCNSyU1hin74f/Wa/rk6bcnv5yd/JWeLD9+/vabL/8yG4xd7XqOD42lg8nPPVG1Y44wyE/XjPqi",
+	"5+6PJy+4LqXmPhMwzcGz8MmlC0Y+eScLvtgd+ux/nfgPr3YlO3lbtyJOf/VlGn+qu110pjok66WPlRgQ",
+	"Q/YqjJpU120tPkxtdV8c1FvrqYcorvX5poGCX50UfK4QZ3si+cLJV7GWXpe+Pw9YVkqm1rTUILU8IqH9",
+	"K3bxNq7aeTftEhquQ9PpNdthohJW2SbcPAp1+Jogf+2qDo8zcUNjvkqAl3XA0JAvNnD8pWHl0LEuP3TQ",
+	"2GeQQDlw8BvI4bKDE8XiQKx017uit9DsW2BN9RhhxY5EfapEgiKDFbv1YUDdp2cQXs031cZRZyu6wr8e",
+	"R7KRPh7T1mDYJuUWeob+mPs/umZn4v3+yhnB/lRYfvAQp4fHeJpzvXEFQ+OC4wsc8DrU5j5CFDQuQYuH",
+	"lu3dwnHZ/oUUUwDsDTO+aLyHl5BzmVtBf0c2UiG5gx8T4ZsxuEFxzH5eZkH2Aw77h6dux3637p4S2ru7",
+	"7GlYpobimTAly8l8F7T1HdTVJEZiOlVB1co+ZiyDOuhJ33CR9+PE32DEpLJNt5lB32X7YgadXG1Mlrvv",
+	"RIkOBGH2ITIS3tE0wLYiqDnhAitQA3zQyOk31CsvNRvJJkEa+tAe8YmENRIPxPVFnMgj6rv/onmzUaeX",
+	"Gqg5OZzP1b7RWIFyubTCZCMfLVLFQzFSsKUhsjKY/biV6saKnrBBK4vOd/b/LvAZr60E5Ju7B9eur53Z",
+	"FUAhksW3/z1eeLTvfj2Ivz6ZeukY1nwPjeansZg55MAW1NgaEnyzTgmgjsVqurMg11C71ASiCzpCHvXb",
+	"tqmrf42npW/NFBWY3hX0jwbRyQkBNKdK0AK4nakoAfTZWdOyZOIiOIXc6xsMr8/uv3oNWk2QHffyUhe3",
+	"qbuA39cTILdkSRXhVkk+QB8PGvA2LVyO2/AOldP7GIfHKVLGSIDZsfbRzxBcLXOoWWzpN7aWQpcJV4SJ",
+	"/AJEMyh0DraGXcvU0KXvz+GASdx6EFL7qqCr1SROXKvL+EdoNRdsdWYv67DaIlyDjKjp5+UtU7vasgMV",
+	"cKihc6qtvLzT9sm7Isdo4dHY5M7FM8slYZ/owhQ7KIJvl8rIvDKhoR9W4YKPQhF7rsmioHzD8oxAxWjL",
+	"I1w3xVumurC8XMst9Ag/IomA+VNCFvw2DWE1bj5fMEFvLUJb6YULsgZH4pKYNdet3FAofn4AzmXoqBrn",
+	"jvbn55glcQzeiA1dh3PFEGsXUp6xYKyvJDLdppIxKBq14WkCTARWBwR1A/OMKlUEdy/2Rqdb8uPV1Tvi",
+	"7v+A4dxX0k8qIO8roYf5FZtV3sbaAH1VlYGRAKFIedd8GbKxLL1xBU4alsyE8TL8OJzb/ENbM30LhmMa",
+	"My3mHFLmmvqwRcXTz6oSvZLc++qomSJgF4u/ZFVNk7JrETOE9riGGWA2cC0zJksYfF+J1y9cnmB9uWmx",
+	"bOB0KSnreapPBKQ3bClvhz+DXLXit9DW5oaV5hF5HjpVYIFvKXJi+IaRRQXF6djGKuKhvvmOrGnupbfl",
+	"ki2MS6cRoKXfCLkVKaEtikZPjo1GxxHWvE1jkKTWRARWFPr0s0sl/nL62fKV9ON7WzLxnDnefqTnZ9dg",
+	"OTaXir9CCSPIwvWfum+ydR2aC6Udsc2SYRu0RiH7hh7SipUF3Y1St4a9pygHs1v4Svssb6htf3by+NFf",
+	"PPtqK091pdXhcX3RZe1pv9KuX7ZU5CTI2HW5s8j6rqjryKDCBiayW99+K4p5H6hZrAcRfsM+GZwtGoNx",
+	"MOLiJWwELiC3hDrDLA0XsP2+EhYSVnmZyIKscEbu2+YjqLEG2wmE9OHVXGBPnlAhFivsHpdPoCuqJg9r",
+	"ro3EAoVRKFkt+0c35ogkwi8Rgd7PDVkjsy94I7UhZsuE2U0RnQtU1hmVMUevbh0NdeeBctjlsqbrh3jJ",
+	"+CtNllzk1/Md6L3HISYT0Yd9bCioMXzB+kSzN27I2L1/T4eFOHzgllJHKCa0R697HaK+r2VC1l+OUTVe",
+	"BTUjOpWSm7is3xTuz2KFU+MTYi/u6IyPz5rqw9OD6kPWrQYcWrVCcUYoW2LXOyea3TJFC7LlIpfbwG+y",
+	"p2dnJ1+fkT+1x4NFhi7Wf85ACXXP7OnZGcKAC4IWgGiUiEkF3yW6gxw4xTk+MNg3GoCkZmTD89z1yscn",
+	"iXSTB47q7EypTSrXMb+3bsLRKJx/RxEK915uJ6nW6G/MKcjucWehkZsv32mhmbNPR6BUCfpyqte0HEJl",
+	"ILv4n5HUPABm4d2lDFb440RlcWA90my2spUq1+ehvalLXw51yuFusTQ5COC+8WjQK32XgGMjpPcDRk3a",
+	"3hWGVjgI5vDNIiDfabvmRfAkWPZ/QSpheOFM0/bvLIMkNIs+dKfhAoJXp6u1viuoQAl473B7wXteQGzV",
+	"lN/v0q0q8ZUm2NQqGmuNDv8I/Wv0/+i0WTBOGgLrJHptwcUC3OTtmxf/7eeXH4ZxhcHFSY/5Vh7KC0qJ",
+	"YrraMALNVozaOb+ooTeMVGXLMaqjSWCToz5uaAoL0X6Sop3XK3LTuwfeii1V+UPHQSRsPf8D28PeH0t+",
+	"AD8l9mOmrnsREBttZFnGKr8lLT6AX8eAq1G7/wTrvWJbGr03tA+VB48ORi7lspofjBDErZ+2cu+jYlRI",
+	"ar3EqzgiGfXlvLo3CV2fcAPkydmTs5PHTyYSO5ozt/tt9ebaN50R7iqbPY/ipinfveH/l4v0NzL0Hutm",
+	"B6nU9Uu+Em8rMyhl/RILZ8lqLynqkpmT59hH4djpSS9d+wN/sh4zXBRjfmLHjUJKJinTomBqEqlFgizi",
+	"a5iNL17jOoweh1u4yR88dC5aILZxRw+KrS7Rb3b+y8dWRTq+EmAlAXu2M4V416NVzC4s89FN/Iai4a5B",
+	"yR6YsbkDvnPoTNIfSXCFQyYNT6+XHRRWji1dD8WVu0mHRJO7M03gz+O6thX7iJxn714T42/tUJWMRH0h",
+	"6MiK5z5axXZ3rQ+ba/0TzVlj4TZc7I8TRt0EQOyXZ8fC7BL7FfbKZgjH0888763j8gL+7uF1OG4SQlPu",
+	"FTJ5mOm+FPlEla1zQvEefbD/oOoUXmeJIviV2j07Zn3BK+9qGhdwBsk+c7q4mTTUDDsn9/X1mKgq5eVa",
+	"btFUhFfqip+5JrYYcO+axMbB2Aoya7VYS/KHD2HUASNXCPGyb2B4jNc/eYJqq/3dMeO6gFUFkJL5zvfb",
+	"HykFImv6UEcN/v49eB5PDo2jM6daIUMn3dASYwGAp5/9fw5gTC1o/Q71xcJhQwBdPGp5cA2x9IHOHgQX",
+	"rhoqdVtJeHlFV0dXZp9FbhS6O2ah66JTEOpunBNFnfhbaTQziOHkac6XyyTfeMGXywYIe9nGc7kpqWJY",
+	"HPei9pJYvlaJwqpCK37LUk6RRoPeDkgehsLbw8aryUPo0JTZA9ihOMQkcVGjw++AAdBudLTVuj39gHz0",
+	"5U/ULNY9du6XOTcvXO/To1RBy7l58PLVfdTpJaRbTsWrsMe0S+1xVOaGsZKLFeQwQOgdJjLkva0LUgXH",
+	"6S07Jnh+r35+fRCyZ56Gw0KD8Bo0X2lisNjLWCkC32udR3sfmpD1pOHia/kneomAuym384c6pRncw7mc",
+	"it7js2y1pscl5orRm8yXAPLZ1r4r/Gi0WEt5k/ZI0aK4XDNmjlrLNSySjH2BH6cpYUaLAifEIJEtm9sb",
+	"yEJINca1aN57m9lx3o+lxz9KeXMJlqzZPRWhvZIhOGe0pFyrfAeOG2JmnVJjQts2GPAMWmqKgiltJdxb",
+	"duECdGq7HoYnUUGkBQgIiwwjB0c/AN96/fcWY36Qb7Bx++/CsWDtCSqrK8b+3uBXLlUbKpTVgU+gukDg",
+	"GXHN6kdDDbrbH4+R2dl/byX0HTbwnzYrCVryk1AUa3uXu1dszajStEgbDqk278OoYyYGhkX6KgXTWzZl",
+	"R0HVONkDcwh3Xna0Yt5u+geWsR4SjO+rhqpDpCCabsqC6QuiGM2x/JBitMjIVnHD8A9SFDtSYlOo/G5v",
+	"BmnfgbTuMGpSf2xr8UEuWb+Rg17ZeuohEkN9vimNZF/pwFoGpzYfyyrikKkXypduzBEflF8iqpu6n6aF",
+	"gDt4nUlMleK3DKKbCwy4f2Ba+SzP8azHc7G7+R/Yi9Fcda+MHivNZIXMhUu51YQ66N6F8Dm8ODX05njy",
+	"2hW9YQ1Yd2NP9zgK5QZStKUi3EwkYTXEXFqgnjlnC7lh4fqaAf80niw6/D6HhSykLuVh/EIHsSa7r9Z1",
+	"hNiL9M1b0floKHxpZz+y2xULCj9wxDYcLFHut1J0XuwIXSxYOY1JG1ZzFcvnOyir1BsD1A7Lc6Frs/Nf",
+	"PlrsCmGyv3y0gMMEcAR6pYrZ+eyUlvz09rEVCP5fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -229,7 +229,7 @@ func lattice(ctx context.Context, w *world) (windows []float64, bytes float64, e
 		}
 		windows = append(windows, time.Since(began).Seconds()*1000)
 	}
-	err = w.pool.QueryRow(ctx, "SELECT sum(length(body) + length(fates::text))::float8 / ($2::int * $3::int) FROM lattice WHERE run_id = $1", s.Run, n, columns).Scan(&bytes)
+	err = w.pool.QueryRow(ctx, "SELECT sum(length(body) + length(shape) + length(keys))::float8 / ($2::int * $3::int) FROM lattice WHERE run_id = $1", s.Run, n, columns).Scan(&bytes)
 	return windows, bytes, err
 }
 

@@ -24,6 +24,9 @@ func tree(name, side string, d dice) string {
 	g.Send = func(n string) string {
 		return fmt.Sprintf(`{name: %s, type: http, parallel: %d, %s, output: under told, settings: {method: POST, url: "%s/keyed/%s/%s", repeat: keyed, json: {id: "(= (item.event ?? \"nothing\") + \"-\" + item.n )", bad: "(= item.n %% 13 == 12 )"}}}`, n, d.Between(1, 4), retry, side, name, n)
 	}
+	g.Fails = func(n, ways string) string {
+		return fmt.Sprintf(`{name: %s, type: http, parallel: %d, retry: {attempts: 20, first: 50ms, factor: 1.5, max: 1s}, output: under told, %s, settings: {method: POST, url: "%s/keyed/%s/%s", repeat: keyed, json: {id: "(= (item.event ?? \"nothing\") + \"-\" + item.n )", bad: "(= item.n %% 3 == 0 )"}}}`, n, d.Between(1, 4), ways, side, name, n)
+	}
 	g.List = func(n string) []string {
 		return []string{
 			fmt.Sprintf(`{name: %s, type: http, parallel: %d, %s, output: under piece, when_none: %s, settings: {method: GET, url: "%s/pieces/%d", each: response.pieces, paging: {page: true, query: page, more: response.more}}}`, n, d.Between(1, 4), retry, d.Of("end", "pass"), side, d.Between(0, 5)),
@@ -36,8 +39,9 @@ func tree(name, side string, d dice) string {
 	return "format: young-trellis/1\nname: " + name + "\nlabel: trigger.event\ntrigger: {type: webhook, settings: {verify: none, key: item.event}}\nsteps: " + g.Steps() + "\n"
 }
 
-// bases are the kinds of steps that all trees together must have.
-var bases = []string{"filter", "shape", "http", "spread", "batch", "gather", "wait", "branch", "loop"}
+// bases are the kinds of steps and ways after an error that all trees together
+// must have.
+var bases = []string{"on_error: continue", "on_error: fallback", "type: filter", "type: shape", "type: http", "type: spread", "type: batch", "type: gather", "type: wait", "type: branch", "type: loop", "type: sort", "type: take", "type: distinct"}
 
 // forest draws so many trees, among which every base is.
 func forest(n int, side string, seed uint64) map[string]string {
@@ -67,7 +71,7 @@ func hasAll(trees map[string]string) bool {
 	for _, kind := range bases {
 		found := false
 		for _, text := range trees {
-			found = found || strings.Contains(text, "type: "+kind)
+			found = found || strings.Contains(text, kind)
 		}
 		if !found {
 			return false

@@ -70,7 +70,7 @@ func TestEveryOperationNamesItsPermission(t *testing.T) {
 // bodies are valid ones for the operations that take one.
 var bodies = map[string]string{
 	"saveDraft": `{"document": "format: young-trellis/1\nname: kiln-list\ntrigger: {type: manual}\n"}`,
-	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`,
+	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "planEdits": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`,
 	"resumeRun": `{}`, "retryRun": `{}`, "mendConnection": `{"secret": "another"}`, "listChoices": `{"input": {}}`, "shapeConnection": `{"everyone": true}`, "beginConsent": `{"loopback": 9}`,
 }
 
@@ -78,9 +78,13 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	ctx := within(t, time.Minute)
-	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now(), "acc")[:1])
+	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now(), "acc"))
 	require.NoError(t, err)
-	_, err = w.Wait(ctx, sent[0].Run)
+	for _, s := range sent {
+		_, err = w.Wait(ctx, s.Run)
+		require.NoError(t, err)
+	}
+	mended, err := ottermere.Answer[client.Mending](w.Client.BeginMending(ctx, client.MendingWish{What: client.MendingWishWhatRetry, Where: &client.ItemWhere{Workflow: some("counter-calls")}}))
 	require.NoError(t, err)
 	samples, err := ottermere.Answer[client.Samples](w.Client.ListSamples(ctx, "counter-calls"))
 	require.NoError(t, err)
@@ -96,7 +100,7 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEqual(t, made.ID, own.Tokens[0].Id)
 
-	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
+	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{mending}", mended.Id.String(), "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
 	spec, err := api.GetSpec()
 	require.NoError(t, err)
 	tried := 0

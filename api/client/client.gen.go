@@ -18,27 +18,48 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ColumnNest.
+const (
+	Branch   ColumnNest = "branch"
+	Fallback ColumnNest = "fallback"
+	Loop     ColumnNest = "loop"
+)
+
+// Valid indicates whether the value is a known member of the ColumnNest enum.
+func (e ColumnNest) Valid() bool {
+	switch e {
+	case Branch:
+		return true
+	case Fallback:
+		return true
+	case Loop:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ConnectionState.
 const (
-	Broken    ConnectionState = "broken"
-	Confirm   ConnectionState = "confirm"
-	Consent   ConnectionState = "consent"
-	Ok        ConnectionState = "ok"
-	Unchecked ConnectionState = "unchecked"
+	ConnectionStateBroken    ConnectionState = "broken"
+	ConnectionStateConfirm   ConnectionState = "confirm"
+	ConnectionStateConsent   ConnectionState = "consent"
+	ConnectionStateOk        ConnectionState = "ok"
+	ConnectionStateUnchecked ConnectionState = "unchecked"
 )
 
 // Valid indicates whether the value is a known member of the ConnectionState enum.
 func (e ConnectionState) Valid() bool {
 	switch e {
-	case Broken:
+	case ConnectionStateBroken:
 		return true
-	case Confirm:
+	case ConnectionStateConfirm:
 		return true
-	case Consent:
+	case ConnectionStateConsent:
 		return true
-	case Ok:
+	case ConnectionStateOk:
 		return true
-	case Unchecked:
+	case ConnectionStateUnchecked:
 		return true
 	default:
 		return false
@@ -65,6 +86,8 @@ func (e ConnectorTriggerKind) Valid() bool {
 
 // Defines values for Fate.
 const (
+	FateEndedRun        Fate = "ended_run"
+	FateFellBack        Fate = "fell_back"
 	FateGaveNothing     Fate = "gave_nothing"
 	FateHeldBack        Fate = "held_back"
 	FateJoined          Fate = "joined"
@@ -77,12 +100,17 @@ const (
 	FateSetAside        Fate = "set_aside"
 	FateStopped         Fate = "stopped"
 	FateWaiting         Fate = "waiting"
+	FateWentOn          Fate = "went_on"
 	FateWritten         Fate = "written"
 )
 
 // Valid indicates whether the value is a known member of the Fate enum.
 func (e Fate) Valid() bool {
 	switch e {
+	case FateEndedRun:
+		return true
+	case FateFellBack:
+		return true
 	case FateGaveNothing:
 		return true
 	case FateHeldBack:
@@ -106,6 +134,8 @@ func (e Fate) Valid() bool {
 	case FateStopped:
 		return true
 	case FateWaiting:
+		return true
+	case FateWentOn:
 		return true
 	case FateWritten:
 		return true
@@ -150,6 +180,114 @@ func (e InHandStage) Valid() bool {
 	case Starting:
 		return true
 	case Taken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ItemKind.
+const (
+	ItemKindMayHaveBeenSent ItemKind = "may_have_been_sent"
+	ItemKindSetAside        ItemKind = "set_aside"
+)
+
+// Valid indicates whether the value is a known member of the ItemKind enum.
+func (e ItemKind) Valid() bool {
+	switch e {
+	case ItemKindMayHaveBeenSent:
+		return true
+	case ItemKindSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for KindDoes.
+const (
+	Calls   KindDoes = "calls"
+	Ends    KindDoes = "ends"
+	Holds   KindDoes = "holds"
+	Loops   KindDoes = "loops"
+	Picks   KindDoes = "picks"
+	Spreads KindDoes = "spreads"
+)
+
+// Valid indicates whether the value is a known member of the KindDoes enum.
+func (e KindDoes) Valid() bool {
+	switch e {
+	case Calls:
+		return true
+	case Ends:
+		return true
+	case Holds:
+		return true
+	case Loops:
+		return true
+	case Picks:
+		return true
+	case Spreads:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingState.
+const (
+	MendingStateCancelled  MendingState = "cancelled"
+	MendingStateCancelling MendingState = "cancelling"
+	MendingStateEnded      MendingState = "ended"
+	MendingStateGoing      MendingState = "going"
+)
+
+// Valid indicates whether the value is a known member of the MendingState enum.
+func (e MendingState) Valid() bool {
+	switch e {
+	case MendingStateCancelled:
+		return true
+	case MendingStateCancelling:
+		return true
+	case MendingStateEnded:
+		return true
+	case MendingStateGoing:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingWhat.
+const (
+	MendingWhatConfirm MendingWhat = "confirm"
+	MendingWhatRetry   MendingWhat = "retry"
+)
+
+// Valid indicates whether the value is a known member of the MendingWhat enum.
+func (e MendingWhat) Valid() bool {
+	switch e {
+	case MendingWhatConfirm:
+		return true
+	case MendingWhatRetry:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MendingWishWhat.
+const (
+	MendingWishWhatConfirm MendingWishWhat = "confirm"
+	MendingWishWhatRetry   MendingWishWhat = "retry"
+)
+
+// Valid indicates whether the value is a known member of the MendingWishWhat enum.
+func (e MendingWishWhat) Valid() bool {
+	switch e {
+	case MendingWishWhatConfirm:
+		return true
+	case MendingWishWhatRetry:
 		return true
 	default:
 		return false
@@ -316,8 +454,11 @@ type Cell struct {
 	// Fields A JSON object
 	Fields *Fields `json:"fields,omitempty"`
 	Reused *bool   `json:"reused,omitempty"`
-	Sent   *Sent   `json:"sent,omitempty"`
-	Text   string  `json:"text"`
+
+	// Round In which round of the loops around, as 3 or 3/1
+	Round *string `json:"round,omitempty"`
+	Sent  *Sent   `json:"sent,omitempty"`
+	Text  string  `json:"text"`
 }
 
 // Checked defines model for Checked.
@@ -342,13 +483,24 @@ type Choices struct {
 
 // Column defines model for Column.
 type Column struct {
-	Calls       int     `json:"calls"`
-	Connection  *string `json:"connection,omitempty"`
-	Depth       *int    `json:"depth,omitempty"`
-	GaveNothing int     `json:"gave_nothing"`
-	HeldBack    int     `json:"held_back"`
-	In          int     `json:"in"`
-	Kind        string  `json:"kind"`
+	// Began When its first call began
+	Began *time.Time `json:"began,omitempty"`
+	Calls int        `json:"calls"`
+
+	// Case The case in which it stands there; fallback in its fallback
+	Case       *string `json:"case,omitempty"`
+	Connection *string `json:"connection,omitempty"`
+	Depth      *int    `json:"depth,omitempty"`
+
+	// Ended When its last call ended
+	Ended *time.Time `json:"ended,omitempty"`
+
+	// FellBack Of those that went on: how many took the fallback
+	FellBack    *int   `json:"fell_back,omitempty"`
+	GaveNothing int    `json:"gave_nothing"`
+	HeldBack    int    `json:"held_back"`
+	In          int    `json:"in"`
+	Kind        string `json:"kind"`
 
 	// Line Its place in the outline, as 3.2
 	Line            *string `json:"line,omitempty"`
@@ -357,15 +509,40 @@ type Column struct {
 	Millis          int64   `json:"millis"`
 	Name            string  `json:"name"`
 
+	// Nest What the step has steps within it for
+	Nest *ColumnNest `json:"nest,omitempty"`
+
 	// Number Its lasting number
-	Number   *int    `json:"number,omitempty"`
-	Out      int     `json:"out"`
+	Number *int `json:"number,omitempty"`
+
+	// OnFailure It is done when a run fails
+	OnFailure *bool `json:"on_failure,omitempty"`
+	Out       int   `json:"out"`
+
+	// Rounds Of a loop: how many were begun
+	Rounds   *int    `json:"rounds,omitempty"`
 	Sentence string  `json:"sentence"`
 	SetAside int     `json:"set_aside"`
 	Stopped  int     `json:"stopped"`
 	Units    float32 `json:"units"`
 	Waiting  *int    `json:"waiting,omitempty"`
+
+	// Ways Of a branch: its cases, what their cells say, and how many items went through each; last those that went past all
+	Ways *[]struct {
+		Count int    `json:"count"`
+		Name  string `json:"name"`
+		Way   string `json:"way"`
+	} `json:"ways,omitempty"`
+
+	// WentOn Of those that went on: how many did so with nothing, after an error
+	WentOn *int `json:"went_on,omitempty"`
+
+	// Within The name of the step in which it stands
+	Within *string `json:"within,omitempty"`
 }
+
+// ColumnNest What the step has steps within it for
+type ColumnNest string
 
 // Connection defines model for Connection.
 type Connection struct {
@@ -503,19 +680,48 @@ type Diff struct {
 	Revision *int `json:"revision,omitempty"`
 }
 
+// Dismissal One of items and where
+type Dismissal struct {
+	Items *[]ItemRef `json:"items,omitempty"`
+
+	// Restore Let them wait again
+	Restore *bool `json:"restore,omitempty"`
+
+	// Where Narrows items; all keys that are given must hold
+	Where *ItemWhere `json:"where,omitempty"`
+}
+
+// Dismissed defines model for Dismissed.
+type Dismissed struct {
+	Items int `json:"items"`
+}
+
 // Document defines model for Document.
 type Document struct {
 	// Document YAML or JSON
 	Document string `json:"document"`
 }
 
+// DraftPlan What edits would do
+type DraftPlan struct {
+	// Followed In how many places references would follow
+	Followed int `json:"followed"`
+
+	// Problems Those that are not there now
+	Problems []Finding `json:"problems"`
+}
+
 // Edits defines model for Edits.
 type Edits struct {
 	Edits []struct {
-		// In The steps within a step: STEP or STEP/CASE; / for those of the workflow
-		In   *string `json:"in,omitempty"`
-		Key  *string `json:"key,omitempty"`
-		Op   string  `json:"op"`
+		// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
+		In  *string `json:"in,omitempty"`
+		Key *string `json:"key,omitempty"`
+
+		// Op set, trigger, insert, paste, remove, move or rename
+		Op string `json:"op"`
+
+		// Step The name of a step, or STEP/CASE
 		Step *string `json:"step,omitempty"`
 		To   *int    `json:"to,omitempty"`
 
@@ -592,6 +798,17 @@ type Grant struct {
 	Name    *string   `json:"name,omitempty"`
 }
 
+// History defines model for History.
+type History struct {
+	Runs []struct {
+		Accepted time.Time          `json:"accepted"`
+		Address  string             `json:"address"`
+		Run      openapi_types.UUID `json:"run"`
+		State    RunState           `json:"state"`
+		Title    string             `json:"title"`
+	} `json:"runs"`
+}
+
 // ImportConnector defines model for ImportConnector.
 type ImportConnector struct {
 	// Address Where the document was found; a server that is only a path is resolved against it
@@ -638,6 +855,69 @@ type InHand struct {
 // InHandStage starting and ending: it is on its way to the database; taken: it waits for a place
 type InHandStage string
 
+// ItemGroup defines model for ItemGroup.
+type ItemGroup struct {
+	Alike string `json:"alike"`
+
+	// Busy Items of runs that are in a further pass at the moment
+	Busy  int       `json:"busy"`
+	First time.Time `json:"first"`
+	Items int       `json:"items"`
+	Kind  ItemKind  `json:"kind"`
+
+	// Label Of the newest
+	Label    string    `json:"label"`
+	Last     time.Time `json:"last"`
+	Runs     int       `json:"runs"`
+	Sentence string    `json:"sentence"`
+	Step     string    `json:"step"`
+	Title    string    `json:"title"`
+
+	// Why Of one of them
+	Why      string `json:"why"`
+	Workflow string `json:"workflow"`
+}
+
+// ItemGroups defines model for ItemGroups.
+type ItemGroups struct {
+	Groups []ItemGroup `json:"groups"`
+	Total  int         `json:"total"`
+}
+
+// ItemKind defines model for ItemKind.
+type ItemKind string
+
+// ItemPage defines model for ItemPage.
+type ItemPage struct {
+	Items []WaitingItem `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+	Total int           `json:"total"`
+}
+
+// ItemRef defines model for ItemRef.
+type ItemRef struct {
+	Address string `json:"address"`
+
+	// Fields A JSON object
+	Fields *Fields            `json:"fields,omitempty"`
+	Run    openapi_types.UUID `json:"run"`
+
+	// Set A JSON object
+	Set *Fields `json:"set,omitempty"`
+
+	// Unset Instead of fields, which are all of them: with set, which are some, those that are taken away
+	Unset *[]string `json:"unset,omitempty"`
+}
+
+// ItemWhere Narrows items; all keys that are given must hold
+type ItemWhere struct {
+	Alike    *string             `json:"alike,omitempty"`
+	Kind     *ItemKind           `json:"kind,omitempty"`
+	Run      *openapi_types.UUID `json:"run,omitempty"`
+	Step     *string             `json:"step,omitempty"`
+	Workflow *string             `json:"workflow,omitempty"`
+}
+
 // Items defines model for Items.
 type Items struct {
 	Items *[]Fields `json:"items,omitempty"`
@@ -646,8 +926,11 @@ type Items struct {
 // Kind defines model for Kind.
 type Kind struct {
 	// Connects A step of this kind can use a connection
-	Connects *bool  `json:"connects,omitempty"`
-	Help     string `json:"help"`
+	Connects *bool `json:"connects,omitempty"`
+
+	// Does What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
+	Does *KindDoes `json:"does,omitempty"`
+	Help string    `json:"help"`
 
 	// Needs The connector that it cannot do without
 	Needs    *string    `json:"needs,omitempty"`
@@ -656,13 +939,55 @@ type Kind struct {
 	Type     string     `json:"type"`
 }
 
+// KindDoes What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
+type KindDoes string
+
 // Lattice defines model for Lattice.
 type Lattice struct {
-	// Fates How many rows ended in each fate
+	// Fates How many rows of the band ended in each fate
 	Fates    map[string]int `json:"fates"`
 	Matching int            `json:"matching"`
-	Rows     []Row          `json:"rows"`
-	Total    int            `json:"total"`
+
+	// Place The place of the row that around names among those that match, from 0; none where it is not among them
+	Place *int  `json:"place,omitempty"`
+	Rows  []Row `json:"rows"`
+	Total int   `json:"total"`
+}
+
+// LatticeShape defines model for LatticeShape.
+type LatticeShape struct {
+	Bands []struct {
+		Band string `json:"band"`
+
+		// First The place of the first column to which any of them came
+		First int `json:"first"`
+
+		// Last That of the last
+		Last    int `json:"last"`
+		Rows    int `json:"rows"`
+		Trouble int `json:"trouble"`
+	} `json:"bands"`
+
+	// Fates How many rows of the band ended in each fate
+	Fates map[string]int `json:"fates"`
+
+	// Lines How many rows that are alike follow one another; less than zero where something is to be mended in them. In lattices of up to 200 rows each stands alone
+	Lines    []int `json:"lines"`
+	Matching int   `json:"matching"`
+
+	// Others Rows of the band that went through other cases of the last branch of within; way is empty for those that did not come to it
+	Others *[]struct {
+		Rows int    `json:"rows"`
+		Way  string `json:"way"`
+	} `json:"others,omitempty"`
+
+	// Rounds Of the last loop of within
+	Rounds *[]struct {
+		Round   string `json:"round"`
+		Rows    int    `json:"rows"`
+		Trouble int    `json:"trouble"`
+	} `json:"rounds,omitempty"`
+	Total int `json:"total"`
 }
 
 // Limits defines model for Limits.
@@ -679,13 +1004,13 @@ type Line struct {
 	// Depth How deep it stands within other lines
 	Depth *int `json:"depth,omitempty"`
 
-	// In The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow
+	// In The steps in which it stands, as an edit names them: STEP, STEP/CASE, STEP/fallback or /on_failure; none for those of the workflow
 	In *string `json:"in,omitempty"`
 
 	// Inside The steps within it, as an edit names them; none where it has none
 	Inside *string `json:"inside,omitempty"`
 
-	// Kind filter, read, write …; case for a case of the branch above
+	// Kind filter, read, write …; case for a case of the branch above, for the fallback of the step above, and for the steps that are done when a run fails
 	Kind  string  `json:"kind"`
 	Lists *bool   `json:"lists,omitempty"`
 	Name  string  `json:"name"`
@@ -701,7 +1026,12 @@ type Line struct {
 
 	// Settings A JSON object
 	Settings *Fields `json:"settings,omitempty"`
-	Type     string  `json:"type"`
+
+	// Text The line as text, as it can be pasted; none for else, a fallback and on_failure
+	Text *string `json:"text,omitempty"`
+
+	// Type The kind or action of a step; else case, fallback or on_failure
+	Type string `json:"type"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -726,6 +1056,84 @@ type MendConnection struct {
 	Scopes  *[]string          `json:"scopes,omitempty"`
 	Secret  *string            `json:"secret,omitempty"`
 	Values  *map[string]string `json:"values,omitempty"`
+}
+
+// Mending defines model for Mending.
+type Mending struct {
+	// Again Items of runs that are through with it which wait for a person again, or still
+	Again int `json:"again"`
+
+	// Begun Items of which something was tried
+	Begun       int     `json:"begun"`
+	CancelledBy *string `json:"cancelled_by,omitempty"`
+
+	// Done Items that went on
+	Done    int                `json:"done"`
+	Id      openapi_types.UUID `json:"id"`
+	Items   int                `json:"items"`
+	Refused []struct {
+		Message string             `json:"message"`
+		Run     openapi_types.UUID `json:"run"`
+	} `json:"refused"`
+	Runs      int          `json:"runs"`
+	Started   time.Time    `json:"started"`
+	StartedBy string       `json:"started_by"`
+	State     MendingState `json:"state"`
+
+	// UnderWay Runs that are under way
+	UnderWay *[]openapi_types.UUID `json:"under_way,omitempty"`
+
+	// WaitingRuns Runs that have not begun
+	WaitingRuns int         `json:"waiting_runs"`
+	What        MendingWhat `json:"what"`
+}
+
+// MendingState defines model for Mending.State.
+type MendingState string
+
+// MendingWhat defines model for Mending.What.
+type MendingWhat string
+
+// MendingPlan defines model for MendingPlan.
+type MendingPlan struct {
+	Changes *[]string `json:"changes,omitempty"`
+	Items   int       `json:"items"`
+	Late    *[]string `json:"late,omitempty"`
+
+	// Looked Runs that were looked at; the others are like them
+	Looked  int       `json:"looked"`
+	Refused *[]string `json:"refused,omitempty"`
+	Runs    int       `json:"runs"`
+	Steps   []struct {
+		Count    int    `json:"count"`
+		Sentence string `json:"sentence"`
+		Step     string `json:"step"`
+		Workflow string `json:"workflow"`
+		Writes   bool   `json:"writes"`
+	} `json:"steps"`
+}
+
+// MendingWish One of items and where
+type MendingWish struct {
+	// Items Single items, each with other fields if fields are given
+	Items *[]ItemRef `json:"items,omitempty"`
+
+	// Newest With the live revision instead of the run's own
+	Newest *bool `json:"newest,omitempty"`
+
+	// What retry: try again, or send again what may have been sent; confirm: what may have been sent was done, and its items go on
+	What MendingWishWhat `json:"what"`
+
+	// Where Narrows items; all keys that are given must hold
+	Where *ItemWhere `json:"where,omitempty"`
+}
+
+// MendingWishWhat retry: try again, or send again what may have been sent; confirm: what may have been sent was done, and its items go on
+type MendingWishWhat string
+
+// Mendings defines model for Mendings.
+type Mendings struct {
+	Mendings []Mending `json:"mendings"`
 }
 
 // NewConnection defines model for NewConnection.
@@ -787,10 +1195,14 @@ type OpenedCell struct {
 	Attempts *int    `json:"attempts,omitempty"`
 
 	// Before A JSON object
-	Before  Fields     `json:"before"`
-	Cell    Cell       `json:"cell"`
-	Ended   *time.Time `json:"ended,omitempty"`
-	Failure *struct {
+	Before   Fields     `json:"before"`
+	Cell     Cell       `json:"cell"`
+	EditedAt *time.Time `json:"edited_at,omitempty"`
+
+	// EditedBy Who put other fields in place of those that came
+	EditedBy *string    `json:"edited_by,omitempty"`
+	Ended    *time.Time `json:"ended,omitempty"`
+	Failure  *struct {
 		Class   *string `json:"class,omitempty"`
 		Message string  `json:"message"`
 		OverMs  *int64  `json:"over_ms,omitempty"`
@@ -972,15 +1384,26 @@ type Role string
 // Row defines model for Row.
 type Row struct {
 	Address string `json:"address"`
-	Cells   []Cell `json:"cells"`
-	Label   string `json:"label"`
+
+	// At Its place among the rows that match, from 0
+	At    *int   `json:"at,omitempty"`
+	Cells []Cell `json:"cells"`
+
+	// Into The address of the group that it joined
+	Into  *string `json:"into,omitempty"`
+	Label string  `json:"label"`
 
 	// Members How many items it was made of
 	Members *int `json:"members,omitempty"`
 
 	// Parents The addresses of the first of them
 	Parents *[]string `json:"parents,omitempty"`
-	Row     int       `json:"row"`
+
+	// Row Its number, from 1: in its band where one is asked for
+	Row int `json:"row"`
+
+	// Start What the trigger item is called from which it came, where that has another name
+	Start *string `json:"start,omitempty"`
 }
 
 // Run defines model for Run.
@@ -1137,6 +1560,22 @@ type Try struct {
 // Value Any JSON value
 type Value = json.RawMessage
 
+// WaitingItem defines model for WaitingItem.
+type WaitingItem struct {
+	Address string `json:"address"`
+	Alike   string `json:"alike"`
+
+	// Busy Its run is in a further pass at the moment
+	Busy     bool               `json:"busy"`
+	Kind     ItemKind           `json:"kind"`
+	Label    string             `json:"label"`
+	Run      openapi_types.UUID `json:"run"`
+	Since    time.Time          `json:"since"`
+	Step     string             `json:"step"`
+	Why      string             `json:"why"`
+	Workflow string             `json:"workflow"`
+}
+
 // Way defines model for Way.
 type Way struct {
 	// Consent A person consents on a page of the application
@@ -1160,8 +1599,11 @@ type Workflow struct {
 	About *string `json:"about,omitempty"`
 
 	// Changed Differences of the draft from the live revision
-	Changed  int           `json:"changed"`
-	Document string        `json:"document"`
+	Changed  int    `json:"changed"`
+	Document string `json:"document"`
+
+	// Followed In how many places references followed the edits that were just made
+	Followed *int          `json:"followed,omitempty"`
 	Label    *string       `json:"label,omitempty"`
 	Lines    []Line        `json:"lines"`
 	Live     *int          `json:"live,omitempty"`
@@ -1205,14 +1647,35 @@ type WorkflowSummary struct {
 // WorkflowSummaryState defines model for WorkflowSummary.State.
 type WorkflowSummaryState string
 
+// Band defines model for Band.
+type Band = string
+
 // ConnectionName defines model for ConnectionName.
 type ConnectionName = string
 
 // IfMatch defines model for IfMatch.
 type IfMatch = string
 
+// ItemAlike defines model for ItemAlike.
+type ItemAlike = string
+
+// ItemLabel defines model for ItemLabel.
+type ItemLabel = string
+
+// ItemRun defines model for ItemRun.
+type ItemRun = openapi_types.UUID
+
+// ItemStep defines model for ItemStep.
+type ItemStep = string
+
+// ItemWorkflow defines model for ItemWorkflow.
+type ItemWorkflow = string
+
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
+
+// Within defines model for Within.
+type Within = []string
 
 // WorkflowName defines model for WorkflowName.
 type WorkflowName = string
@@ -1241,6 +1704,36 @@ type GetFileParams struct {
 	Type *string `form:"type,omitempty" json:"type,omitempty"`
 }
 
+// ListItemsParams defines parameters for ListItems.
+type ListItemsParams struct {
+	Run      *ItemRun      `form:"run,omitempty" json:"run,omitempty"`
+	Workflow *ItemWorkflow `form:"workflow,omitempty" json:"workflow,omitempty"`
+
+	// Step The step's name
+	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
+	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Alike What a group gives as alike: why, without what differs from item to item
+	Alike *ItemAlike `form:"alike,omitempty" json:"alike,omitempty"`
+
+	// Label Part of the label
+	Label *ItemLabel `form:"label,omitempty" json:"label,omitempty"`
+
+	// After What the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListItemGroupsParams defines parameters for ListItemGroups.
+type ListItemGroupsParams struct {
+	Run      *ItemRun      `form:"run,omitempty" json:"run,omitempty"`
+	Workflow *ItemWorkflow `form:"workflow,omitempty" json:"workflow,omitempty"`
+
+	// Step The step's name
+	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
+	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	Workflow *string   `form:"workflow,omitempty" json:"workflow,omitempty"`
@@ -1253,8 +1746,31 @@ type ListRunsParams struct {
 
 // GetLatticeParams defines parameters for GetLattice.
 type GetLatticeParams struct {
-	From  *int `form:"from,omitempty" json:"from,omitempty"`
-	Count *int `form:"count,omitempty" json:"count,omitempty"`
+	// Band Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure
+	Band *Band `form:"band,omitempty" json:"band,omitempty"`
+
+	// Within Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first)
+	Within *Within `form:"within,omitempty" json:"within,omitempty"`
+
+	// Fate Only rows that ended so
+	Fate  *Fate `form:"fate,omitempty" json:"fate,omitempty"`
+	From  *int  `form:"from,omitempty" json:"from,omitempty"`
+	Count *int  `form:"count,omitempty" json:"count,omitempty"`
+
+	// At Instead of from and count: several windows, as 0-1,500-30 (from and count of each), of at most 500 rows in all
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Around Instead of from: the window in whose middle the item with this address stands
+	Around *string `form:"around,omitempty" json:"around,omitempty"`
+}
+
+// GetLatticeShapeParams defines parameters for GetLatticeShape.
+type GetLatticeShapeParams struct {
+	// Band Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure
+	Band *Band `form:"band,omitempty" json:"band,omitempty"`
+
+	// Within Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first)
+	Within *Within `form:"within,omitempty" json:"within,omitempty"`
 
 	// Fate Only rows that ended so
 	Fate *Fate `form:"fate,omitempty" json:"fate,omitempty"`
@@ -1336,6 +1852,15 @@ type FinishConsentJSONRequestBody = Returned
 // EvaluateJSONRequestBody defines body for Evaluate for application/json ContentType.
 type EvaluateJSONRequestBody = Evaluate
 
+// DismissItemsJSONRequestBody defines body for DismissItems for application/json ContentType.
+type DismissItemsJSONRequestBody = Dismissal
+
+// BeginMendingJSONRequestBody defines body for BeginMending for application/json ContentType.
+type BeginMendingJSONRequestBody = MendingWish
+
+// PlanMendingJSONRequestBody defines body for PlanMending for application/json ContentType.
+type PlanMendingJSONRequestBody = MendingWish
+
 // PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
 type PasteCallJSONRequestBody = Paste
 
@@ -1362,6 +1887,9 @@ type EditDraftJSONRequestBody = Edits
 
 // SaveDraftJSONRequestBody defines body for SaveDraft for application/json ContentType.
 type SaveDraftJSONRequestBody = Document
+
+// PlanEditsJSONRequestBody defines body for PlanEdits for application/json ContentType.
+type PlanEditsJSONRequestBody = Edits
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -1681,10 +2209,85 @@ type ClientInterface interface {
 	// Corresponds with GET /functions (the `ListFunctions` operationId).
 	ListFunctions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListItems Items that wait for a person, newest first
+	//
+	// Set aside, or perhaps sent. Items of a run that is in a further pass stand as they were before it.
+	//
+	// Corresponds with GET /items (the `ListItems` operationId).
+	ListItems(ctx context.Context, params *ListItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DismissItemsWithBody Let items wait for nobody any more, or wait again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+	DismissItemsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DismissItems Let items wait for nobody any more, or wait again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+	DismissItems(ctx context.Context, body DismissItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListItemGroups The same, grouped by what they came to, the largest group first
+	//
+	// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
+	ListItemGroups(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListKinds The built-in step kinds and triggers
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMendings What was done with many items at once, newest first
+	//
+	// Corresponds with GET /mendings (the `ListMendings` operationId).
+	ListMendings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginMendingWithBody Try items again, edited or as they are, or say of sends that they were done
+	//
+	// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /mendings (the `BeginMending` operationId).
+	BeginMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginMending Try items again, edited or as they are, or say of sends that they were done
+	//
+	// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /mendings (the `BeginMending` operationId).
+	BeginMending(ctx context.Context, body BeginMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanMendingWithBody What would happen; nothing is done
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+	PlanMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanMending What would happen; nothing is done
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+	PlanMending(ctx context.Context, body PlanMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMending How far it is
+	//
+	// Corresponds with GET /mendings/{mending} (the `GetMending` operationId).
+	GetMending(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelMending Let nothing more of it begin
+	//
+	// Items that have begun go on to their end; the others stay as they were.
+	//
+	// Corresponds with POST /mendings/{mending}/cancel (the `CancelMending` operationId).
+	CancelMending(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ShowNode What the node that answers has in hand of this workspace's runs
 	//
@@ -1734,10 +2337,20 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run}/events (the `WatchRun` operationId).
 	WatchRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ItemHistory Other runs through which the same item went, by what the workflow's find_by says
+	//
+	// Corresponds with GET /runs/{run}/items/{address}/history (the `ItemHistory` operationId).
+	ItemHistory(ctx context.Context, run RunID, address string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLattice A window of the lattice, answered from its index
 	//
 	// Corresponds with GET /runs/{run}/lattice (the `GetLattice` operationId).
 	GetLattice(ctx context.Context, run RunID, params *GetLatticeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLatticeShape The lattice without its words: its bands, and how many rows follow one another that are alike
+	//
+	// Corresponds with GET /runs/{run}/lattice/shape (the `GetLatticeShape` operationId).
+	GetLatticeShape(ctx context.Context, run RunID, params *GetLatticeShapeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanRun What a resume or retry would take up; nothing is sent
 	//
@@ -1907,6 +2520,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/draft (the `SaveDraft` operationId).
 	SaveDraft(ctx context.Context, workflow WorkflowName, params *SaveDraftParams, body SaveDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanEditsWithBody What edits of the draft would break, before they are made
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+	PlanEditsWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanEdits What edits of the draft would break, before they are made
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+	PlanEdits(ctx context.Context, workflow WorkflowName, body PlanEditsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CallSheet The call sheet of a webhook, for the other side
 	//
@@ -2601,11 +3228,196 @@ func (c *Client) ListFunctions(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
+// ListItems Items that wait for a person, newest first
+//
+// Set aside, or perhaps sent. Items of a run that is in a further pass stand as they were before it.
+//
+// Corresponds with GET /items (the `ListItems` operationId).
+func (c *Client) ListItems(ctx context.Context, params *ListItemsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListItemsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DismissItemsWithBody Let items wait for nobody any more, or wait again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+func (c *Client) DismissItemsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDismissItemsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DismissItems Let items wait for nobody any more, or wait again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+func (c *Client) DismissItems(ctx context.Context, body DismissItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDismissItemsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListItemGroups The same, grouped by what they came to, the largest group first
+//
+// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
+func (c *Client) ListItemGroups(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListItemGroupsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListKinds The built-in step kinds and triggers
 //
 // Corresponds with GET /kinds (the `ListKinds` operationId).
 func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListKindsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMendings What was done with many items at once, newest first
+//
+// Corresponds with GET /mendings (the `ListMendings` operationId).
+func (c *Client) ListMendings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMendingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginMendingWithBody Try items again, edited or as they are, or say of sends that they were done
+//
+// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /mendings (the `BeginMending` operationId).
+func (c *Client) BeginMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginMendingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginMending Try items again, edited or as they are, or say of sends that they were done
+//
+// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /mendings (the `BeginMending` operationId).
+func (c *Client) BeginMending(ctx context.Context, body BeginMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginMendingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanMendingWithBody What would happen; nothing is done
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+func (c *Client) PlanMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanMendingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanMending What would happen; nothing is done
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+func (c *Client) PlanMending(ctx context.Context, body PlanMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanMendingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMending How far it is
+//
+// Corresponds with GET /mendings/{mending} (the `GetMending` operationId).
+func (c *Client) GetMending(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMendingRequest(c.Server, mending)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelMending Let nothing more of it begin
+//
+// Items that have begun go on to their end; the others stay as they were.
+//
+// Corresponds with POST /mendings/{mending}/cancel (the `CancelMending` operationId).
+func (c *Client) CancelMending(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelMendingRequest(c.Server, mending)
 	if err != nil {
 		return nil, err
 	}
@@ -2744,11 +3556,41 @@ func (c *Client) WatchRun(ctx context.Context, run RunID, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// ItemHistory Other runs through which the same item went, by what the workflow's find_by says
+//
+// Corresponds with GET /runs/{run}/items/{address}/history (the `ItemHistory` operationId).
+func (c *Client) ItemHistory(ctx context.Context, run RunID, address string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewItemHistoryRequest(c.Server, run, address)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLattice A window of the lattice, answered from its index
 //
 // Corresponds with GET /runs/{run}/lattice (the `GetLattice` operationId).
 func (c *Client) GetLattice(ctx context.Context, run RunID, params *GetLatticeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLatticeRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLatticeShape The lattice without its words: its bands, and how many rows follow one another that are alike
+//
+// Corresponds with GET /runs/{run}/lattice/shape (the `GetLatticeShape` operationId).
+func (c *Client) GetLatticeShape(ctx context.Context, run RunID, params *GetLatticeShapeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLatticeShapeRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3188,6 +4030,40 @@ func (c *Client) SaveDraftWithBody(ctx context.Context, workflow WorkflowName, p
 // Corresponds with PUT /workflows/{workflow}/draft (the `SaveDraft` operationId).
 func (c *Client) SaveDraft(ctx context.Context, workflow WorkflowName, params *SaveDraftParams, body SaveDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSaveDraftRequest(c.Server, workflow, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanEditsWithBody What edits of the draft would break, before they are made
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+func (c *Client) PlanEditsWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanEditsRequestWithBody(c.Server, workflow, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanEdits What edits of the draft would break, before they are made
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+func (c *Client) PlanEdits(ctx context.Context, workflow WorkflowName, body PlanEditsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanEditsRequest(c.Server, workflow, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4433,6 +5309,274 @@ func NewListFunctionsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListItemsRequest constructs an http.Request for the ListItems method
+func NewListItemsRequest(server string, params *ListItemsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/items")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Workflow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "workflow", *params.Workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Step != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", *params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Alike != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alike", *params.Alike, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDismissItemsRequest calls the generic DismissItems builder with application/json body
+func NewDismissItemsRequest(server string, body DismissItemsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDismissItemsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDismissItemsRequestWithBody constructs an http.Request for the DismissItems method, with any body, and a specified content type
+func NewDismissItemsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/items/dismiss")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListItemGroupsRequest constructs an http.Request for the ListItemGroups method
+func NewListItemGroupsRequest(server string, params *ListItemGroupsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/items/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Workflow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "workflow", *params.Workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Step != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", *params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListKindsRequest constructs an http.Request for the ListKinds method
 func NewListKindsRequest(server string) (*http.Request, error) {
 	var err error
@@ -4453,6 +5597,181 @@ func NewListKindsRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMendingsRequest constructs an http.Request for the ListMendings method
+func NewListMendingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mendings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginMendingRequest calls the generic BeginMending builder with application/json body
+func NewBeginMendingRequest(server string, body BeginMendingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginMendingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginMendingRequestWithBody constructs an http.Request for the BeginMending method, with any body, and a specified content type
+func NewBeginMendingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mendings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanMendingRequest calls the generic PlanMending builder with application/json body
+func NewPlanMendingRequest(server string, body PlanMendingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanMendingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanMendingRequestWithBody constructs an http.Request for the PlanMending method, with any body, and a specified content type
+func NewPlanMendingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mendings/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetMendingRequest constructs an http.Request for the GetMending method
+func NewGetMendingRequest(server string, mending openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "mending", mending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mendings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelMendingRequest constructs an http.Request for the CancelMending method
+func NewCancelMendingRequest(server string, mending openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "mending", mending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mendings/%s/cancel", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -4767,6 +6086,47 @@ func NewWatchRunRequest(server string, run RunID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewItemHistoryRequest constructs an http.Request for the ItemHistory method
+func NewItemHistoryRequest(server string, run RunID, address string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/items/%s/history", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLatticeRequest constructs an http.Request for the GetLattice method
 func NewGetLatticeRequest(server string, run RunID, params *GetLatticeParams) (*http.Request, error) {
 	var err error
@@ -4802,6 +6162,42 @@ func NewGetLatticeRequest(server string, run RunID, params *GetLatticeParams) (*
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.Band != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "band", *params.Band, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Within != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", *params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Fate != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fate", *params.Fate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.From != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -4817,6 +6213,103 @@ func NewGetLatticeRequest(server string, run RunID, params *GetLatticeParams) (*
 		if params.Count != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Around != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "around", *params.Around, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLatticeShapeRequest constructs an http.Request for the GetLatticeShape method
+func NewGetLatticeShapeRequest(server string, run RunID, params *GetLatticeShapeParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/lattice/shape", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Band != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "band", *params.Band, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Within != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "within", *params.Within, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5667,6 +7160,53 @@ func NewSaveDraftRequestWithBody(server string, workflow WorkflowName, params *S
 	return req, nil
 }
 
+// NewPlanEditsRequest calls the generic PlanEdits builder with application/json body
+func NewPlanEditsRequest(server string, workflow WorkflowName, body PlanEditsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanEditsRequestWithBody(server, workflow, "application/json", bodyReader)
+}
+
+// NewPlanEditsRequestWithBody constructs an http.Request for the PlanEdits method, with any body, and a specified content type
+func NewPlanEditsRequestWithBody(server string, workflow WorkflowName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/draft/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCallSheetRequest constructs an http.Request for the CallSheet method
 func NewCallSheetRequest(server string, workflow WorkflowName) (*http.Request, error) {
 	var err error
@@ -6439,12 +7979,97 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /functions (the `ListFunctions` operationId).
 	ListFunctionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFunctionsResponse, error)
 
+	// ListItemsWithResponse Items that wait for a person, newest first
+	//
+	// Set aside, or perhaps sent. Items of a run that is in a further pass stand as they were before it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /items (the `ListItems` operationId).
+	ListItemsWithResponse(ctx context.Context, params *ListItemsParams, reqEditors ...RequestEditorFn) (*ListItemsResponse, error)
+
+	// DismissItemsWithBodyWithResponse Let items wait for nobody any more, or wait again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+	DismissItemsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DismissItemsResponse, error)
+
+	// DismissItemsWithResponse Let items wait for nobody any more, or wait again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+	DismissItemsWithResponse(ctx context.Context, body DismissItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*DismissItemsResponse, error)
+
+	// ListItemGroupsWithResponse The same, grouped by what they came to, the largest group first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
+	ListItemGroupsWithResponse(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*ListItemGroupsResponse, error)
+
 	// ListKindsWithResponse The built-in step kinds and triggers
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
+
+	// ListMendingsWithResponse What was done with many items at once, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mendings (the `ListMendings` operationId).
+	ListMendingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMendingsResponse, error)
+
+	// BeginMendingWithBodyWithResponse Try items again, edited or as they are, or say of sends that they were done
+	//
+	// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mendings (the `BeginMending` operationId).
+	BeginMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginMendingResponse, error)
+
+	// BeginMendingWithResponse Try items again, edited or as they are, or say of sends that they were done
+	//
+	// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mendings (the `BeginMending` operationId).
+	BeginMendingWithResponse(ctx context.Context, body BeginMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginMendingResponse, error)
+
+	// PlanMendingWithBodyWithResponse What would happen; nothing is done
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+	PlanMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMendingResponse, error)
+
+	// PlanMendingWithResponse What would happen; nothing is done
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+	PlanMendingWithResponse(ctx context.Context, body PlanMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMendingResponse, error)
+
+	// GetMendingWithResponse How far it is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mendings/{mending} (the `GetMending` operationId).
+	GetMendingWithResponse(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetMendingResponse, error)
+
+	// CancelMendingWithResponse Let nothing more of it begin
+	//
+	// Items that have begun go on to their end; the others stay as they were.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mendings/{mending}/cancel (the `CancelMending` operationId).
+	CancelMendingWithResponse(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*CancelMendingResponse, error)
 
 	// ShowNodeWithResponse What the node that answers has in hand of this workspace's runs
 	//
@@ -6506,12 +8131,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run}/events (the `WatchRun` operationId).
 	WatchRunWithResponse(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*WatchRunResponse, error)
 
+	// ItemHistoryWithResponse Other runs through which the same item went, by what the workflow's find_by says
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/items/{address}/history (the `ItemHistory` operationId).
+	ItemHistoryWithResponse(ctx context.Context, run RunID, address string, reqEditors ...RequestEditorFn) (*ItemHistoryResponse, error)
+
 	// GetLatticeWithResponse A window of the lattice, answered from its index
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /runs/{run}/lattice (the `GetLattice` operationId).
 	GetLatticeWithResponse(ctx context.Context, run RunID, params *GetLatticeParams, reqEditors ...RequestEditorFn) (*GetLatticeResponse, error)
+
+	// GetLatticeShapeWithResponse The lattice without its words: its bands, and how many rows follow one another that are alike
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/lattice/shape (the `GetLatticeShape` operationId).
+	GetLatticeShapeWithResponse(ctx context.Context, run RunID, params *GetLatticeShapeParams, reqEditors ...RequestEditorFn) (*GetLatticeShapeResponse, error)
 
 	// PlanRunWithResponse What a resume or retry would take up; nothing is sent
 	//
@@ -6703,6 +8342,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/draft (the `SaveDraft` operationId).
 	SaveDraftWithResponse(ctx context.Context, workflow WorkflowName, params *SaveDraftParams, body SaveDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveDraftResponse, error)
+
+	// PlanEditsWithBodyWithResponse What edits of the draft would break, before they are made
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+	PlanEditsWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanEditsResponse, error)
+
+	// PlanEditsWithResponse What edits of the draft would break, before they are made
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+	PlanEditsWithResponse(ctx context.Context, workflow WorkflowName, body PlanEditsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanEditsResponse, error)
 
 	// CallSheetWithResponse The call sheet of a webhook, for the other side
 	//
@@ -8028,6 +9681,150 @@ func (r ListFunctionsResponse) ContentType() string {
 	return ""
 }
 
+type ListItemsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ItemPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListItemsResponse) GetJSON200() *ItemPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListItemsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListItemsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListItemsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListItemsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListItemsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DismissItemsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Dismissed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DismissItemsResponse) GetJSON200() *Dismissed {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DismissItemsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DismissItemsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DismissItemsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DismissItemsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DismissItemsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListItemGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ItemGroups
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListItemGroupsResponse) GetJSON200() *ItemGroups {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListItemGroupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListItemGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListItemGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListItemGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListItemGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListKindsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8076,6 +9873,246 @@ func (r ListKindsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMendingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mendings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMendingsResponse) GetJSON200() *Mendings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMendingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMendingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMendingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMendingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMendingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginMendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Mending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r BeginMendingResponse) GetJSON202() *Mending {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginMendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginMendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginMendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginMendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginMendingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanMendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MendingPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanMendingResponse) GetJSON200() *MendingPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanMendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanMendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanMendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanMendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanMendingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMendingResponse) GetJSON200() *Mending {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMendingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelMendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Mending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CancelMendingResponse) GetJSON202() *Mending {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelMendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelMendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelMendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelMendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelMendingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8411,6 +10448,54 @@ func (r WatchRunResponse) ContentType() string {
 	return ""
 }
 
+type ItemHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *History
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ItemHistoryResponse) GetJSON200() *History {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ItemHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ItemHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ItemHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ItemHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ItemHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLatticeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8453,6 +10538,54 @@ func (r GetLatticeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLatticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLatticeShapeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LatticeShape
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLatticeShapeResponse) GetJSON200() *LatticeShape {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLatticeShapeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLatticeShapeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLatticeShapeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLatticeShapeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLatticeShapeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9369,6 +11502,54 @@ func (r SaveDraftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SaveDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanEditsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanEditsResponse) GetJSON200() *DraftPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanEditsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanEditsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanEditsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanEditsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanEditsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10426,6 +12607,60 @@ func (c *ClientWithResponses) ListFunctionsWithResponse(ctx context.Context, req
 	return ParseListFunctionsResponse(rsp)
 }
 
+// ListItemsWithResponse Items that wait for a person, newest first
+//
+// Set aside, or perhaps sent. Items of a run that is in a further pass stand as they were before it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /items (the `ListItems` operationId).
+func (c *ClientWithResponses) ListItemsWithResponse(ctx context.Context, params *ListItemsParams, reqEditors ...RequestEditorFn) (*ListItemsResponse, error) {
+	rsp, err := c.ListItems(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListItemsResponse(rsp)
+}
+
+// DismissItemsWithBodyWithResponse Let items wait for nobody any more, or wait again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+func (c *ClientWithResponses) DismissItemsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DismissItemsResponse, error) {
+	rsp, err := c.DismissItemsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDismissItemsResponse(rsp)
+}
+
+// DismissItemsWithResponse Let items wait for nobody any more, or wait again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /items/dismiss (the `DismissItems` operationId).
+func (c *ClientWithResponses) DismissItemsWithResponse(ctx context.Context, body DismissItemsJSONRequestBody, reqEditors ...RequestEditorFn) (*DismissItemsResponse, error) {
+	rsp, err := c.DismissItems(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDismissItemsResponse(rsp)
+}
+
+// ListItemGroupsWithResponse The same, grouped by what they came to, the largest group first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
+func (c *ClientWithResponses) ListItemGroupsWithResponse(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*ListItemGroupsResponse, error) {
+	rsp, err := c.ListItemGroups(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListItemGroupsResponse(rsp)
+}
+
 // ListKindsWithResponse The built-in step kinds and triggers
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10437,6 +12672,103 @@ func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListKindsResponse(rsp)
+}
+
+// ListMendingsWithResponse What was done with many items at once, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mendings (the `ListMendings` operationId).
+func (c *ClientWithResponses) ListMendingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMendingsResponse, error) {
+	rsp, err := c.ListMendings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMendingsResponse(rsp)
+}
+
+// BeginMendingWithBodyWithResponse Try items again, edited or as they are, or say of sends that they were done
+//
+// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mendings (the `BeginMending` operationId).
+func (c *ClientWithResponses) BeginMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginMendingResponse, error) {
+	rsp, err := c.BeginMendingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginMendingResponse(rsp)
+}
+
+// BeginMendingWithResponse Try items again, edited or as they are, or say of sends that they were done
+//
+// Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mendings (the `BeginMending` operationId).
+func (c *ClientWithResponses) BeginMendingWithResponse(ctx context.Context, body BeginMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginMendingResponse, error) {
+	rsp, err := c.BeginMending(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginMendingResponse(rsp)
+}
+
+// PlanMendingWithBodyWithResponse What would happen; nothing is done
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+func (c *ClientWithResponses) PlanMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMendingResponse, error) {
+	rsp, err := c.PlanMendingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanMendingResponse(rsp)
+}
+
+// PlanMendingWithResponse What would happen; nothing is done
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mendings/plan (the `PlanMending` operationId).
+func (c *ClientWithResponses) PlanMendingWithResponse(ctx context.Context, body PlanMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMendingResponse, error) {
+	rsp, err := c.PlanMending(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanMendingResponse(rsp)
+}
+
+// GetMendingWithResponse How far it is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mendings/{mending} (the `GetMending` operationId).
+func (c *ClientWithResponses) GetMendingWithResponse(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetMendingResponse, error) {
+	rsp, err := c.GetMending(ctx, mending, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMendingResponse(rsp)
+}
+
+// CancelMendingWithResponse Let nothing more of it begin
+//
+// Items that have begun go on to their end; the others stay as they were.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mendings/{mending}/cancel (the `CancelMending` operationId).
+func (c *ClientWithResponses) CancelMendingWithResponse(ctx context.Context, mending openapi_types.UUID, reqEditors ...RequestEditorFn) (*CancelMendingResponse, error) {
+	rsp, err := c.CancelMending(ctx, mending, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelMendingResponse(rsp)
 }
 
 // ShowNodeWithResponse What the node that answers has in hand of this workspace's runs
@@ -10547,6 +12879,19 @@ func (c *ClientWithResponses) WatchRunWithResponse(ctx context.Context, run RunI
 	return ParseWatchRunResponse(rsp)
 }
 
+// ItemHistoryWithResponse Other runs through which the same item went, by what the workflow's find_by says
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/items/{address}/history (the `ItemHistory` operationId).
+func (c *ClientWithResponses) ItemHistoryWithResponse(ctx context.Context, run RunID, address string, reqEditors ...RequestEditorFn) (*ItemHistoryResponse, error) {
+	rsp, err := c.ItemHistory(ctx, run, address, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseItemHistoryResponse(rsp)
+}
+
 // GetLatticeWithResponse A window of the lattice, answered from its index
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10558,6 +12903,19 @@ func (c *ClientWithResponses) GetLatticeWithResponse(ctx context.Context, run Ru
 		return nil, err
 	}
 	return ParseGetLatticeResponse(rsp)
+}
+
+// GetLatticeShapeWithResponse The lattice without its words: its bands, and how many rows follow one another that are alike
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/lattice/shape (the `GetLatticeShape` operationId).
+func (c *ClientWithResponses) GetLatticeShapeWithResponse(ctx context.Context, run RunID, params *GetLatticeShapeParams, reqEditors ...RequestEditorFn) (*GetLatticeShapeResponse, error) {
+	rsp, err := c.GetLatticeShape(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLatticeShapeResponse(rsp)
 }
 
 // PlanRunWithResponse What a resume or retry would take up; nothing is sent
@@ -10911,6 +13269,32 @@ func (c *ClientWithResponses) SaveDraftWithResponse(ctx context.Context, workflo
 		return nil, err
 	}
 	return ParseSaveDraftResponse(rsp)
+}
+
+// PlanEditsWithBodyWithResponse What edits of the draft would break, before they are made
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+func (c *ClientWithResponses) PlanEditsWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanEditsResponse, error) {
+	rsp, err := c.PlanEditsWithBody(ctx, workflow, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanEditsResponse(rsp)
+}
+
+// PlanEditsWithResponse What edits of the draft would break, before they are made
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/draft/plan (the `PlanEdits` operationId).
+func (c *ClientWithResponses) PlanEditsWithResponse(ctx context.Context, workflow WorkflowName, body PlanEditsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanEditsResponse, error) {
+	rsp, err := c.PlanEdits(ctx, workflow, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanEditsResponse(rsp)
 }
 
 // CallSheetWithResponse The call sheet of a webhook, for the other side
@@ -11960,6 +14344,105 @@ func ParseListFunctionsResponse(rsp *http.Response) (*ListFunctionsResponse, err
 	return response, nil
 }
 
+// ParseListItemsResponse parses an HTTP response from a ListItemsWithResponse call
+func ParseListItemsResponse(rsp *http.Response) (*ListItemsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListItemsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ItemPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDismissItemsResponse parses an HTTP response from a DismissItemsWithResponse call
+func ParseDismissItemsResponse(rsp *http.Response) (*DismissItemsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DismissItemsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Dismissed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListItemGroupsResponse parses an HTTP response from a ListItemGroupsWithResponse call
+func ParseListItemGroupsResponse(rsp *http.Response) (*ListItemGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListItemGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ItemGroups
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListKindsResponse parses an HTTP response from a ListKindsWithResponse call
 func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11983,6 +14466,171 @@ func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMendingsResponse parses an HTTP response from a ListMendingsWithResponse call
+func ParseListMendingsResponse(rsp *http.Response) (*ListMendingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMendingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mendings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginMendingResponse parses an HTTP response from a BeginMendingWithResponse call
+func ParseBeginMendingResponse(rsp *http.Response) (*BeginMendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginMendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Mending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanMendingResponse parses an HTTP response from a PlanMendingWithResponse call
+func ParsePlanMendingResponse(rsp *http.Response) (*PlanMendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanMendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MendingPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMendingResponse parses an HTTP response from a GetMendingWithResponse call
+func ParseGetMendingResponse(rsp *http.Response) (*GetMendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelMendingResponse parses an HTTP response from a CancelMendingWithResponse call
+func ParseCancelMendingResponse(rsp *http.Response) (*CancelMendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelMendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Mending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12220,6 +14868,39 @@ func ParseWatchRunResponse(rsp *http.Response) (*WatchRunResponse, error) {
 	return response, nil
 }
 
+// ParseItemHistoryResponse parses an HTTP response from a ItemHistoryWithResponse call
+func ParseItemHistoryResponse(rsp *http.Response) (*ItemHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ItemHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest History
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLatticeResponse parses an HTTP response from a GetLatticeWithResponse call
 func ParseGetLatticeResponse(rsp *http.Response) (*GetLatticeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12236,6 +14917,39 @@ func ParseGetLatticeResponse(rsp *http.Response) (*GetLatticeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Lattice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLatticeShapeResponse parses an HTTP response from a GetLatticeShapeWithResponse call
+func ParseGetLatticeShapeResponse(rsp *http.Response) (*GetLatticeShapeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLatticeShapeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LatticeShape
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12892,6 +15606,39 @@ func ParseSaveDraftResponse(rsp *http.Response) (*SaveDraftResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Workflow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanEditsResponse parses an HTTP response from a PlanEditsWithResponse call
+func ParsePlanEditsResponse(rsp *http.Response) (*PlanEditsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanEditsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -143,33 +143,61 @@ func Type(selector, text string) chromedp.Action {
 	})
 }
 
-// Keys presses a key: a name of the DOM standard such as Enter or ArrowDown, or
-// Control+ and a letter.
-func Keys(key string) chromedp.Action {
+// Drag takes one element by the mouse and lets it go over the upper part of
+// another.
+func Drag(from, to string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
-		down := input.DispatchKeyEvent(input.KeyDown)
-		up := input.DispatchKeyEvent(input.KeyUp)
-		if letter, ok := strings.CutPrefix(key, "Control+"); ok {
-			code := "Key" + strings.ToUpper(letter)
-			down = down.WithModifiers(input.ModifierCtrl).WithKey(letter).WithCode(code).WithWindowsVirtualKeyCode(int64(strings.ToUpper(letter)[0]))
-			if letter == "a" {
-				down = down.WithCommands([]string{"selectAll"})
-			}
-			up = up.WithKey(letter).WithCode(code)
-		} else {
-			codes := map[string]int64{"Enter": 13, "Escape": 27, "ArrowLeft": 37, "ArrowUp": 38, "ArrowRight": 39, "ArrowDown": 40, "Tab": 9, "Delete": 46}
-			down = down.WithKey(key).WithCode(key).WithWindowsVirtualKeyCode(codes[key])
-			if key == "Enter" {
-				down = down.WithText("\r")
-			}
-			up = up.WithKey(key).WithCode(key).WithWindowsVirtualKeyCode(codes[key])
-		}
-		if err := down.Do(ctx); err != nil {
+		var at []float64
+		script := `(() => { const [a, b] = [` + find(from) + `, ` + find(to) + `].map((e) => e.getBoundingClientRect()); return [a.x + 60, a.y + a.height / 2, b.x + 60, b.y + b.height / 4]; })()`
+		if err := (chromedp.Tasks{Wait(from), Wait(to), chromedp.Evaluate(script, &at)}).Do(ctx); err != nil {
 			return err
 		}
-		return up.Do(ctx)
+		if err := input.DispatchMouseEvent(input.MousePressed, at[0], at[1]).WithButton(input.Left).WithClickCount(1).Do(ctx); err != nil {
+			return err
+		}
+		for i := 1.0; i <= 10; i++ {
+			if err := input.DispatchMouseEvent(input.MouseMoved, at[0]+(at[2]-at[0])*i/10, at[1]+(at[3]-at[1])*i/10).WithButton(input.Left).WithButtons(1).Do(ctx); err != nil {
+				return err
+			}
+			if err := pause(ctx); err != nil {
+				return err
+			}
+		}
+		return input.DispatchMouseEvent(input.MouseReleased, at[2], at[3]).WithButton(input.Left).WithClickCount(1).Do(ctx)
 	})
 }
+
+// Keys presses a key: a name of the DOM standard such as Enter or ArrowDown, or a
+// letter; with Control+, Alt+ or Shift+ before it.
+func Keys(key string) chromedp.Action {
+	held := input.Modifier(0)
+	for name, m := range map[string]input.Modifier{"Control+": input.ModifierCtrl, "Alt+": input.ModifierAlt, "Shift+": input.ModifierShift} {
+		if strings.Contains(key, name) {
+			key, held = strings.ReplaceAll(key, name, ""), held|m
+		}
+	}
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		code, number := key, codes[key]
+		if len(key) == 1 {
+			code, number = "Key"+strings.ToUpper(key), int64(strings.ToUpper(key)[0])
+		}
+		down := input.DispatchKeyEvent(input.KeyDown).WithModifiers(held).WithKey(key).WithCode(code).WithWindowsVirtualKeyCode(number)
+		if commands := editing[key]; held == input.ModifierCtrl && commands != "" {
+			down = down.WithCommands([]string{commands})
+		}
+		if text := typed[key]; text != "" && held == 0 {
+			down = down.WithText(text)
+		}
+		up := input.DispatchKeyEvent(input.KeyUp).WithModifiers(held).WithKey(key).WithCode(code).WithWindowsVirtualKeyCode(number)
+		return errors.Join(down.Do(ctx), up.Do(ctx))
+	})
+}
+
+var (
+	codes   = map[string]int64{"Enter": 13, "Escape": 27, " ": 32, "End": 35, "Home": 36, "ArrowLeft": 37, "ArrowUp": 38, "ArrowRight": 39, "ArrowDown": 40, "Tab": 9, "Delete": 46, "F2": 113, "F10": 121}
+	editing = map[string]string{"a": "selectAll", "c": "copy", "x": "cut", "v": "paste"}
+	typed   = map[string]string{"Enter": "\r", " ": " ", "n": "n", "p": "p"}
+)
 
 // Text reads an element's text.
 func Text(selector string, into *string) chromedp.Action {

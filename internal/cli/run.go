@@ -101,38 +101,50 @@ func runID(s string) (uuid.UUID, error) {
 func (a *app) runShow() *cobra.Command {
 	var fate string
 	var rows int
+	var open []string
 	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
-		return a.showRun(c.Context(), cl, id, fate, rows)
+		return a.showRun(c.Context(), cl, id, fate, open, rows)
 	})}
 	c.Flags().StringVar(&fate, "fate", "", "only rows that ended so, as set_aside or held_back")
-	c.Flags().IntVar(&rows, "rows", 60, "how many rows, at most 500")
+	c.Flags().StringSliceVar(&open, "open", nil, "look into a case or a round, as way/urgent or pairs/3")
+	c.Flags().IntVar(&rows, "rows", 60, "how many lines of each band, at most 500")
 	return c
 }
 
-func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate string, rows int) error {
+func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate string, open []string, rows int) error {
 	r, err := got[api.Run](cl.GetRun(ctx, id))
 	if err != nil {
 		return err
 	}
-	params := &api.GetLatticeParams{Count: &rows}
-	if fate != "" {
-		f := api.Fate(fate)
-		params.Fate = &f
+	if a.output != "table" {
+		params := &api.GetLatticeParams{Count: &rows}
+		if fate != "" {
+			f := api.Fate(fate)
+			params.Fate = &f
+		}
+		if len(open) > 0 {
+			params.Within = &open
+		}
+		l, err := got[api.Lattice](cl.GetLattice(ctx, id, params))
+		if err != nil {
+			return err
+		}
+		return a.show(map[string]any{"run": r.Run, "columns": r.Columns, "passes": r.Passes, "lattice": l}, nil)
 	}
-	l, err := got[api.Lattice](cl.GetLattice(ctx, id, params))
+	list, hint, err := a.bands(ctx, cl, r, fate, open, min(rows, 500))
 	if err != nil {
 		return err
 	}
-	return a.show(map[string]any{"run": r.Run, "columns": r.Columns, "passes": r.Passes, "lattice": l}, func() {
-		a.runHead(r)
-		a.lattice(r.Columns, l.Rows, rows)
-		if l.Matching > len(l.Rows) {
-			fmt.Fprintf(a.out, "       %d of %d rows; --rows shows more, --fate narrows\n", len(l.Rows), l.Matching)
-		}
-		if len(l.Rows) > 0 {
-			fmt.Fprintf(a.out, "       all about one: trellis run item %s row%d STEP\n", id, l.Rows[0].Row)
-		}
-	})
+	a.runHead(r)
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "  no rows yet")
+		return nil
+	}
+	a.sheets(list)
+	for _, h := range hint {
+		fmt.Fprintln(a.out, "       "+h)
+	}
+	return nil
 }
 
 func (a *app) runHead(r api.Run) {
@@ -208,7 +220,7 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 	if err := sc.Err(); err != nil {
 		return err
 	}
-	return a.showRun(ctx, cl, id, "", 60)
+	return a.showRun(ctx, cl, id, "", nil, 60)
 }
 
 func (a *app) runPlan() *cobra.Command {
@@ -372,7 +384,7 @@ func (a *app) runExecuting() *cobra.Command {
 
 func (a *app) runItem() *cobra.Command {
 	return &cobra.Command{Use: "item RUN ITEM STEP", Short: "Everything about one item at one step",
-		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or the item's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.",
+		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or STEP:row3 below a step that makes one of many; or the\nitem's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.",
 		Args: cobra.ExactArgs(3), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 			address, err := addressOf(c.Context(), cl, id, args[1])
 			if err != nil {
@@ -386,9 +398,14 @@ func (a *app) runItem() *cobra.Command {
 		})}
 }
 
-// addressOf is the address of an item that is given by the number of its row.
+// addressOf is the address of an item that is given by its row, as row3 or, below
+// a step that made one of many, as STEP:row3.
 func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string) (string, error) {
-	text, ok := strings.CutPrefix(given, "row")
+	band, text, named := strings.Cut(given, ":")
+	if !named {
+		band, text = "-", given
+	}
+	text, ok := strings.CutPrefix(text, "row")
 	if !ok {
 		return given, nil
 	}
@@ -397,12 +414,12 @@ func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string)
 		return "", fmt.Errorf("%q is no row: rows are numbered from 1, as in row3", given)
 	}
 	from, count := n-1, 1
-	l, err := got[api.Lattice](cl.GetLattice(ctx, run, &api.GetLatticeParams{From: &from, Count: &count}))
+	l, err := got[api.Lattice](cl.GetLattice(ctx, run, &api.GetLatticeParams{Band: &band, From: &from, Count: &count}))
 	if err != nil {
 		return "", err
 	}
 	if len(l.Rows) == 0 {
-		return "", fmt.Errorf("the run has no row %d: it has %s", n, plural(l.Total, "row"))
+		return "", fmt.Errorf("the run has no row %d: it has %s", n, plural(l.Matching, "row"))
 	}
 	return l.Rows[0].Address, nil
 }
@@ -420,6 +437,9 @@ func (a *app) opened(o api.OpenedCell) {
 			text += fmt.Sprintf(" and %d more", n-12)
 		}
 		fmt.Fprintf(a.out, "made of %s: %s\n", plural(n, "item"), text)
+	}
+	if o.EditedBy != nil {
+		fmt.Fprintf(a.out, "its fields were changed by %s, %s\n", *o.EditedBy, when(*o.EditedAt))
 	}
 	if string(o.Before) != "{}" {
 		a.fields("as it came", o.Before)

@@ -23,6 +23,9 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 	if !l.register.begin(c.Run, c.Claim, stop, drop) {
 		return
 	}
+	if c.Halt {
+		stop.Halt()
+	}
 	if context.Cause(ctx) != nil {
 		n.let(l, c)
 		return
@@ -41,7 +44,7 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 	began := time.Now()
 	pages, res, err := n.follow(ctx, l, c, run, stop)
 	if pages == nil {
-		pages = &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
+		pages = l.pages(c, run)
 		run.Lattice = pages
 		res, err = run.Execute(ctx, stop)
 	}
@@ -49,6 +52,11 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		res.Counts.Took = time.Since(began)
 	}
 	n.ended(ctx, l, c, pages, res, err)
+}
+
+// pages gathers the rows of an execution.
+func (l *lease) pages(c store.Claimed, run *engine.Run) *runs.Pages {
+	return &runs.Pages{Workspace: c.Workspace, Run: c.Run, Workflow: c.Workflow, Plan: run.Passes[len(run.Passes)-1].Plan, Claim: c.Claim, Write: l.committer.Lattice}
 }
 
 // follow lets the due items of a run go on that had parked in good order, without
@@ -65,7 +73,7 @@ func (n *Node) follow(ctx context.Context, l *lease, c store.Claimed, run *engin
 	if err := json.Unmarshal(c.Counts, &d.Counts); err != nil {
 		return nil, nil, nil
 	}
-	pages := &runs.Pages{Workspace: c.Workspace, Run: c.Run, Write: l.committer.Lattice}
+	pages := l.pages(c, run)
 	if err := pages.Amend(ctx, n.Store, c.Pass, due); err != nil {
 		return nil, nil, nil
 	}
@@ -214,6 +222,7 @@ func (n *Node) ended(ctx context.Context, l *lease, c store.Claimed, pages *runs
 		n.end(l, c, ours(), cause)
 		return
 	}
+	end.Whole = pages.Total() >= 0
 	if c.Claim > 1 { // an earlier execution may have written more
 		end.Total = pages.Total()
 	}

@@ -848,13 +848,13 @@ func TestNoPageOfTheLatticeStaysBehind(t *testing.T) {
 		return calls >= 300
 	})
 	// A page of an execution that went further, as it was before a fault.
-	_, err = dial(t, w.database).Exec(context.Background(), "INSERT INTO lattice (workspace_id, run_id, pass, page, row_count, fates, body) VALUES ($1, $2, 1, 7, 1, '{\"waiting\": 1}', '')", w.sc.Workspace(), s.Run)
+	_, err = dial(t, w.database).Exec(context.Background(), "INSERT INTO lattice (workspace_id, run_id, pass, page, body, shape, keys) VALUES ($1, $2, 1, 7, '', '', '')", w.sc.Workspace(), s.Run)
 	require.NoError(t, err)
 	stop()
 	w.side.set(nil)
 	w.node("two", Config{})
 	require.Equal(t, "succeeded", w.ended(s.Run, time.Minute).State)
-	win, err := runs.ReadWindow(context.Background(), w.store, w.sc, s.Run, "", 0, 400)
+	win, err := rowsOf(context.Background(), w, s.Run, 400)
 	require.NoError(t, err)
 	require.Equal(t, 300, win.Total)
 	require.Len(t, win.Rows, 300)

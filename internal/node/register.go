@@ -49,6 +49,7 @@ type entry struct {
 	stop      *engine.Stop // of its execution
 	drop      context.CancelCauseFunc
 	wish      int  // to cancel it; heard before its execution began
+	halt      bool // nothing set aside is to be tried again any more; so is this
 	handed    bool // it is to be handed over; so is this
 }
 
@@ -108,6 +109,9 @@ func (e *entry) ask() {
 	if e.stop != nil && e.handed {
 		e.stop.Handover()
 	}
+	if e.stop != nil && e.halt {
+		e.stop.Halt()
+	}
 	switch {
 	case e.stop == nil:
 	case e.wish > 1:
@@ -122,8 +126,8 @@ func (r *register) cancel(list []store.Cancelled) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, c := range list {
-		if e, ok := r.held[c.Run]; ok && c.Cancel > e.wish {
-			e.wish = c.Cancel
+		if e, ok := r.held[c.Run]; ok && (c.Cancel > e.wish || c.Halt && !e.halt) {
+			e.wish, e.halt = max(e.wish, c.Cancel), e.halt || c.Halt
 			e.ask()
 		}
 	}

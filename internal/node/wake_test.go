@@ -5,9 +5,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/runs"
 )
 
@@ -48,7 +50,7 @@ func TestAWakeFollowsWhatIsDue(t *testing.T) {
 		counts := w.run(s.Run).Counts
 		require.Equal(t, []int{items, items - left, left}, []int{counts.In, counts.Through, counts.Waiting})
 		require.Equal(t, items-left, w.side.done())
-		win, err := runs.ReadWindow(ctx, w.store, w.sc, s.Run, "", 0, 2*items)
+		win, err := rowsOf(ctx, w, s.Run, 2*items)
 		require.NoError(t, err)
 		require.Equal(t, map[string]int{"waiting": left, "written": items - left}, win.Fates)
 		seen := map[string]bool{}
@@ -72,7 +74,7 @@ func TestAWakeFollowsWhatIsDue(t *testing.T) {
 	})
 	require.EqualValues(t, 3, n.followed.Load())
 	require.Equal(t, before, w.run(s.Run).Counts)
-	win, err := runs.ReadWindow(ctx, w.store, w.sc, s.Run, "", 0, 2*items)
+	win, err := rowsOf(ctx, w, s.Run, 2*items)
 	require.NoError(t, err)
 	require.Len(t, win.Rows, items)
 	require.Equal(t, map[string]int{"waiting": before.Waiting, "written": before.Through}, win.Fates)
@@ -107,7 +109,7 @@ func TestAWakeWithoutPlacesLooksAtAll(t *testing.T) {
 		return claim > 1 && w.run(s.Run).State == "waiting"
 	})
 	require.Zero(t, n.followed.Load())
-	win, err := runs.ReadWindow(ctx, w.store, w.sc, s.Run, "", 0, 20)
+	win, err := rowsOf(ctx, w, s.Run, 20)
 	require.NoError(t, err)
 	require.Equal(t, map[string]int{"waiting": 5, "written": 5}, win.Fates)
 }
@@ -126,4 +128,19 @@ func TestASuspectDoesNotStayWhileItsItemsWait(t *testing.T) {
 	w.until(15*time.Second, "it waits", func() bool { return w.run(id).State == "waiting" })
 	require.Zero(t, w.count("SELECT sum(takeovers) FROM live"))
 	w.reconciled(10*time.Second, n)
+}
+
+// seen are the rows of a run's lattice, as it stands.
+type seen struct {
+	*runs.View
+	Rows []runs.Placed
+}
+
+func rowsOf(ctx context.Context, w *hallWorld, run uuid.UUID, most int) (seen, error) {
+	l, err := runs.OpenLattice(ctx, w.store, w.sc, run, &workflow.Plan{})
+	if err != nil {
+		return seen{}, err
+	}
+	rows, err := l.Rows(ctx, runs.Filter{}, runs.Range{Count: most})
+	return seen{l.View(runs.Filter{}), rows}, err
 }

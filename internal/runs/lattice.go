@@ -12,6 +12,8 @@ import (
 
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
+	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
 
@@ -20,6 +22,8 @@ type Row struct {
 	Address string        `json:"a"`
 	Label   string        `json:"l,omitempty"`
 	Cells   []engine.Cell `json:"c"`
+	Start   string        `json:"h,omitempty"` // what its trigger item is called, where that is another name
+	Into    string        `json:"i,omitempty"` // the group that it joined
 	Members int           `json:"m,omitempty"` // of how many items it was made
 	Parents []string      `json:"p,omitempty"` // the first of them
 }
@@ -30,12 +34,17 @@ const pageRows = 256
 // but the last, which goes with the run's end.
 type Pages struct {
 	Workspace, Run uuid.UUID
+	Workflow       uuid.UUID
+	Plan           *workflow.Plan // of the pass
+	Claim          int            // of the execution
 	Write          func(ctx context.Context, p *store.LatticePage) error
 
 	pass    int
 	page    int
 	rows    []Row
 	waits   []engine.Place       // among the rows
+	aside   []store.Aside        // among them
+	found   []store.Found        // by what their items are found again
 	amended []*store.LatticePage // earlier pages from which rows were taken
 	beside  bool                 // the rows take the place of some in earlier pages
 }
@@ -102,11 +111,16 @@ func rowsOf(packed []byte) (rows []Row, err error) {
 // Rows implements engine.Lattice.
 func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 	w.pass = pass
-	before, waits := w.rows, w.waits
+	before, waits, aside, found := w.rows, w.waits, w.aside, w.found
 	for _, r := range rows {
 		w.rows = append(w.rows, row(r))
+		for _, k := range r.Keys {
+			w.found = append(w.found, store.Found{Address: r.Address, Key: k})
+		}
 		if n := len(r.Cells); n > 0 && r.Cells[n-1].Fate == engine.Waiting {
 			w.waits = append(w.waits, engine.Place{Step: r.Cells[n-1].Step, Address: r.Address})
+		} else if n > 0 && (r.Cells[n-1].Fate == engine.Aside || r.Cells[n-1].Fate == engine.MayBeSent) && !engine.FailureItem(r.Address) {
+			w.aside = append(w.aside, w.asideRow(r))
 		}
 		if len(w.rows) == pageRows {
 			p, err := w.encode()
@@ -114,7 +128,7 @@ func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 				err = w.Write(ctx, p)
 			}
 			if err != nil {
-				w.rows, w.waits = before, waits // they are handed in again
+				w.rows, w.waits, w.aside, w.found = before, waits, aside, found // they are handed in again
 				return err
 			}
 			w.cut()
@@ -123,8 +137,23 @@ func (w *Pages) Rows(ctx context.Context, pass int, rows []engine.Row) error {
 	return nil
 }
 
+// asideRow is an item that waits for a person.
+func (w *Pages) asideRow(r engine.Row) store.Aside {
+	last := r.Cells[len(r.Cells)-1]
+	a := store.Aside{Address: r.Address, Step: last.Step, Rounds: r.Rounds, Kind: string(last.Fate), Label: r.Label, Why: last.Text, Alike: words.Alike(last.Text), Fresh: !last.Reused}
+	if w.Plan != nil {
+		if s := w.Plan.ByNumber(last.Step); s != nil {
+			a.StepName = s.Name
+		}
+	}
+	return a
+}
+
 func row(r engine.Row) Row {
-	out := Row{Address: r.Address.String(), Label: r.Label, Cells: r.Cells, Members: r.Members}
+	out := Row{Address: r.Address.String(), Label: r.Label, Start: r.Start, Cells: r.Cells, Members: r.Members}
+	if r.Into != "" {
+		out.Into = r.Into.String()
+	}
 	for _, a := range r.First {
 		out.Parents = append(out.Parents, a.String())
 	}
@@ -132,16 +161,16 @@ func row(r engine.Row) Row {
 }
 
 func (w *Pages) encode() (*store.LatticePage, error) {
-	fates := map[engine.Fate]int{}
+	shape := &shaper{plan: w.Plan}
 	for _, r := range w.rows {
-		fates[engine.EndOf(r.Cells)]++
+		shape.add(r)
 	}
-	f, err := json.Marshal(fates)
+	body := appendRows(nil, w.rows)
+	kinds, err := shape.encode()
 	if err != nil {
 		return nil, err
 	}
-	body := appendRows(nil, w.rows)
-	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, Count: len(w.rows), Fates: f, Body: store.Pack(body), Waits: w.waits}, nil
+	return &store.LatticePage{Workspace: w.Workspace, Run: w.Run, Pass: w.pass, Page: w.page, Body: store.Pack(body), Shape: kinds, Keys: shape.keys, Waits: w.waits, Aside: w.aside, Found: w.found, Workflow: w.Workflow, Claim: w.Claim}, nil
 }
 
 // appendRows writes rows as their JSON tags say; there are many.
@@ -166,12 +195,15 @@ func appendRows(b []byte, rows []Row) []byte {
 			b = strconv.AppendUint(append(b, `{"s":`...), uint64(c.Step), 10)
 			text(`,"f":`, string(c.Fate))
 			text(`,"t":`, c.Text)
+			text(`,"o":`, c.Round)
 			if c.Reused {
 				b = append(b, `,"r":true`...)
 			}
 			b = append(b, '}')
 		}
 		b = append(b, ']')
+		text(`,"h":`, r.Start)
+		text(`,"i":`, r.Into)
 		if r.Members > 0 {
 			b = strconv.AppendInt(append(b, `,"m":`...), int64(r.Members), 10)
 			for j, a := range r.Parents {
@@ -193,7 +225,7 @@ func appendRows(b []byte, rows []Row) []byte {
 
 func (w *Pages) cut() {
 	w.page++
-	w.rows, w.waits = nil, nil
+	w.rows, w.waits, w.aside, w.found = nil, nil, nil, nil
 }
 
 // Rest gives the last, unfinished page, and those from which rows were taken.
@@ -216,88 +248,4 @@ func (w *Pages) Total() int {
 		return -1
 	}
 	return w.page
-}
-
-// Window is some rows of a run's lattice, of one fate or of all.
-type Window struct {
-	Total    int            // rows in all
-	Matching int            // of the wanted fate
-	Fates    map[string]int // rows by the fate in which they ended
-	Rows     []Placed
-}
-
-// Placed is a row with its number, from 1.
-type Placed struct {
-	Number int
-	Row
-}
-
-// PagesOf reads the stored pages of a lattice.
-type PagesOf interface {
-	LatticeHeads(ctx context.Context, sc store.Scope, run uuid.UUID) ([]store.LatticeHead, error)
-	LatticeBodies(ctx context.Context, sc store.Scope, run uuid.UUID, pass int, pages []int) ([][]byte, error)
-}
-
-// ReadWindow reads up to count rows from the given one on, counted among those
-// that ended in fate; "" for all. It takes two queries, wherever the window is.
-func ReadWindow(ctx context.Context, kept PagesOf, sc store.Scope, run uuid.UUID, fate string, from, count int) (Window, error) {
-	out := Window{Fates: map[string]int{}}
-	heads, err := kept.LatticeHeads(ctx, sc, run)
-	if err != nil {
-		return out, err
-	}
-	var wanted []int
-	skip, left := from, count
-	pass := 0
-	first := map[int]int{}
-	for _, h := range heads {
-		pass, first[h.Page] = h.Pass, out.Total
-		out.Total += h.Count
-		for f, n := range h.Fates {
-			out.Fates[f] += n
-		}
-		matching := h.Count
-		if fate != "" {
-			matching = h.Fates[fate]
-		}
-		out.Matching += matching
-		switch {
-		case left <= 0 || matching == 0:
-		case len(wanted) == 0 && skip >= matching:
-			skip -= matching
-		default:
-			wanted = append(wanted, h.Page)
-			left -= matching
-			if len(wanted) == 1 {
-				left += skip
-			}
-		}
-	}
-	if len(wanted) == 0 {
-		return out, nil
-	}
-	bodies, err := kept.LatticeBodies(ctx, sc, run, pass, wanted)
-	if err != nil {
-		return out, err
-	}
-	for i, packed := range bodies {
-		rows, err := rowsOf(packed)
-		if err != nil {
-			return out, err
-		}
-		for j, r := range rows {
-			if fate != "" && string(engine.EndOf(r.Cells)) != fate {
-				continue
-			}
-			if skip > 0 {
-				skip--
-				continue
-			}
-			if len(out.Rows) == count {
-				return out, nil
-			}
-			out.Rows = append(out.Rows, Placed{first[wanted[i]] + j + 1, r})
-		}
-	}
-	return out, nil
 }

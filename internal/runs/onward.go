@@ -52,6 +52,7 @@ type Onward struct {
 	InDoubt  int
 	Steps    []Standing
 	Items    []engine.Open // the first hundred
+	Chosen   []engine.Open // those of a retry that were named
 	Refusals []engine.Refusal
 	Late     []string
 	Changes  []workflow.Change // of the plan since the items stopped
@@ -171,9 +172,14 @@ func (p *Planner) make(ctx context.Context, workspace uuid.UUID, r store.Run, f 
 	if out.Revision != r.Revision {
 		out.Changes = workflow.Diff(out.From.Workflow, out.Plan.Workflow, out.Plan.Catalog)
 	}
-	index := map[string]int{}
-	seen, err := run.Onward(ctx, f.pass(out.Plan), func(o engine.Open) error {
-		looked.Add(1)
+	index, pass := map[string]int{}, f.pass(out.Plan)
+	seen, err := run.Onward(ctx, pass, func(o engine.Open) error {
+		if looked != nil {
+			looked.Add(1)
+		}
+		if pass.Only != nil && pass.Only(o.Address) {
+			out.Chosen = append(out.Chosen, o)
+		}
 		switch o.Outcome {
 		case engine.SetAside:
 			out.SetAside++

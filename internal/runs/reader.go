@@ -65,7 +65,7 @@ func (r *Reader) Run(ctx context.Context, workspace, id uuid.UUID) (*engine.Run,
 		if err != nil {
 			return nil, err
 		}
-		next := engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p), Aside: p.Kind == "retry" && p.Chosen == nil, At: p.Moves}
+		next := engine.Pass{Number: p.Number, Plan: plan, Only: chosen(p), Aside: p.Kind == "retry" && p.Chosen == nil, At: p.Moves, Mended: p.Mended}
 		if n := len(run.Passes); n > 0 {
 			next.From = run.Passes[n-1].Plan
 		}

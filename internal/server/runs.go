@@ -25,41 +25,8 @@ func counts(c engine.Counts) api.Counts {
 	return api.Counts{In: c.In, Through: c.Through, HeldBack: c.Held, Joined: given(c.Joined), GaveNothing: c.Nothing, SetAside: c.SetAside, Stopped: c.Stopped, MayHaveBeenSent: c.InDoubt, NotDone: c.Waiting, Calls: c.Calls, Units: float32(c.Units)}
 }
 
-func columns(plan *workflow.Plan, catalog *workflow.Catalog, c *engine.Counts) []api.Column {
-	out := make([]api.Column, 0, len(plan.Steps))
-	for _, st := range plan.Steps {
-		depth := 0
-		for range st.Around() {
-			depth++
-		}
-		col := api.Column{Name: st.Name, Sentence: catalog.Sentence(st.Step), Kind: kind(st.Step, catalog), Connection: given(st.Connection), Number: some(int(st.Number)), Line: some(st.Line), Depth: given(depth), Lists: given(st.Lists())}
-		if c != nil {
-			n := c.Of(st.Number)
-			col.In, col.Out, col.HeldBack, col.SetAside, col.Stopped, col.GaveNothing, col.MayHaveBeenSent = n.In, n.Out, n.Held, n.SetAside, n.Stopped, n.Nothing, n.InDoubt
-			col.Calls, col.Units, col.Millis, col.Waiting = n.Calls, float32(n.Units), n.Millis, given(n.Waiting)
-		}
-		out = append(out, col)
-	}
-	return out
-}
-
-// cells puts what became of an item into the columns of a plan.
-func cells(plan *workflow.Plan, list []engine.Cell) []api.Cell {
-	out := make([]api.Cell, 0, len(plan.Steps))
-	for _, st := range plan.Steps {
-		c := api.Cell{Fate: api.Fate(engine.NotReached)}
-		for _, x := range list {
-			if x.Step == st.Number {
-				c = cell(x)
-			}
-		}
-		out = append(out, c)
-	}
-	return out
-}
-
 func cell(c engine.Cell) api.Cell {
-	return api.Cell{Fate: api.Fate(c.Fate), Text: c.Text, Reused: given(c.Reused)}
+	return api.Cell{Fate: api.Fate(c.Fate), Text: c.Text, Round: given(c.Round), Reused: given(c.Reused)}
 }
 
 func sent(e *call.Sent) api.Sent {
@@ -218,28 +185,6 @@ func (st stream) VisitWatchRunResponse(w http.ResponseWriter) error {
 	})
 }
 
-// GetLattice implements api.StrictServerInterface.
-func (s *Server) GetLattice(ctx context.Context, r api.GetLatticeRequestObject) (api.GetLatticeResponseObject, error) {
-	sc := scopeOf(ctx)
-	run, err := s.Store.Run(ctx, sc, r.Run)
-	if err != nil {
-		return nil, err
-	}
-	plan, err := s.Plans.Plan(ctx, sc.Workspace(), run.Workflow, run.Revision)
-	if err != nil {
-		return nil, err
-	}
-	w, err := runs.ReadWindow(ctx, s.Store, sc, r.Run, string(or(r.Params.Fate, "")), or(r.Params.From, 0), or(r.Params.Count, 100))
-	if err != nil {
-		return nil, err
-	}
-	out := api.Lattice{Rows: make([]api.Row, 0, len(w.Rows)), Fates: w.Fates, Total: w.Total, Matching: w.Matching}
-	for _, x := range w.Rows {
-		out.Rows = append(out.Rows, api.Row{Row: x.Number, Address: x.Address, Label: x.Label, Cells: cells(plan, x.Cells), Members: given(x.Members), Parents: listed(x.Parents)})
-	}
-	return api.GetLattice200JSONResponse(out), nil
-}
-
 // OpenCell implements api.StrictServerInterface.
 func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api.OpenCellResponseObject, error) {
 	sc := scopeOf(ctx)
@@ -286,6 +231,9 @@ func (s *Server) opened(o *engine.Opened) api.OpenedCell {
 	}
 	if o.Step != nil {
 		out.Step, out.Sentence = o.Step.Name, catalog.Sentence(o.Step.Step)
+	}
+	if e := o.Edited; e != nil {
+		out.EditedBy, out.EditedAt = some(e.By), some(e.At)
 	}
 	if e := o.Entry; e != nil {
 		out.Ended, out.Attempts = some(e.Ended), some(e.Attempts)

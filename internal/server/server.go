@@ -53,9 +53,11 @@ type Server struct {
 	Documents   *connections.Documents
 	Connections *connections.Service
 	Plans       *workflows.Plans
+	Lattices    *runs.Lattices
 	Outlines    *workflows.Outlines
 	Runs        *runs.Reader
 	Planner     *runs.Planner
+	Mender      *runs.Mender
 	Events      *runs.Events
 
 	spec     *openapi3.T

@@ -89,14 +89,22 @@ func findings(problems []document.Problem) []api.Finding {
 	return out
 }
 
-func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
-	out := []api.Line{}
+func lines(w *workflow.Workflow, text string, catalog *workflow.Catalog) []api.Line {
+	out, texts := []api.Line{}, workflow.Texts([]byte(text))
 	for l := range w.Lines() {
 		x := api.Line{Depth: given(l.Depth), In: given(within(l))}
 		if l.Step == nil {
 			x.Name, x.Type, x.Kind, x.Sentence, x.Inside = l.Block.Name, "case", "case", l.Block.Sentence(), some(inside(l.Of, l.Block))
-			x.In = some(l.Of.Name)
+			if x.In = nil; l.Of != nil {
+				x.In = some(l.Of.Name)
+			}
+			if l.Block.Fallback || l.Of == nil {
+				x.Type = l.Block.Name
+			} else if when, ok := l.Block.Condition(l.Of); ok {
+				x.Settings, x.Text = some(raw(map[string]any{"when": when})), given(texts[inside(l.Of, l.Block)])
+			}
 		} else {
+			x.Text = given(texts[l.Step.Name])
 			line(&x, l.Step, catalog)
 			x.Number = some(l.Number)
 		}
@@ -107,14 +115,17 @@ func lines(w *workflow.Workflow, catalog *workflow.Catalog) []api.Line {
 
 // within names the steps in which a line stands, as an edit does.
 func within(l workflow.Line) string {
-	if l.Of == nil {
+	if l.Block == nil {
 		return ""
 	}
 	return inside(l.Of, l.Block)
 }
 
 func inside(of *workflow.Step, b *workflow.Block) string {
-	if b.Name == "" {
+	switch {
+	case of == nil:
+		return "/" + b.Name
+	case b.Name == "":
 		return of.Name
 	}
 	return of.Name + "/" + b.Name
@@ -128,7 +139,7 @@ func line(l *api.Line, st *workflow.Step, catalog *workflow.Catalog) {
 	if _, ok := steps.Find(st.Type); ok {
 		l.Settings = some(raw(st.Settings))
 	}
-	if len(st.Blocks) == 1 && st.Blocks[0].Name == "" {
+	if len(st.Blocks) > 0 && st.Blocks[0].Name == "" {
 		l.Inside = some(st.Name)
 	}
 	options := map[string]any{}
@@ -202,7 +213,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	}
 	out.About, out.Label = given(parsed.About), given(parsed.Label)
 	out.Trigger, out.TriggerType, out.TriggerSettings = workflow.TriggerSentence(parsed.Trigger), parsed.Trigger.Type, optionalRaw(parsed.Trigger.Settings)
-	out.Lines = lines(parsed, catalog)
+	out.Lines = lines(parsed, w.Draft, catalog)
 	if w.Live != nil {
 		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
 		if err != nil {
@@ -346,29 +357,6 @@ func (s *Server) SaveDraft(ctx context.Context, r api.SaveDraftRequestObject) (a
 	return api.SaveDraft200JSONResponse(out), err
 }
 
-// EditDraft implements api.StrictServerInterface.
-func (s *Server) EditDraft(ctx context.Context, r api.EditDraftRequestObject) (api.EditDraftResponseObject, error) {
-	edits := make([]workflow.Edit, len(r.Body.Edits))
-	for i, e := range r.Body.Edits {
-		edits[i] = workflow.Edit{Op: e.Op, Step: or(e.Step, ""), Key: or(e.Key, ""), In: or(e.In, ""), To: or(e.To, 0)}
-		if e.Value != nil && len(*e.Value) > 0 {
-			v, err := item.Decode(*e.Value)
-			if err != nil {
-				return nil, refuse(http.StatusBadRequest, "invalid_request", err.Error())
-			}
-			edits[i].Value = v
-		}
-	}
-	out, err := s.save(ctx, r.Workflow, r.Params.IfMatch, func(draft []byte) ([]byte, error) {
-		text, err := workflow.Apply(draft, edits)
-		if err != nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "invalid_edit", err.Error())
-		}
-		return text, nil
-	})
-	return api.EditDraft200JSONResponse(out), err
-}
-
 // CheckDocument implements api.StrictServerInterface.
 func (s *Server) CheckDocument(ctx context.Context, r api.CheckDocumentRequestObject) (api.CheckDocumentResponseObject, error) {
 	catalog, err := s.catalog(ctx, scopeOf(ctx))
@@ -378,7 +366,7 @@ func (s *Server) CheckDocument(ctx context.Context, r api.CheckDocumentRequestOb
 	w, problems := workflow.Check([]byte(r.Body.Document), catalog)
 	out := api.CheckDocument200JSONResponse{Problems: findings(problems)}
 	if w != nil {
-		out.Trigger, out.Lines = some(workflow.TriggerSentence(w.Trigger)), some(lines(w, catalog))
+		out.Trigger, out.Lines = some(workflow.TriggerSentence(w.Trigger)), some(lines(w, r.Body.Document, catalog))
 	}
 	return out, nil
 }
@@ -589,7 +577,11 @@ func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *wo
 			out.Truncated = some(true)
 			break
 		}
-		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(plan, r.Cells), Members: given(r.Members)}
+		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(plan, r.Cells, nil), Members: given(r.Members)}
+		row.Start = given(r.Start)
+		if r.Into != "" {
+			row.Into = some(r.Into.String())
+		}
 		for j, st := range plan.Steps {
 			if e := r.Entry(st.Number); e != nil && e.Request != nil {
 				row.Cells[j].Sent = some(sent(e.Request))
@@ -739,7 +731,7 @@ func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequest
 func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
 	out := api.ListKinds200JSONResponse{}
 	for _, k := range steps.Kinds() {
-		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Settings: properties(k.Form.Properties)})
+		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Does: given(api.KindDoes(k.Does)), Settings: properties(k.Form.Properties)})
 	}
 	for _, k := range triggers.Kinds() {
 		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Form.Properties)})

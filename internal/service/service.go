@@ -56,6 +56,7 @@ type Service struct {
 
 	Connections *connections.Service
 
+	mender  *runs.Mender
 	planner *runs.Planner
 
 	http *http.Server
@@ -154,8 +155,9 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		return err
 	}
 	s.planner = runs.NewPlanner(reader)
+	s.mender = runs.NewMender(s.planner, c.Log)
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
-		Plans: plans, Outlines: workflows.NewOutlines(), Runs: reader, Planner: s.planner, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
+		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {
 		listener.Close()
@@ -233,6 +235,9 @@ func (s *Service) Close() {
 		defer cancel()
 		_ = s.http.Shutdown(ctx)
 		_ = s.http.Close()
+	}
+	if s.mender != nil {
+		s.mender.Close()
 	}
 	if s.planner != nil {
 		s.planner.Close()

@@ -189,7 +189,7 @@ func (b *bench) sayEverything(ctx context.Context, t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.append(ctx, one.Run, entry(0, "{}")))
 	require.NoError(t, b.append(ctx, one.Run, entry(0, "{}")))
-	require.NoError(t, b.writer.Lattice(ctx, &LatticePage{Workspace: b.sc.workspace, Run: one.Run, Pass: 1, Fates: []byte("{}"), Body: []byte("x")}))
+	require.NoError(t, b.writer.Lattice(ctx, &LatticePage{Workspace: b.sc.workspace, Run: one.Run, Pass: 1, Body: []byte("x"), Shape: []byte("y"), Keys: []byte("z")}))
 	j := &RunJournal{Store: b.Store, Workspace: b.sc.workspace, Run: one.Run}
 	_, err = j.Entries(ctx, 1, 2, "", []item.Address{item.Root(0)})
 	require.NoError(t, err)

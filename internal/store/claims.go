@@ -23,6 +23,7 @@ type Claimed struct {
 	Whole                    bool             // First are all of them
 	Woken                    bool             // it had parked in good order; only what is due need be looked at
 	Counts                   []byte           // with which it had parked, where it was woken
+	Halt                     bool             // no further set-aside item is to be tried again
 }
 
 // Begins tells whether nobody has carried the run out before: it can have no
@@ -55,7 +56,7 @@ const claimSQL = `WITH RECURSIVE
 		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
 	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = (SELECT max(takeovers) FROM chosen) < $5, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
 	WHERE c.cancel = 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id
-	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END`
+	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END, l.halt`
 
 // Turn says whose turn it is.
 type Turn struct {
@@ -89,7 +90,7 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 
 func scanClaimed(row pgx.CollectableRow) (c Claimed, err error) {
 	var interrupted *time.Time
-	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts)
+	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts, &c.Halt)
 	if interrupted != nil {
 		c.Interrupted = *interrupted
 	}

@@ -332,7 +332,7 @@ func (c *Committer) transact(writes []*write) error {
 	q.Queue("BEGIN")
 	q.Queue("SELECT hold_session($1)", c.session)
 	b.queue(q, c.session)
-	q.Queue("SELECT run_id, cancel FROM live WHERE session_id = $1 AND cancel > 0", c.session).Query(func(rows pgx.Rows) (err error) {
+	q.Queue(cancelledSQL, c.session).Query(func(rows pgx.Rows) (err error) {
 		ends, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Cancelled])
 		return err
 	})

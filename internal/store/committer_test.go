@@ -418,13 +418,13 @@ func TestEveryBatchTellsOfCancels(t *testing.T) {
 		require.NoError(t, err)
 		_, err = w.Append(ctx, b.sc.workspace, s.Run, entry(uint32(want), "{}"))
 		require.NoError(t, err)
-		require.Equal(t, []Cancelled{{s.Run, want}}, <-heard)
+		require.Equal(t, []Cancelled{{Run: s.Run, Cancel: want}}, <-heard)
 	}
 	_, err = b.CancelRun(ctx, b.sc, s.Run)
 	require.NoError(t, err)
 	list, err := b.Cancelled(ctx, b.session)
 	require.NoError(t, err)
-	require.Equal(t, []Cancelled{{s.Run, 2}}, list)
+	require.Equal(t, []Cancelled{{Run: s.Run, Cancel: 2}}, list)
 }
 
 // What a node brings after it has lost its run is taken in, whenever it comes,
@@ -556,10 +556,14 @@ func TestABatchThatTheServerStillHoldsIsRepeated(t *testing.T) {
 	ctx := within(t, time.Minute)
 	s, err := b.begin(ctx, b.claimed(""))
 	require.NoError(t, err)
-	stuck := p.On("cancel FROM live WHERE session_id", clustertest.Stuck, 1)
+	stuck := p.On(cancelledSQL, clustertest.Stuck, 1)
 	began := time.Now()
 	require.NoError(t, b.append(ctx, s.Run, entry(0, `{"n": 1}`)))
-	<-stuck
+	select {
+	case <-stuck:
+	case <-ctx.Done():
+		t.Fatal("the batch never asked who wants an end")
+	}
 	require.Less(t, time.Since(began), 2*answerWithin)
 	require.NoError(t, b.Beat(ctx, b.session), "its lease is as it was")
 	var n int

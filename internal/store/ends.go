@@ -22,6 +22,7 @@ type End struct {
 	Reason         string
 	Connection     string
 	Pages          []*LatticePage // the last of its lattice
+	Whole          bool           // the rows of all items were written
 	Total          int            // pages of its lattice; those beyond are of an earlier execution. -1: none was written
 }
 
@@ -131,6 +132,7 @@ func (p ends) queue(q *pgx.Batch, session uuid.UUID) {
 		q.Queue(leftoverSQL, session, workspace, run, pass, claim, total)
 	}
 	q.Queue(endsSQL, session, workspace, run, pass, claim, state, message, label, counts, final).Query(applied)
+	p.queueStale(q)
 	if parks {
 		q.Queue(parksSQL, session, workspace, run, pass, claim, state, message, label, wake, reason, counts, connection, final).Query(applied)
 	}

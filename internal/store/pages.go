@@ -15,10 +15,14 @@ import (
 type LatticePage struct {
 	Workspace, Run uuid.UUID
 	Pass, Page     int
-	Count          int // rows
-	Fates          []byte
+	Shape          []byte // its rows without their words, packed
+	Keys           []byte // by which the page of a row is found
 	Body           []byte
 	Waits          []engine.Place // the items outside of loops that wait, whose rows are new on the page
+	Aside          []Aside        // the items that wait for a person, whose rows are new on the page
+	Found          []Found        // by what its items are found again
+	Workflow       uuid.UUID
+	Claim          int // of the execution that writes it
 }
 
 // pageWrite is a page on its way.
@@ -27,7 +31,7 @@ type pageWrite struct {
 	err error
 }
 
-func (w *pageWrite) size() int        { return len(w.Body) + len(w.Fates) }
+func (w *pageWrite) size() int        { return len(w.Body) + len(w.Shape) + len(w.Keys) }
 func (w *pageWrite) join(b *batch)    { b.pages = append(b.pages, w.LatticePage) }
 func (w *pageWrite) settle(err error) { w.err = err }
 
@@ -46,8 +50,8 @@ type pages []*LatticePage
 func (p pages) queue(q *pgx.Batch) {
 	var (
 		workspace, run    [][16]byte
-		pass, page, count []int32
-		fates, body       [][]byte
+		pass, page        []int32
+		body, shape, keys [][]byte
 	)
 	type place struct {
 		run        uuid.UUID
@@ -62,18 +66,20 @@ func (p pages) queue(q *pgx.Batch) {
 			continue
 		}
 		workspace, run = append(workspace, x.Workspace), append(run, x.Run)
-		pass, page, count = append(pass, int32(x.Pass)), append(page, int32(x.Page)), append(count, int32(x.Count))
-		fates, body = append(fates, x.Fates), append(body, x.Body)
+		pass, page = append(pass, int32(x.Pass)), append(page, int32(x.Page))
+		body, shape, keys = append(body, x.Body), append(shape, x.Shape), append(keys, x.Keys)
 	}
 	if len(run) == 0 {
 		return
 	}
-	q.Queue(`INSERT INTO lattice (workspace_id, run_id, pass, page, row_count, fates, body)
-		SELECT l.workspace_id, l.run_id, l.pass, l.page, l.row_count, l.fates, l.body
-		FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::int[], $6::bytea[], $7::bytea[]) AS l(workspace_id, run_id, pass, page, row_count, fates, body)
-		ON CONFLICT (workspace_id, run_id, pass, page) DO UPDATE SET row_count = EXCLUDED.row_count, fates = EXCLUDED.fates, body = EXCLUDED.body`,
-		workspace, run, pass, page, count, fates, body)
+	q.Queue(`INSERT INTO lattice (workspace_id, run_id, pass, page, body, shape, keys)
+		SELECT l.workspace_id, l.run_id, l.pass, l.page, l.body, l.shape, l.keys
+		FROM unnest($1::uuid[], $2::uuid[], $3::int[], $4::int[], $5::bytea[], $6::bytea[], $7::bytea[]) AS l(workspace_id, run_id, pass, page, body, shape, keys)
+		ON CONFLICT (workspace_id, run_id, pass, page) DO UPDATE SET body = EXCLUDED.body, shape = EXCLUDED.shape, keys = EXCLUDED.keys`,
+		workspace, run, pass, page, body, shape, keys)
 	p.queueWaits(q)
+	p.queueAside(q)
+	p.queueFound(q)
 }
 
 // queueWaits notes where the rows of waiting items stand, for those who wake them.

@@ -154,38 +154,77 @@ type Pass struct {
 	Kind      string
 	Chosen    []string
 	Moves     map[string]string
+	Mended    bool
 	Started   time.Time
 	StartedBy string
+
+	Entries []*engine.Entry // that a person gave, for the items of a new pass
 }
 
 // Passes lists a run's passes in order.
 func (s *Store) Passes(ctx context.Context, workspace, run uuid.UUID) (out []Pass, err error) {
 	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
+		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, mended, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
 		if err != nil {
 			return err
 		}
-		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Pass])
+		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (p Pass, err error) {
+			err = row.Scan(&p.Number, &p.Workflow, &p.Revision, &p.Kind, &p.Chosen, &p.Moves, &p.Mended, &p.Started, &p.StartedBy)
+			return p, err
+		})
 		return err
 	})
 	return out, err
 }
 
 // NewPass queues a further pass of a run that has ended: its kind, revision,
-// chosen items and moves.
+// chosen items and moves, with what a person gave for them. ErrNotFound: there is
+// no such run, or it has not ended.
 func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
-		var number int
-		err := tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 RETURNING *)
-			INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted)
-			SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, $2, accepted FROM r RETURNING pass`, run, p.Revision).Scan(&number)
-		if err != nil {
-			return err
+		_, err := newPass(ctx, tx, sc.name, run, p)
+		return err
+	})
+}
+
+func newPass(ctx context.Context, tx pgx.Tx, by string, run uuid.UUID, p Pass) (number int, err error) {
+	var workspace uuid.UUID
+	err = tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 AND state <> 'cancelled' RETURNING *)
+		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted)
+		SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, CASE WHEN $2 = 0 THEN revision ELSE $2 END, accepted FROM r RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
+	if err != nil {
+		return 0, err
+	}
+	_, err = tx.Exec(ctx, `INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, chosen, moves, mended, started, started_by)
+		SELECT workspace_id, run_id, $2, workflow_id, $3, $4, $5, $6, $7, now(), $8 FROM live WHERE run_id = $1`, run, number, p.Revision, p.Kind, p.Chosen, p.Moves, len(p.Entries) > 0, by)
+	if err != nil {
+		return 0, err
+	}
+	var given entries
+	for _, e := range p.Entries {
+		e.Pass = number
+		w := &entryWrite{workspace: workspace, run: run, entry: e}
+		if err := w.pack(); err != nil {
+			return 0, err
 		}
-		_, err = tx.Exec(ctx, `INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, chosen, moves, started, started_by)
-			SELECT workspace_id, run_id, $2, workflow_id, $3, $4, $5, $6, now(), $7 FROM live WHERE run_id = $1`, run, number, p.Revision, p.Kind, p.Chosen, p.Moves, sc.name)
-		if err == nil {
-			_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
+		given = append(given, w)
+	}
+	if len(given) > 0 {
+		if _, err := tx.Exec(ctx, "INSERT INTO journal ("+journalColumns+") "+journalUnnest, given.columns()...); err != nil {
+			return 0, err
+		}
+	}
+	_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
+	return number, err
+}
+
+// Halt lets a run try no further set-aside item again: those that have begun go on
+// to their end.
+func (s *Store) Halt(ctx context.Context, sc Scope, runs ...uuid.UUID) error {
+	return s.within(ctx, sc, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE live SET halt = true WHERE run_id = ANY ($1) AND NOT halt", runs)
+		if err == nil && tag.RowsAffected() > 0 {
+			_, err = tx.Exec(ctx, "NOTIFY trellis_cancel")
 		}
 		return err
 	})
@@ -212,27 +251,34 @@ func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended b
 	return ended, err
 }
 
-// LatticeHead is what is known of a stored page of the lattice without its rows.
-type LatticeHead struct {
-	Pass, Page, Count int
-	Fates             map[string]int // how many rows of the page end in each fate
+// LatticeShape is a stored page of the lattice without its rows.
+type LatticeShape struct {
+	Pass, Page int
+	Shape      []byte // packed
 }
 
-// LatticeHeads lists the pages of the newest pass of a run that has any.
-func (s *Store) LatticeHeads(ctx context.Context, sc Scope, run uuid.UUID) (out []LatticeHead, err error) {
+// LatticeShapes lists the pages of the newest pass of a run that has any.
+func (s *Store) LatticeShapes(ctx context.Context, sc Scope, run uuid.UUID) (out []LatticeShape, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT pass, page, row_count, fates FROM lattice
+		rows, err := tx.Query(ctx, `SELECT pass, page, shape FROM lattice
 			WHERE workspace_id = $1 AND run_id = $2 AND pass = (SELECT max(pass) FROM lattice WHERE workspace_id = $1 AND run_id = $2) ORDER BY page`, sc.workspace, run)
 		if err != nil {
 			return err
 		}
-		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (h LatticeHead, err error) {
-			var fates []byte
-			if err = row.Scan(&h.Pass, &h.Page, &h.Count, &fates); err == nil {
-				err = json.Unmarshal(fates, &h.Fates)
-			}
-			return h, err
-		})
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[LatticeShape])
+		return err
+	})
+	return out, err
+}
+
+// LatticePageOf finds the pages on which the row with a key may stand.
+func (s *Store) LatticePageOf(ctx context.Context, sc Scope, run uuid.UUID, pass int, key []byte) (out []int, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT page FROM lattice WHERE workspace_id = $1 AND run_id = $2 AND pass = $3 AND position($4::bytea in keys) > 0 ORDER BY page", sc.workspace, run, pass, key)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowTo[int])
 		return err
 	})
 	return out, err

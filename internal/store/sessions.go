@@ -204,15 +204,18 @@ func (s *Store) WakeDue(ctx context.Context) (int64, error) {
 	return tag.RowsAffected(), unavailable(err)
 }
 
-// Cancelled is a run that somebody wants to end.
+// Cancelled is a run that somebody wants to end, or to try nothing further in.
 type Cancelled struct {
 	Run    uuid.UUID
-	Cancel int // 1: asked; 2: asked again, its calls are cut
+	Cancel int  // 1: asked; 2: asked again, its calls are cut
+	Halt   bool // no further set-aside item is to be tried again
 }
+
+const cancelledSQL = "SELECT run_id, cancel, halt FROM live WHERE session_id = $1 AND (cancel > 0 OR halt)"
 
 // Cancelled lists the runs of a session that somebody wants to end.
 func (s *Store) Cancelled(ctx context.Context, session uuid.UUID) ([]Cancelled, error) {
-	rows, err := s.node.Query(ctx, "SELECT run_id, cancel FROM live WHERE session_id = $1 AND cancel > 0", session)
+	rows, err := s.node.Query(ctx, cancelledSQL, session)
 	if err != nil {
 		return nil, unavailable(err)
 	}
@@ -234,6 +237,15 @@ func (s *Store) Sweep(ctx context.Context) error {
 	}
 	if err == nil { // a resume writes them again
 		_, err = s.node.Exec(ctx, "DELETE FROM waiting w WHERE NOT EXISTS (SELECT FROM live l WHERE l.workspace_id = w.workspace_id AND l.run_id = w.run_id)")
+	}
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM aside WHERE since < now() - $1::interval", AsideKept.String())
+	}
+	if err == nil { // a run's id tells when it began
+		_, err = s.node.Exec(ctx, "DELETE FROM found WHERE run_id < $1", firstOf(time.Now().Add(-foundKept)))
+	}
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM mending WHERE started < now() - $1::interval", AsideKept.String())
 	}
 	if err == nil {
 		_, err = s.node.Exec(ctx, "DELETE FROM connection_permit WHERE until < now()")

@@ -100,7 +100,7 @@ func TestAWorkspaceIsAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.AddDelivery(ctx, b.sc, b.workflow.ID, Delivery{Verdict: "refused"}))
 	require.NoError(t, b.SaveRehearsal(ctx, b.sc, b.workflow.ID, []byte("x")))
-	require.NoError(t, b.writer.Lattice(ctx, &LatticePage{Workspace: b.sc.workspace, Run: s.Run, Pass: 1, Fates: []byte("{}"), Body: []byte("x")}))
+	require.NoError(t, b.writer.Lattice(ctx, &LatticePage{Workspace: b.sc.workspace, Run: s.Run, Pass: 1, Body: []byte("x"), Shape: []byte("y"), Keys: []byte("z")}))
 	o := b.another(t)
 	require.NoError(t, b.DeleteWorkflow(ctx, o.sc, "loads")) // its own of that name
 	for name, see := range map[string]func() (int, error){
@@ -112,7 +112,7 @@ func TestAWorkspaceIsAlone(t *testing.T) {
 		"passes":      func() (int, error) { l, err := b.Passes(ctx, o.sc.workspace, s.Run); return len(l), err },
 		"samples":     func() (int, error) { l, err := b.Samples(ctx, o.sc, b.workflow.ID); return len(l), err },
 		"deliveries":  func() (int, error) { l, err := b.Deliveries(ctx, o.sc, b.workflow.ID); return len(l), err },
-		"lattice":     func() (int, error) { l, err := b.LatticeHeads(ctx, o.sc, s.Run); return len(l), err },
+		"lattice":     func() (int, error) { l, err := b.LatticeShapes(ctx, o.sc, s.Run); return len(l), err },
 		"bodies":      func() (int, error) { l, err := b.LatticeBodies(ctx, o.sc, s.Run, 1, []int{0}); return len(l), err },
 		"revisions":   func() (int, error) { l, err := b.Revisions(ctx, o.sc, b.workflow.ID); return len(l), err },
 	} {
@@ -134,7 +134,7 @@ func TestAWorkspaceIsAlone(t *testing.T) {
 		require.Error(t, act(), name)
 	}
 	require.Equal(t, 1, b.count(t, "SELECT count(*) FROM live"))
-	heads, err := b.LatticeHeads(ctx, b.sc, s.Run)
+	heads, err := b.LatticeShapes(ctx, b.sc, s.Run)
 	require.NoError(t, err)
 	require.Len(t, heads, 1)
 	bodies, err := b.LatticeBodies(ctx, b.sc, s.Run, 1, []int{0, 1})

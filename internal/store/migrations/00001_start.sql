@@ -325,6 +325,7 @@ CREATE TABLE live (
   woken        boolean NOT NULL DEFAULT false, -- it had parked in good order, and only what is due need be looked at
   cancel       smallint NOT NULL DEFAULT 0,    -- 1: asked to end; 2: asked again, calls are cut
   cancelled_by text NOT NULL DEFAULT '',
+  halt         boolean NOT NULL DEFAULT false, -- no further set-aside item is to be tried again
   takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
   interrupted  timestamptz,                    -- when an owner died since it last got further
   counts       bytea, -- JSON
@@ -336,7 +337,7 @@ CREATE INDEX live_queued ON live (workspace_id, run_id) WHERE state = 'queued';
 -- What a node owns: to compare with its register, and to give it back when it dies.
 CREATE INDEX live_session ON live (session_id) WHERE session_id IS NOT NULL;
 -- What was cancelled of what a node carries out; asked with every batch.
-CREATE INDEX live_cancel ON live (session_id) WHERE cancel > 0;
+CREATE INDEX live_cancel ON live (session_id) WHERE cancel > 0 OR halt;
 CREATE INDEX live_wake ON live (wake) WHERE state = 'waiting';
 -- The list of runs of a workspace is read from the primary key, backwards.
 
@@ -370,6 +371,7 @@ CREATE TABLE pass (
   kind         text NOT NULL CHECK (kind IN ('first', 'resume', 'retry')),
   chosen       text[], -- addresses of a retry; null for all that are set aside, or open
   moves        jsonb,  -- at which step items go on: old name to new
+  mended       boolean NOT NULL DEFAULT false, -- the journal has fields or ends that a person gave
   started      timestamptz NOT NULL,
   started_by   text NOT NULL,
   PRIMARY KEY (workspace_id, run_id, number)
@@ -421,14 +423,78 @@ CREATE TABLE waiting (
 -- What of a run is due.
 CREATE INDEX waiting_due ON waiting (workspace_id, run_id, due);
 
+-- Items that wait for a person: set aside, or perhaps sent. Of a run that is in a
+-- further pass, its rows are those of the pass before until it has ended.
+CREATE TABLE aside (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  address      bytea NOT NULL,
+  workflow_id  uuid NOT NULL,
+  step         integer NOT NULL, -- lasting number
+  step_name    text NOT NULL,
+  rounds       bytea NOT NULL,
+  kind         text NOT NULL CHECK (kind IN ('set_aside', 'may_have_been_sent')),
+  label        text NOT NULL,
+  why          text NOT NULL,
+  alike        text NOT NULL, -- why, without what differs from item to item
+  since        timestamptz NOT NULL,
+  pass         integer NOT NULL, -- with claim: the execution that says so
+  claim        integer NOT NULL,
+  dismissed    timestamptz,
+  dismissed_by text,
+  PRIMARY KEY (workspace_id, run_id, address)
+);
+-- What waits, by its error; and the newest of it.
+CREATE INDEX aside_alike ON aside (workspace_id, workflow_id, step, alike) WHERE dismissed IS NULL;
+CREATE INDEX aside_since ON aside (workspace_id, since DESC, run_id, address) WHERE dismissed IS NULL;
+
+-- By what items are found again: a hash of what their workflow's find_by gives.
+CREATE TABLE found (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  key          bytea NOT NULL,
+  run_id       uuid NOT NULL,
+  address      bytea NOT NULL,
+  PRIMARY KEY (workspace_id, workflow_id, key, run_id, address)
+);
+-- What one item is found by.
+CREATE INDEX found_item ON found (workspace_id, run_id, address);
+
+-- What people do with many such items at once, run by run.
+CREATE TABLE mending (
+  workspace_id uuid NOT NULL,
+  id           uuid NOT NULL,
+  what         text NOT NULL CHECK (what IN ('retry', 'confirm')),
+  newest       boolean NOT NULL, -- with the live revision instead of each run's own
+  started      timestamptz NOT NULL DEFAULT now(),
+  started_by   text NOT NULL,
+  cancelled    timestamptz,
+  cancelled_by text NOT NULL DEFAULT '',
+  PRIMARY KEY (workspace_id, id)
+);
+CREATE TABLE mending_run (
+  workspace_id uuid NOT NULL,
+  mending_id   uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  addresses    bytea[] NOT NULL,
+  edits        jsonb, -- fields by address, as text
+  state        text NOT NULL DEFAULT 'pending' CHECK (state IN ('pending', 'begun', 'refused', 'cancelled')),
+  pass         integer,
+  message      text NOT NULL DEFAULT '',
+  PRIMARY KEY (workspace_id, mending_id, run_id),
+  FOREIGN KEY (workspace_id, mending_id) REFERENCES mending ON DELETE CASCADE
+);
+-- What is to be begun next.
+CREATE INDEX mending_pending ON mending_run (workspace_id, mending_id) WHERE state = 'pending';
+
 CREATE TABLE lattice (
   workspace_id uuid NOT NULL,
   run_id       uuid NOT NULL,
   pass         integer NOT NULL,
   page         integer NOT NULL,
-  row_count    integer NOT NULL,
-  fates        bytea NOT NULL, -- JSON: how many rows of the page end in each fate
   body         bytea NOT NULL, -- zstd of JSON rows
+  shape        bytea NOT NULL, -- zstd of JSON: of which kinds the rows are, one after the other
+  keys         bytea NOT NULL, -- six bytes for each row, by which the page of an address is found
   PRIMARY KEY (workspace_id, run_id, pass, page)
 ) PARTITION BY RANGE (run_id);
 
@@ -503,7 +569,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'file', 'file_chunk'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
