@@ -36,3 +36,18 @@ export function ownerAt(address: string, columns: Column[], column: number): str
   }
   return kept.join("-");
 }
+
+/**
+ * Which of the items that came of a row's item at a column the row shows,
+ * as "51 of 2,000", or "the 51st on" where it is not known how many there are; empty
+ * where the row shows that item itself.
+ */
+export function whichOf(address: string, columns: Column[], column: number): string {
+  const owner = ownerAt(address, columns, column);
+  const part = address.slice(owner.length + 1).split("-")[0] ?? "";
+  const step = stepOf(part);
+  if (address === owner || step === undefined) return "";
+  const n = Number(part.split(".").at(-1)) + 1;
+  const spread = columns.find((c) => c.number === step);
+  return spread?.in === 1 ? `${n.toLocaleString("en")} of ${spread.out.toLocaleString("en")}` : `from the ${n.toLocaleString("en")}. on`;
+}

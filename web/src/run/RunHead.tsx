@@ -1,0 +1,46 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { toast } from "sonner";
+import { ask, http, type Run } from "../api/client";
+import { Badge, Trouble } from "../ui/parts";
+import { plural, stateWords, when } from "../ui/words";
+import { MendButton } from "../mend/MendButton";
+
+const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
+
+/** What a run is, how it stands, and what can be done about it as a whole. */
+export function RunHead({ run: { run, passes } }: { run: Run }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const state = stateWords(run);
+  const path = { params: { path: { run: run.id } } };
+  const again = () => { for (const key of ["run", "lattice", "cell"]) void client.invalidateQueries({ queryKey: [key, run.id] }); };
+  const resume = useMutation({ mutationFn: () => ask(http.POST("/runs/{run}/resume", { ...path, body: {} })), onSuccess: () => { toast("Going on where it stopped"); again(); } });
+  const cancel = useMutation({ mutationFn: () => ask(http.POST("/runs/{run}/cancel", path)), onSuccess: again });
+  const start = useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { params: { path: { workflow: run.workflow } }, body: {} })),
+    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+  });
+  const last = passes.at(-1);
+  const over = isOver(run.state);
+  const tone = run.state === "waiting" ? "text-amber" : run.state === "failed" ? "text-rust" : "text-second";
+  const aside = run.counts?.set_aside ?? 0;
+  return (
+    <>
+      <div className="mb-1.5 flex items-center gap-3">
+        <h1 className="truncate"><Link to="/workflows/$workflow" params={{ workflow: run.workflow }} className="hover:underline">{run.title}</Link></h1>
+        <Badge tone={state.tone}>{state.words}</Badge>
+        <span className="truncate text-second">{when(run.accepted)} · revision {run.revision} · {run.trigger === "webhook" ? "by a call" : `by ${passes[0]?.started_by ?? "hand"}`}{passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}</span>
+        <div className="ml-auto flex gap-2">
+          {!over && <button className="btn" disabled={cancel.isPending} onClick={() => { cancel.mutate(); }}>{run.cancelling ? "Cut its calls" : "Cancel"}</button>}
+          {over && run.trigger === "manual" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start again</button>}
+          {run.state === "failed" && <button className="btn btn-main" disabled={resume.isPending} onClick={() => { resume.mutate(); }}>Go on where it stopped</button>}
+          {over && aside > 0 && <MendButton main wish={{ what: "retry", where: { run: run.id, kind: "set_aside" } }} words={`Retry ${plural(aside, "item")} set aside`} />}
+        </div>
+      </div>
+      {run.message && <div className={`mb-1 ${tone}`}>{run.message}</div>}
+      {!over && run.cancelling && <div className="mb-1 text-amber">Nothing further begins. Calls that are under way are awaited; if they are cut, nobody knows whether they had their effect.</div>}
+      <Trouble error={resume.error ?? cancel.error ?? start.error} />
+    </>
+  );
+}
