@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter, redirect, RouterProvider } 
 import { lazy, StrictMode, Suspense, type ComponentType } from "react";
 import { createRoot } from "react-dom/client";
 import { RunPage } from "./pages/RunPage";
+import { ToMend } from "./pages/ToMend";
 import { Runs } from "./pages/Runs";
 import { Workflows } from "./pages/Workflows";
 import { Refusal } from "./api/client";
@@ -33,13 +34,14 @@ const index = createRoute({ getParentRoute: () => root, path: "/", beforeLoad: (
 const workflows = createRoute({ getParentRoute: () => root, path: "/workflows", component: Workflows });
 const workbench = createRoute({ getParentRoute: () => root, path: "/workflows/$workflow", component: Workbench });
 const runs = createRoute({ getParentRoute: () => root, path: "/runs", component: Runs });
-const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage });
+const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage, validateSearch: text("item", "step", "beside") });
+const mend = createRoute({ getParentRoute: () => root, path: "/mend", component: ToMend });
 const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections, validateSearch: text("connection", "trouble") });
 const connectors = createRoute({ getParentRoute: () => root, path: "/connectors", component: Connectors, validateSearch: text("connector", "try") });
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: Start });
 
 const router = createRouter({
-  routeTree: root.addChildren([index, workflows, workbench, runs, run, connections, connectors, start]),
+  routeTree: root.addChildren([index, workflows, workbench, runs, run, mend, connections, connectors, start]),
   defaultErrorComponent: ({ error }) => <div className="p-5"><Trouble error={error} /><button className="btn" onClick={() => { location.reload(); }}>Load the page again</button></div>,
   defaultNotFoundComponent: () => <div className="p-5 text-second">There is nothing at this address.</div>,
 });

@@ -4,6 +4,7 @@ import type { components, paths } from "./schema";
 export type Schemas = components["schemas"];
 export type Workflow = Schemas["Workflow"];
 export type Line = Schemas["Line"];
+export type Kind = Schemas["Kind"];
 export type Row = Schemas["Row"];
 export type Cell = Schemas["Cell"];
 export type Column = Schemas["Column"];

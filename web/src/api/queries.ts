@@ -1,6 +1,6 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { ask, http, type Fate, type Json, type Run, type Schemas, type Workflow } from "./client";
+import { ask, http, type Fate, type Json, type Run, type Schemas } from "./client";
 
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => ask(http.GET("/session")), retry: false, staleTime: 60_000 });
 
@@ -75,24 +75,4 @@ export interface Edit {
   in?: string;
   to?: number;
   value?: Json;
-}
-
-/** Changes to a draft: edits one after the other, or the whole text. */
-export function useDraft(workflow: string) {
-  const client = useQueryClient();
-  const done = (w: Workflow) => { client.setQueryData(["workflow", workflow], w); };
-  const version = () => String(client.getQueryData<Workflow>(["workflow", workflow])?.version ?? "");
-  const edit = useMutation({
-    scope: { id: `draft ${workflow}` },
-    mutationFn: (edits: Edit[]) =>
-      ask(http.POST("/workflows/{workflow}/draft", { params: { path: { workflow }, header: { "If-Match": `"${version()}"` } }, body: { edits } as Schemas["Edits"] })),
-    onSuccess: done,
-    onError: () => client.invalidateQueries({ queryKey: ["workflow", workflow] }),
-  });
-  const save = useMutation({
-    scope: { id: `draft ${workflow}` },
-    mutationFn: (document: string) => ask(http.PUT("/workflows/{workflow}/draft", { params: { path: { workflow }, header: { "If-Match": `"${version()}"` } }, body: { document } })),
-    onSuccess: done,
-  });
-  return { edit, save };
 }

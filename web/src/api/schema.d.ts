@@ -121,6 +121,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{workflow}/draft/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What edits of the draft would break, before they are made */
+        post: operations["planEdits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/check": {
         parameters: {
             query?: never;
@@ -419,6 +439,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/lattice/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunID"];
+            };
+            cookie?: never;
+        };
+        /** The lattice without its words: its bands, and how many rows follow one another that are alike */
+        get: operations["getLatticeShape"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/cells/{address}/{step}": {
         parameters: {
             query?: never;
@@ -518,6 +557,159 @@ export interface paths {
          * @description Calls that are under way are awaited, and what they give is kept. Cancelling a second time cuts them; whether they had their effect is then not known.
          */
         post: operations["cancelRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Items that wait for a person, newest first
+         * @description Set aside, or perhaps sent. Items of a run that is in a further pass stand as they were before it.
+         */
+        get: operations["listItems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/items/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same, grouped by what they came to, the largest group first */
+        get: operations["listItemGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/items/dismiss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let items wait for nobody any more, or wait again */
+        post: operations["dismissItems"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/items/{address}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunID"];
+                address: string;
+            };
+            cookie?: never;
+        };
+        /** Other runs through which the same item went, by what the workflow's find_by says */
+        get: operations["itemHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mendings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done with many items at once, newest first */
+        get: operations["listMendings"];
+        put?: never;
+        /**
+         * Try items again, edited or as they are, or say of sends that they were done
+         * @description Items of runs that are in a further pass are left out. The work is done run by run; what has not begun can be cancelled.
+         */
+        post: operations["beginMending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mendings/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would happen; nothing is done */
+        post: operations["planMending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mendings/{mending}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mending: string;
+            };
+            cookie?: never;
+        };
+        /** How far it is */
+        get: operations["getMending"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mendings/{mending}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mending: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let nothing more of it begin
+         * @description Items that have begun go on to their end; the others stay as they were.
+         */
+        post: operations["cancelMending"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1034,15 +1226,16 @@ export interface components {
         /** @description A line of the outline */
         Line: {
             name: string;
+            /** @description The kind or action of a step; else case, fallback or on_failure */
             type: string;
             sentence: string;
-            /** @description filter, read, write …; case for a case of the branch above */
+            /** @description filter, read, write …; case for a case of the branch above, for the fallback of the step above, and for the steps that are done when a run fails */
             kind: string;
             /** @description Its place, as 3 or 3.2; none for a case */
             number?: string;
             /** @description How deep it stands within other lines */
             depth?: number;
-            /** @description The steps in which it stands, as an edit names them: STEP or STEP/CASE; none for those of the workflow */
+            /** @description The steps in which it stands, as an edit names them: STEP, STEP/CASE, STEP/fallback or /on_failure; none for those of the workflow */
             in?: string;
             /** @description The steps within it, as an edit names them; none where it has none */
             inside?: string;
@@ -1052,6 +1245,8 @@ export interface components {
             settings?: components["schemas"]["Fields"];
             options?: components["schemas"]["Fields"];
             lists?: boolean;
+            /** @description The line as text, as it can be pasted; none for else, a fallback and on_failure */
+            text?: string;
         };
         Checked: {
             problems: components["schemas"]["Finding"][];
@@ -1096,13 +1291,24 @@ export interface components {
             changed: number;
             /** Format: date-time */
             updated: string;
+            /** @description In how many places references followed the edits that were just made */
+            followed?: number;
+        };
+        /** @description What edits would do */
+        DraftPlan: {
+            /** @description In how many places references would follow */
+            followed: number;
+            /** @description Those that are not there now */
+            problems: components["schemas"]["Finding"][];
         };
         Edits: {
             edits: {
+                /** @description set, trigger, insert, paste, remove, move or rename */
                 op: string;
+                /** @description The name of a step, or STEP/CASE */
                 step?: string;
                 key?: string;
-                /** @description The steps within a step: STEP or STEP/CASE; / for those of the workflow */
+                /** @description The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case */
                 in?: string;
                 to?: number;
                 value?: components["schemas"]["Value"];
@@ -1138,17 +1344,26 @@ export interface components {
             to?: string;
         };
         /** @enum {string} */
-        Fate: "passed" | "read" | "written" | "prepared" | "joined" | "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent" | "waiting" | "off" | "not_reached";
+        Fate: "passed" | "read" | "written" | "prepared" | "joined" | "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent" | "went_on" | "fell_back" | "ended_run" | "waiting" | "off" | "not_reached";
         Cell: {
             fate: components["schemas"]["Fate"];
             text: string;
+            /** @description In which round of the loops around, as 3 or 3/1 */
+            round?: string;
             reused?: boolean;
             fields?: components["schemas"]["Fields"];
             sent?: components["schemas"]["Sent"];
         };
         Row: {
+            /** @description Its number, from 1: in its band where one is asked for */
             row: number;
+            /** @description Its place among the rows that match, from 0 */
+            at?: number;
             address: string;
+            /** @description The address of the group that it joined */
+            into?: string;
+            /** @description What the trigger item is called from which it came, where that has another name */
+            start?: string;
             label: string;
             cells: components["schemas"]["Cell"][];
             /** @description How many items it was made of */
@@ -1165,6 +1380,35 @@ export interface components {
             /** @description Its place in the outline, as 3.2 */
             line?: string;
             depth?: number;
+            /** @description The name of the step in which it stands */
+            within?: string;
+            /** @description The case in which it stands there; fallback in its fallback */
+            case?: string;
+            /**
+             * @description What the step has steps within it for
+             * @enum {string}
+             */
+            nest?: "branch" | "loop" | "fallback";
+            /** @description Of a branch: its cases, what their cells say, and how many items went through each; last those that went past all */
+            ways?: {
+                name: string;
+                way: string;
+                count: number;
+            }[];
+            /** @description Of a loop: how many were begun */
+            rounds?: number;
+            /** @description It is done when a run fails */
+            on_failure?: boolean;
+            /**
+             * Format: date-time
+             * @description When its first call began
+             */
+            began?: string;
+            /**
+             * Format: date-time
+             * @description When its last call ended
+             */
+            ended?: string;
             lists?: boolean;
             connection?: string;
             waiting?: number;
@@ -1175,6 +1419,10 @@ export interface components {
             stopped: number;
             gave_nothing: number;
             may_have_been_sent: number;
+            /** @description Of those that went on: how many did so with nothing, after an error */
+            went_on?: number;
+            /** @description Of those that went on: how many took the fallback */
+            fell_back?: number;
             calls: number;
             units: number;
             /** Format: int64 */
@@ -1194,14 +1442,192 @@ export interface components {
             calls: number;
             units: number;
         };
+        History: {
+            runs: {
+                /** Format: uuid */
+                run: string;
+                address: string;
+                title: string;
+                state: components["schemas"]["RunState"];
+                /** Format: date-time */
+                accepted: string;
+            }[];
+        };
+        /** @enum {string} */
+        ItemKind: "set_aside" | "may_have_been_sent";
+        WaitingItem: {
+            /** Format: uuid */
+            run: string;
+            address: string;
+            workflow: string;
+            step: string;
+            kind: components["schemas"]["ItemKind"];
+            label: string;
+            why: string;
+            alike: string;
+            /** Format: date-time */
+            since: string;
+            /** @description Its run is in a further pass at the moment */
+            busy: boolean;
+        };
+        ItemPage: {
+            items: components["schemas"]["WaitingItem"][];
+            total: number;
+            next?: string;
+        };
+        ItemGroup: {
+            workflow: string;
+            title: string;
+            step: string;
+            sentence: string;
+            kind: components["schemas"]["ItemKind"];
+            alike: string;
+            /** @description Of one of them */
+            why: string;
+            /** @description Of the newest */
+            label: string;
+            items: number;
+            runs: number;
+            /** @description Items of runs that are in a further pass at the moment */
+            busy: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+        };
+        ItemGroups: {
+            groups: components["schemas"]["ItemGroup"][];
+            total: number;
+        };
+        /** @description Narrows items; all keys that are given must hold */
+        ItemWhere: {
+            /** Format: uuid */
+            run?: string;
+            workflow?: string;
+            step?: string;
+            kind?: components["schemas"]["ItemKind"];
+            alike?: string;
+        };
+        ItemRef: {
+            /** Format: uuid */
+            run: string;
+            address: string;
+            fields?: components["schemas"]["Fields"];
+            set?: components["schemas"]["Fields"];
+            /** @description Instead of fields, which are all of them: with set, which are some, those that are taken away */
+            unset?: string[];
+        };
+        /** @description One of items and where */
+        Dismissal: {
+            items?: components["schemas"]["ItemRef"][];
+            where?: components["schemas"]["ItemWhere"];
+            /** @description Let them wait again */
+            restore?: boolean;
+        };
+        Dismissed: {
+            items: number;
+        };
+        /** @description One of items and where */
+        MendingWish: {
+            /**
+             * @description retry: try again, or send again what may have been sent; confirm: what may have been sent was done, and its items go on
+             * @enum {string}
+             */
+            what: "retry" | "confirm";
+            /** @description Single items, each with other fields if fields are given */
+            items?: components["schemas"]["ItemRef"][];
+            where?: components["schemas"]["ItemWhere"];
+            /** @description With the live revision instead of the run's own */
+            newest?: boolean;
+        };
+        MendingPlan: {
+            items: number;
+            runs: number;
+            /** @description Runs that were looked at; the others are like them */
+            looked: number;
+            steps: {
+                workflow: string;
+                step: string;
+                sentence: string;
+                writes: boolean;
+                count: number;
+            }[];
+            late?: string[];
+            refused?: string[];
+            changes?: string[];
+        };
+        Mending: {
+            /** Format: uuid */
+            id: string;
+            /** @enum {string} */
+            what: "retry" | "confirm";
+            /** @enum {string} */
+            state: "going" | "cancelling" | "cancelled" | "ended";
+            /** Format: date-time */
+            started: string;
+            started_by: string;
+            cancelled_by?: string;
+            items: number;
+            runs: number;
+            /** @description Items of which something was tried */
+            begun: number;
+            /** @description Items that went on */
+            done: number;
+            /** @description Items of runs that are through with it which wait for a person again, or still */
+            again: number;
+            /** @description Runs that have not begun */
+            waiting_runs: number;
+            /** @description Runs that are under way */
+            under_way?: string[];
+            refused: {
+                /** Format: uuid */
+                run: string;
+                message: string;
+            }[];
+        };
+        Mendings: {
+            mendings: components["schemas"]["Mending"][];
+        };
         Lattice: {
             rows: components["schemas"]["Row"][];
             total: number;
             matching: number;
-            /** @description How many rows ended in each fate */
+            /** @description How many rows of the band ended in each fate */
             fates: {
                 [key: string]: number;
             };
+            /** @description The place of the row that around names among those that match, from 0; none where it is not among them */
+            place?: number;
+        };
+        LatticeShape: {
+            total: number;
+            matching: number;
+            /** @description How many rows of the band ended in each fate */
+            fates: {
+                [key: string]: number;
+            };
+            bands: {
+                band: string;
+                rows: number;
+                trouble: number;
+                /** @description The place of the first column to which any of them came */
+                first: number;
+                /** @description That of the last */
+                last: number;
+            }[];
+            /** @description How many rows that are alike follow one another; less than zero where something is to be mended in them. In lattices of up to 200 rows each stands alone */
+            lines: number[];
+            /** @description Rows of the band that went through other cases of the last branch of within; way is empty for those that did not come to it */
+            others?: {
+                way: string;
+                rows: number;
+            }[];
+            /** @description Of the last loop of within */
+            rounds?: {
+                round: string;
+                rows: number;
+                trouble: number;
+            }[];
         };
         Rehearsal: {
             /** Format: date-time */
@@ -1352,6 +1778,10 @@ export interface components {
             ended?: string;
             attempts?: number;
             link?: string;
+            /** @description Who put other fields in place of those that came */
+            edited_by?: string;
+            /** Format: date-time */
+            edited_at?: string;
             way: {
                 step: string;
                 sentence: string;
@@ -1692,6 +2122,11 @@ export interface components {
             connects?: boolean;
             /** @description The connector that it cannot do without */
             needs?: string;
+            /**
+             * @description What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
+             * @enum {string}
+             */
+            does?: "calls" | "spreads" | "holds" | "picks" | "loops" | "ends";
             settings: components["schemas"]["Property"][];
         };
         Function: {
@@ -1733,6 +2168,19 @@ export interface components {
         RunID: string;
         /** @description The connection's name */
         ConnectionName: string;
+        /** @description Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure */
+        Band: string;
+        /** @description Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first) */
+        Within: string[];
+        ItemRun: string;
+        ItemWorkflow: string;
+        /** @description The step's name */
+        ItemStep: string;
+        ItemKind: components["schemas"]["ItemKind"];
+        /** @description What a group gives as alike: why, without what differs from item to item */
+        ItemAlike: string;
+        /** @description Part of the label */
+        ItemLabel: string;
         /** @description The version that was read; a stale one gets 412 */
         IfMatch: string;
     };
@@ -2032,6 +2480,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Workflow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planEdits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edits"];
+            };
+        };
+        responses: {
+            /** @description What they would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftPlan"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2469,10 +2945,18 @@ export interface operations {
     getLattice: {
         parameters: {
             query?: {
-                from?: number;
-                count?: number;
+                /** @description Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure */
+                band?: components["parameters"]["Band"];
+                /** @description Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first) */
+                within?: components["parameters"]["Within"];
                 /** @description Only rows that ended so */
                 fate?: components["schemas"]["Fate"];
+                from?: number;
+                count?: number;
+                /** @description Instead of from and count: several windows, as 0-1,500-30 (from and count of each), of at most 500 rows in all */
+                at?: string;
+                /** @description Instead of from: the window in whose middle the item with this address stands */
+                around?: string;
             };
             header?: never;
             path: {
@@ -2489,6 +2973,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lattice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLatticeShape: {
+        parameters: {
+            query?: {
+                /** @description Only rows of one band: - for the items of the trigger, the name of the step that made one of many, or on_failure */
+                band?: components["parameters"]["Band"];
+                /** @description Only rows that went through a case, as STEP/CASE, or a round, as STEP/3 or STEP/3/1 (that of the loop around first) */
+                within?: components["parameters"]["Within"];
+                /** @description Only rows that ended so */
+                fate?: components["schemas"]["Fate"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["RunID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The shape */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatticeShape"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2621,6 +3135,233 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listItems: {
+        parameters: {
+            query?: {
+                run?: components["parameters"]["ItemRun"];
+                workflow?: components["parameters"]["ItemWorkflow"];
+                /** @description The step's name */
+                step?: components["parameters"]["ItemStep"];
+                kind?: components["parameters"]["ItemKind"];
+                /** @description What a group gives as alike: why, without what differs from item to item */
+                alike?: components["parameters"]["ItemAlike"];
+                /** @description Part of the label */
+                label?: components["parameters"]["ItemLabel"];
+                /** @description What the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listItemGroups: {
+        parameters: {
+            query?: {
+                run?: components["parameters"]["ItemRun"];
+                workflow?: components["parameters"]["ItemWorkflow"];
+                /** @description The step's name */
+                step?: components["parameters"]["ItemStep"];
+                kind?: components["parameters"]["ItemKind"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemGroups"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dismissItems: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dismissal"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dismissed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    itemHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["RunID"];
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Newest first, at most twenty */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMendings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mendings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginMending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendingWish"];
+            };
+        };
+        responses: {
+            /** @description Begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mending"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planMending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendingWish"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendingPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mending: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The mending */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mending"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelMending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mending: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Flagged */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mending"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -53,7 +53,7 @@ function Line({ r }: { r: Schemas["RunSummary"] }) {
         <div className="text-xs text-third">{r.title}, {r.trigger === "webhook" ? "called" : "by hand"}</div>
       </td>
       <td className="px-3"><Badge tone={state.tone}>{state.words}</Badge></td>
-      <td className="px-3 text-second">{parts.filter(([n, w]) => n > 0 || w === "in").map(([n, w]) => <span key={w} className="mr-2.5"><b className="font-semibold text-ink">{n}</b> {w}</span>)}</td>
+      <td className="px-3 text-second">{parts.filter(([n, w]) => n > 0 || w === "in").map(([n, w]) => <span key={w} className="mr-2.5"><b className="font-semibold text-ink">{n.toLocaleString("en")}</b> {w}</span>)}</td>
       <td className="px-3 whitespace-nowrap text-second">{when(r.accepted)}</td>
       <td className="px-3 whitespace-nowrap text-second">{took(r.accepted, r.ended)}</td>
     </tr>

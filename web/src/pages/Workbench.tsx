@@ -3,9 +3,11 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Fields, type Rehearsal, type Workflow } from "../api/client";
-import { useDraft, useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
+import { has, renamesOf, useDraft } from "../api/draft";
+import { useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
-import { Lattice, Legend, type Spot } from "../lattice/Lattice";
+import { Legend } from "../lattice/Legend";
+import { SampleLattice, type Place } from "../lattice/SampleLattice";
 import { isGroup, triggerOf } from "../lattice/address";
 import { fateWords, rowFor } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
@@ -14,6 +16,7 @@ import { Focus, type Inserting } from "../workbench/focus";
 import { GoLive } from "../workbench/GoLive";
 import { Outline } from "../workbench/Outline";
 import { TextView } from "../workbench/TextView";
+import { useLines } from "../workbench/useLines";
 
 export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });
@@ -38,12 +41,11 @@ function useGathered(send: (edits: Edit[]) => void) {
     flush,
     edit: useCallback((edits: Edit[]) => {
       for (const e of edits) {
-        if (e.op === "set" || e.op === "trigger") waiting.current.set(`${e.op} ${e.step ?? ""} ${e.key ?? ""}`, e);
-        else { flush(); send([e]); }
+        waiting.current.set(`${e.op} ${e.step ?? ""} ${e.key ?? ""}`, e);
       }
       clearTimeout(timer.current);
       timer.current = setTimeout(flush, 350);
-    }, [flush, send]),
+    }, [flush]),
   };
 }
 
@@ -53,12 +55,44 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const draft = useDraft(workflow.name);
   const rehearsal = useRehearsal(workflow.name);
   const samples = useSamples(workflow.name);
-  const [chosen, setChosen] = useState<string>();
+  const [opened, setChosen] = useState<string>();
+  const chosen = opened === undefined ? undefined : renamesOf(workflow.name).now(opened, has(workflow)); // it may have got another name
   const [asText, setAsText] = useState(false);
   const [text, setText] = useState<string>();
-  const [spot, setSpot] = useState<Spot>();
+  const [spot, setSpot] = useState<Place>();
   const focus = useMemo<Inserting>(() => ({ current: undefined }), []);
-  const { edit, flush } = useGathered(draft.edit.mutate);
+  const { edit: gather, flush } = useGathered(draft.edit.mutate);
+  const [turned, setTurned] = useState(0);
+  const choose = useCallback((key: string | undefined) => {
+    flush();
+    setChosen(key);
+    const at = key === undefined ? -1 : client.getQueryData<Rehearsal>(["rehearsal", workflow.name])?.columns.findIndex((c) => c.name === key) ?? -1;
+    if (key !== undefined) setSpot((s) => (s ? { ...s, column: Math.max(0, at) } : s));
+  }, [client, flush, workflow.name]);
+  const lines = useLines(workflow, draft, flush, choose);
+  const edit = (edits: Edit[]) => {
+    const [one, more] = edits;
+    if (one && more === undefined && (one.op === "set" || one.op === "trigger")) gather(edits);
+    else if (one?.op === "remove") void lines.careful(edits, "Gone");
+    else if (one?.op === "rename") {
+      const to = one.step?.includes("/") ? `${one.step.split("/")[0] ?? ""}/${String(one.value)}` : String(one.value);
+      renamesOf(workflow.name).did(one.step ?? "", to);
+      void lines.change(edits, "Renamed");
+    } else void lines.change(edits);
+  };
+  const { back } = lines;
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      const letter = (e.ctrlKey || e.metaKey) && !e.altKey ? e.key.toLowerCase() : "";
+      if ((letter !== "z" && letter !== "y") || (e.target as HTMLElement).closest("input, textarea, [contenteditable=true], [role=dialog]")) return;
+      e.preventDefault();
+      back(letter === "y" || e.shiftKey ? "forth" : "back");
+    };
+    window.addEventListener("keydown", key);
+    return () => { window.removeEventListener("keydown", key); };
+  }, [back]);
+  const undone = draft.turn.submittedAt;
+  useEffect(() => { if (draft.turn.isSuccess) setTurned((n) => n + 1); }, [draft.turn.isSuccess, undone]);
   const { mutate: saveText } = draft.save;
 
   const rehearse = useMutation({
@@ -91,7 +125,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const isFirst = chosenLine !== undefined && chosenLine === workflow.lines[0];
   const item = !chosenLine ? undefined : (chosenAt >= 0 ? before : undefined) ?? (isFirst && samples.data?.samples.length ? trigger : undefined);
   const rowName = seen?.rows[shown.row] ? `Row ${String(shown.row + 1)}, ${seen.rows[shown.row]?.label ?? ""}` : undefined;
-  const saving = draft.edit.isPending || draft.save.isPending;
+  const saving = draft.edit.isPending || draft.save.isPending || draft.turn.isPending;
 
   return (
     <Focus.Provider value={focus}>
@@ -107,7 +141,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             </div>
           </div>
           <div className="min-h-0 flex-1 overflow-auto pb-4">
-            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={(n) => { flush(); setChosen(n); setSpot((s) => (s && n ? { ...s, column: Math.max(0, columnOf(n)) } : s)); }} onEdit={edit} item={item} trigger={trigger} row={rowName} />}
+            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={choose} onEdit={edit} does={lines} item={item} trigger={trigger} row={rowName} turned={turned} />}
           </div>
           <Look workflow={workflow} onChoose={setChosen} />
         </section>
@@ -163,12 +197,12 @@ function Invitation({ workflow, samples }: { workflow: Workflow; samples: number
 
 interface SheetProps {
   seen: Rehearsal;
-  spot: Spot | undefined;
-  onSpot: (s: Spot) => void;
+  spot: Place | undefined;
+  onSpot: (s: Place) => void;
   chosen: string | undefined;
   use: (path: string) => void;
   before: Fields | undefined;
-  at: Spot;
+  at: Place;
 }
 
 function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
@@ -180,7 +214,7 @@ function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
   return (
     <>
       <div className="flex min-h-[160px] flex-1 flex-col">
-        <Lattice columns={seen.columns} rows={seen.rows} start={alone ? undefined : "Sample"} spot={spot} onSpot={onSpot} chosen={chosen} />
+        <SampleLattice columns={seen.columns} rows={seen.rows} start={alone ? undefined : "Sample"} spot={spot} onSpot={onSpot} chosen={chosen} />
       </div>
       <div className="py-2"><Legend fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]} /></div>
       <div className="card max-h-[38%] min-h-[150px] shrink-0 overflow-auto p-3.5">

@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { Toaster } from "sonner";
 import { ask, http } from "../api/client";
 import { useMe } from "../api/queries";
+import { useGroups } from "../mend/queries";
 import { SignIn } from "../pages/SignIn";
 import { Waiting } from "../ui/parts";
 import { Find } from "./Find";
@@ -13,6 +14,7 @@ import { setTheme, theme } from "./theme";
 const places = [
   { to: "/workflows", name: "Workflows" },
   { to: "/runs", name: "Runs" },
+  { to: "/mend", name: "To mend" },
   { to: "/connections", name: "Connections" },
   { to: "/connectors", name: "Connectors" },
 ] as const;
@@ -22,6 +24,7 @@ export function Shell() {
   const path = useRouterState({ select: (s) => s.location.pathname });
   const [finding, setFinding] = useState(false);
   const [dark, setDark] = useState(theme() === "dark");
+  const waiting = useGroups(me.data !== undefined).data?.total ?? 0;
   const client = useQueryClient();
   const navigate = useNavigate();
   useEffect(() => {
@@ -48,7 +51,7 @@ export function Shell() {
         <span className="mr-5 font-semibold">Young Trellis</span>
         <nav className="flex gap-1" aria-label="Pages">
           {places.map((p) => (
-            <Link key={p.to} to={p.to} className={`rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}>{p.name}</Link>
+            <Link key={p.to} to={p.to} className={`rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}>{p.name}{p.to === "/mend" && waiting > 0 && <b className="ml-1 font-semibold text-rust">{waiting.toLocaleString("en")}</b>}</Link>
           ))}
         </nav>
         <div className="ml-auto flex items-center gap-2">

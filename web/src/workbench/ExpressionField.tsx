@@ -21,6 +21,7 @@ interface Props {
   steps: string[]; // earlier lines, by name
   row: string | undefined; // what the chosen row is called
   placeholder?: string | undefined;
+  children?: React.ReactNode; // what stands beneath
 }
 
 const language = (template: boolean) =>
@@ -50,7 +51,7 @@ const colours = HighlightStyle.define([
 ]);
 
 /** An expression, with completion, and its value for the chosen row beneath. */
-export function ExpressionField({ label, value, onChange, template, item, trigger, steps, row, placeholder }: Props) {
+export function ExpressionField({ label, value, onChange, template, item, trigger, steps, row, placeholder, children }: Props) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   const functions = useFunctions();
@@ -120,6 +121,7 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
     <div>
       <div ref={host} />
       <Value source={text} template={template} item={item} trigger={trigger} row={row} />
+      {children}
     </div>
   );
 }

@@ -42,7 +42,7 @@ export function Picker({ id, connection, list, input, value, onPick }: Props) {
       <Popover.Portal>
         <Popover.Content align="start" sideOffset={4} className="card z-50 w-[var(--radix-popover-trigger-width)] overflow-hidden shadow-lg">
           <Command label="Choices" shouldFilter={!plain.data?.searches}>
-            <Command.Input value={typed} onValueChange={setTyped} placeholder={plain.data?.searches ? "Find by name, or paste its address" : "Find by name"} className="h-9 w-full border-b border-rule bg-transparent px-3 outline-none" />
+            <Command.Input value={typed} onValueChange={setTyped} placeholder={plain.data?.searches ? "Find by name, or paste its address" : "Find by name"} className="h-9 w-full border-b border-rule bg-transparent px-3 outline-none focus:shadow-[inset_0_-2px_0_var(--leaf)]" />
             <Command.List className="max-h-64 overflow-auto p-1.5">
               {choices.isFetching && !choices.data && <div className="p-2 text-second">Asking the application…</div>}
               <Trouble error={choices.error} />

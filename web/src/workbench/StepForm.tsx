@@ -1,20 +1,26 @@
 import { Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
+import { plural } from "../ui/words";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { JsonInput } from "../connect/ActionForm";
-import { Cases, Totals, WholeNumber } from "./controls";
+import { Cases, SortKeys, Totals, WholeNumber } from "./controls";
 import { ExpressionField } from "./ExpressionField";
+import { Options } from "./Options";
+import { ProblemText } from "./parts";
 import { Picker, useChoices } from "./Picker";
 
 interface Props {
   line: Line;
+  cases: Line[]; // those of a branch
+  fallback: boolean; // it has one already
   earlier: string[];
   item: Fields | undefined;
   trigger: Fields | undefined;
   row: string | undefined;
   problems: Schemas["Finding"][];
   column: Column | undefined; // how the last rehearsal went through the line
+  idOf: (key: string) => string; // a line, also while it is renamed
   onEdit: (edits: Edit[]) => void;
 }
 
@@ -54,20 +60,28 @@ export function StepForm(props: Props) {
       {properties.filter((p) => asFields(p.schema)["hint"] !== "steps").map((p) => (
         <Setting key={p.name} property={p} value={values[p.name]} form={props} values={values} onSet={(v) => { set(`${under}.${p.name}`, v); }} problems={problems.filter((q) => q.path.includes(`.${under}.${p.name}`))} />
       ))}
-      {line.type === "filter" && props.column && props.column.in > 0 && <div className="hint">{props.column.out} of {props.column.in} rows passed in the last rehearsal.</div>}
-      {general.map((p, i) => <Problem key={i} p={p} />)}
+      <Counts line={line} column={props.column} />
+      {general.map((p, i) => <ProblemText key={i} p={p} />)}
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 text-second">
         <Name line={line} onEdit={onEdit} />
         <button type="button" className="hover:text-ink hover:underline" aria-expanded={more} onClick={() => { setMore(!more); }}>{more ? "Less" : "More…"}</button>
         <button type="button" className="hover:text-ink hover:underline" onClick={() => { set("off", line.off ? null : true); }}>{line.off ? "Switch on" : "Switch off"}</button>
       </div>
-      {more && <Options line={line} options={options} set={set} action={action !== undefined} writes={action?.effect === "write"} />}
+      {more && <Options line={line} options={options} set={set} kind={kind} writes={action?.effect === "write"} fallback={props.fallback} onEdit={onEdit} />}
     </div>
   );
 }
 
-function Problem({ p }: { p: Schemas["Finding"] }) {
-  return <div className={`mt-1 ${p.severity === "error" ? "text-rust" : "text-amber"}`}>{p.message} {p.cure}</div>;
+/** What the last rehearsal says of the line. */
+function Counts({ line, column }: { line: Line; column: Column | undefined }) {
+  if (!column || column.in === 0) return null;
+  const n = (x: number) => x.toLocaleString("en");
+  const words = line.type === "filter" || line.type === "take" || line.type === "distinct" ? `${n(column.out)} of ${n(column.in)} rows went on in the last rehearsal.`
+    : line.type === "batch" || line.type === "gather" ? `${plural(column.in, "row")} became ${n(column.out)} in the last rehearsal.`
+    : line.type === "spread" ? `${plural(column.in, "row")} became ${n(column.out)} in the last rehearsal.`
+    : line.type === "loop" && column.rounds ? `${plural(column.rounds, "round")} in the last rehearsal.`
+    : line.type === "branch" && column.ways ? `In the last rehearsal: ${column.ways.filter((w) => w.name || w.count > 0).map((w) => `${w.name ? w.name.replaceAll("_", " ") : "none of them"} ${n(w.count)}`).join(", ")}.` : "";
+  return words ? <div className="hint">{words}</div> : null;
 }
 
 function Name({ line, onEdit }: { line: Line; onEdit: (edits: Edit[]) => void }) {
@@ -101,7 +115,9 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
   } else if (schema["hint"] === "condition") {
     control = <ExpressionField label={title} template={false} value={typeof value === "string" ? value : ""} onChange={onSet} placeholder={examples(schema)} {...shared} />;
   } else if (schema["hint"] === "cases") {
-    control = <Cases value={value} onSet={onSet} shared={shared} />;
+    control = <Cases cases={form.cases} branch={form.line.name} column={form.column} problems={problems} idOf={form.idOf} onEdit={form.onEdit} shared={shared} />;
+  } else if (schema["hint"] === "sort_keys") {
+    control = <SortKeys value={value} schema={schema} onSet={onSet} shared={shared} />;
   } else if (schema["hint"] === "totals") {
     control = <Totals value={asFields(value)} schema={schema} onSet={onSet} shared={shared} />;
   } else if (schema["type"] === "integer") {
@@ -132,7 +148,7 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
       <label className="label" htmlFor={id}>{title}{!property.required && form.line.type.includes(".") && <span className="font-normal text-third"> if wished</span>}</label>
       {control}
       {help && problems.length === 0 && <div className="hint mt-1">{help}</div>}
-      {problems.map((p, i) => <Problem key={i} p={p} />)}
+      {problems.filter((p) => schema["hint"] !== "cases" || !/\.cases\[\d+\]\./.test(p.path)).map((p, i) => <ProblemText key={i} p={p} />)}
     </div>
   );
 }
@@ -201,42 +217,6 @@ function Pairs({ form, schema, value: stored, values, onSet, title }: { form: Pr
           <button type="button" className="btn" disabled={!fresh.trim()} onClick={() => { add(fresh.trim()); }}>Add</button>
         </div>
       )}
-    </div>
-  );
-}
-
-function Options({ line, options, set, action, writes }: { line: Line; options: Fields; set: (key: string, v: Json) => void; action: boolean; writes: boolean }) {
-  const output = String(options["output"] ?? "replace");
-  const id = (k: string) => `${line.name}-${k}`;
-  return (
-    <div className="grid grid-cols-2 gap-3 rounded-lg border border-rule bg-sheet p-3">
-      {action && (
-        <div>
-          <label className="label" htmlFor={id("output")}>What goes on</label>
-          <select id={id("output")} className="field" value={output.startsWith("under") ? "under" : output} onChange={(e) => { set("output", e.target.value === "under" ? `under ${line.name}` : e.target.value === "replace" ? null : "keep"); }}>
-            <option value="replace">the answer itself</option><option value="under">the item, with the answer as a field</option><option value="keep">the item as it came</option>
-          </select>
-        </div>
-      )}
-      {output.startsWith("under ") && (
-        <div><label className="label" htmlFor={id("under")}>Name of the field</label><input id={id("under")} className="field" defaultValue={output.slice(6)} onBlur={(e) => { set("output", `under ${e.target.value || line.name}`); }} /></div>
-      )}
-      <div>
-        <label className="label" htmlFor={id("on_error")}>If it fails for an item</label>
-        <select id={id("on_error")} className="field" value={String(options["on_error"] ?? "stop")} onChange={(e) => { set("on_error", e.target.value === "stop" ? null : e.target.value); }}>
-          <option value="stop">stop the run</option><option value="set_aside">set the item aside and go on</option>
-        </select>
-      </div>
-      {line.lists && (
-        <div>
-          <label className="label" htmlFor={id("when_none")}>If there is nothing</label>
-          <select id={id("when_none")} className="field" value={String(options["when_none"] ?? "end")} onChange={(e) => { set("when_none", e.target.value === "end" ? null : e.target.value); }}>
-            <option value="end">the item ends here</option><option value="pass">the item goes on as it is</option><option value="fail">that is a failure</option>
-          </select>
-        </div>
-      )}
-      {writes && <div><label className="label" htmlFor={id("parallel")}>Items at once</label><input id={id("parallel")} className="field" type="number" min={1} max={64} defaultValue={Number(options["parallel"] ?? 1)} onBlur={(e) => { const n = Number(e.target.value); set("parallel", n > 1 ? n : null); }} /></div>}
-      <div className="col-span-2"><label className="label" htmlFor={id("note")}>A word to colleagues</label><input id={id("note")} className="field" defaultValue={line.note ?? ""} onBlur={(e) => { set("note", e.target.value || null); }} /></div>
     </div>
   );
 }

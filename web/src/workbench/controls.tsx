@@ -1,7 +1,12 @@
 import { Plus, X } from "lucide-react";
 import { useState } from "react";
-import { asFields, type Fields, type Json } from "../api/client";
+import { asFields, type Column, type Fields, type Finding, type Json, type Line } from "../api/client";
+import type { Edit } from "../api/queries";
+import { plural } from "../ui/words";
+import { named } from "./CaseForm";
 import { ExpressionField } from "./ExpressionField";
+import { freshCase } from "./lines";
+import { ProblemText } from "./parts";
 
 /** What an expression field needs to know of the chosen row. */
 export interface Shared {
@@ -13,23 +18,50 @@ export interface Shared {
 
 const listOf = (v: Json | undefined): Fields[] => (Array.isArray(v) ? v.map((e) => asFields(e)) : []);
 
-const named = (text: string) => text.toLowerCase().replace(/[^a-z0-9_]+/g, "_").replace(/^[^a-z]+/, "");
-
 /** The cases of a branch: a name and a condition each. Their steps are lines of the outline. */
-export function Cases({ value, onSet, shared }: { value: Json | undefined; onSet: (v: Json) => void; shared: Shared }) {
-  const [cases, setCases] = useState(() => listOf(value));
-  const change = (next: Fields[]) => { setCases(next); onSet(next as Json); };
-  const set = (i: number, key: string, v: Json) => { change(cases.map((c, j) => (j === i ? { ...c, [key]: v } : c))); };
+export function Cases({ cases, branch, column, problems, idOf, onEdit, shared }: { cases: Line[]; branch: string; column: Column | undefined; problems: Finding[]; idOf: (key: string) => string; onEdit: (edits: Edit[]) => void; shared: Shared }) {
   return (
     <div className="space-y-2">
-      {cases.map((c, i) => (
-        <div key={i} className="grid grid-cols-[110px_1fr_24px] items-start gap-2">
-          <input className="field" aria-label={`Name of case ${String(i + 1)}`} defaultValue={String(c["name"] ?? "")} onBlur={(e) => { const n = named(e.target.value); e.target.value = n; if (n !== c["name"]) set(i, "name", n); }} />
-          <ExpressionField label={`Condition of case ${String(i + 1)}`} template={false} value={String(c["when"] ?? "")} onChange={(v) => { set(i, "when", v); }} placeholder="item.priority == &quot;urgent&quot;" {...shared} />
-          <button type="button" className="btn-plain mt-1.5 text-third hover:text-rust" aria-label={`Remove case ${String(i + 1)} and its lines`} onClick={() => { change(cases.filter((_, j) => j !== i)); }}><X size={14} /></button>
+      {cases.map((c, i) => {
+        const key = c.inside ?? c.name;
+        const count = column?.ways?.find((w) => w.name === c.name)?.count;
+        return (
+          <div key={idOf(key)} className="grid grid-cols-[110px_1fr_24px] items-start gap-2">
+            <div>
+              <input className="field" aria-label={`Name of case ${String(i + 1)}`} defaultValue={c.name} onKeyDown={(e) => { if (e.key === "Enter") e.currentTarget.blur(); }}
+                onBlur={(e) => { const n = named(e.target.value); e.target.value = n || c.name; if (n && n !== c.name) onEdit([{ op: "rename", step: key, value: n }]); }} />
+              {count !== undefined && <div className="hint mt-1">{plural(count, "row")}</div>}
+            </div>
+            <ExpressionField label={`Condition of case ${String(i + 1)}`} template={false} value={String(asFields(c.settings)["when"] ?? "")} onChange={(v) => { onEdit([{ op: "set", step: key, key: "when", value: v }]); }} placeholder="item.priority == &quot;urgent&quot;" {...shared}>
+              {problems.filter((p) => p.path.includes(`.cases[${String(i)}].`)).map((p, j) => <ProblemText key={j} p={p} />)}
+            </ExpressionField>
+            <button type="button" className="btn-plain mt-1.5 text-third hover:text-rust" aria-label={`Remove case ${String(i + 1)} and its lines`} onClick={() => { onEdit([{ op: "remove", step: key }]); }}><X size={14} /></button>
+          </div>
+        );
+      })}
+      <button type="button" className="flex items-center gap-1 text-second hover:text-ink" onClick={() => { onEdit([{ op: "insert", in: branch, to: cases.length, value: freshCase(cases, branch) }]); }}><Plus size={14} /> Another case</button>
+    </div>
+  );
+}
+
+/** The values by which items are put in order, the first before the next. */
+export function SortKeys({ value, schema, onSet, shared }: { value: Json | undefined; schema: Fields; onSet: (v: Json) => void; shared: Shared }) {
+  const words = asFields(asFields(asFields(asFields(schema["items"])["properties"])["order"])["words"]);
+  const [rows, setRows] = useState(() => { const l = listOf(value); return l.length > 0 ? l : [{} as Fields]; });
+  const change = (next: Fields[]) => { setRows(next); const full = next.filter((r) => r["of"]); onSet(full.length > 0 ? full : null); };
+  const set = (i: number, key: string, v: Json | undefined) => { change(rows.map((r, j) => (j === i ? (Object.fromEntries(Object.entries({ ...r, [key]: v }).filter(([, x]) => x !== undefined)) as Fields) : r))); };
+  return (
+    <div className="space-y-2">
+      {rows.map((r, i) => (
+        <div key={i} className="grid grid-cols-[1fr_190px_24px] items-start gap-2">
+          <ExpressionField label={i === 0 ? "Put in order by" : `Then by ${String(i + 1)}`} template={false} value={String(r["of"] ?? "")} onChange={(v) => { set(i, "of", v); }} placeholder="item.due" {...shared} />
+          <select className="field" aria-label={`Order ${String(i + 1)}`} value={String(r["order"] ?? "ascending")} onChange={(e) => { set(i, "order", e.target.value === "ascending" ? undefined : e.target.value); }}>
+            {["ascending", "descending"].map((o) => <option key={o} value={o}>{String(words[o] ?? o)}</option>)}
+          </select>
+          {rows.length > 1 && <button type="button" className="btn-plain mt-1.5 text-third hover:text-rust" aria-label={`Remove value ${String(i + 1)}`} onClick={() => { change(rows.filter((_, j) => j !== i)); }}><X size={14} /></button>}
         </div>
       ))}
-      <button type="button" className="flex items-center gap-1 text-second hover:text-ink" onClick={() => { change([...cases, { name: `case_${String(cases.length + 1)}`, when: "", steps: [] }]); }}><Plus size={14} /> Another case</button>
+      {rows.length < 8 && <button type="button" className="flex items-center gap-1 text-second hover:text-ink" onClick={() => { setRows([...rows, {}]); }}><Plus size={14} /> Then by another value</button>}
     </div>
   );
 }

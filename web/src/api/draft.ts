@@ -1,0 +1,70 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ask, http, type Schemas, type Workflow } from "./client";
+import { History } from "./history";
+import type { Edit } from "./queries";
+import { Renames } from "./renames";
+
+const histories = new Map<string, History>();
+const renames = new Map<string, Renames>();
+
+/** The new names of a draft's lines. */
+export function renamesOf(workflow: string): Renames {
+  const known = renames.get(workflow) ?? new Renames();
+  renames.set(workflow, known);
+  return known;
+}
+
+/** Whether a draft has a line of this name, or a case as STEP/CASE. */
+export const has = (w: Workflow | undefined) => (key: string) => w?.lines.some((l) => (l.kind === "case" ? l.inside === key : l.name === key)) ?? false;
+
+/** What was done to a workflow's draft on this page, to be undone. */
+export function historyOf(workflow: string): History {
+  const known = histories.get(workflow);
+  if (known) return known;
+  const fresh = new History();
+  histories.set(workflow, fresh);
+  return fresh;
+}
+
+/** Changes to a draft, one after the other: edits, the whole text, and the way back. */
+export function useDraft(workflow: string) {
+  const client = useQueryClient();
+  const history = historyOf(workflow);
+  const now = () => client.getQueryData<Workflow>(["workflow", workflow]);
+  const header = () => ({ "If-Match": `"${String(now()?.version ?? "")}"` });
+  const put = (document: string) => ask(http.PUT("/workflows/{workflow}/draft", { params: { path: { workflow }, header: header() }, body: { document } }));
+  const scope = { id: `draft ${workflow}` };
+  const show = (w: Workflow) => { client.setQueryData(["workflow", workflow], w); };
+  const done = (w: Workflow) => {
+    const before = now();
+    if (before && before.document !== w.document) history.did(before.document, w.version);
+    show(w);
+  };
+  const edit = useMutation({
+    scope, onSuccess: done,
+    mutationFn: (typed: Edit[]) => {
+      // A line may have got another name since this was typed.
+      const edits = typed.map((e) => (e.step ? { ...e, step: renamesOf(workflow).now(e.step, has(now())) } : e));
+      return ask(http.POST("/workflows/{workflow}/draft", { params: { path: { workflow }, header: header() }, body: { edits } as Schemas["Edits"] }));
+    },
+    onError: () => client.invalidateQueries({ queryKey: ["workflow", workflow] }),
+  });
+  const save = useMutation({ scope, mutationFn: put, onSuccess: done });
+  const turn = useMutation({
+    scope,
+    mutationFn: async (way: "back" | "forth") => {
+      const w = now();
+      const to = way === "back" ? history.back(w?.version) : history.forth(w?.version);
+      if (!w || to === undefined) return undefined;
+      const next = await put(to);
+      if (way === "back") history.undid(w.document, next.version);
+      else history.redid(w.document, next.version);
+      return next;
+    },
+    onSuccess: (w) => { if (w) show(w); },
+  });
+  return { edit, save, turn };
+}
+
+/** What edits would break. */
+export const planOf = (workflow: string, edits: Edit[]) => ask(http.POST("/workflows/{workflow}/draft/plan", { params: { path: { workflow } }, body: { edits } as Schemas["Edits"] }));
