@@ -2,6 +2,7 @@ package workflow
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -74,7 +75,8 @@ func insertCase(doc *document.Document, cases string, e Edit, name string, value
 	if err != nil {
 		return err
 	}
-	if value["steps"] == nil {
+	if value["steps"] == nil { // the edit stays the caller's
+		value = maps.Clone(value)
 		value["steps"] = []any{}
 	}
 	return doc.Insert(path, e.To, document.Node(value))

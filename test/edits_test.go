@@ -1,0 +1,95 @@
+package test
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	api "youngtrellis/api/client"
+	"youngtrellis/internal/ottermere"
+)
+
+// What edits would break is told before they are made, what they make good
+// follows by itself, and what cannot be meant is refused in words.
+func TestEditsOfADraftArePlannedAndFollowed(t *testing.T) {
+	t.Parallel()
+	w := world(t, all)
+	ctx := within(t, time.Minute)
+	const name = "oldest-pieces"
+	text := func() string {
+		now, err := ottermere.Answer[api.Workflow](w.Client.GetWorkflow(ctx, name))
+		require.NoError(t, err)
+		return now.Document
+	}
+	one := func(e map[string]any) api.Edits {
+		raw, err := json.Marshal([]any{e})
+		require.NoError(t, err)
+		return edits(string(raw))
+	}
+	change := func(e map[string]any) (api.Workflow, error) {
+		return ottermere.Answer[api.Workflow](w.Client.EditDraft(ctx, name, &api.EditDraftParams{}, one(e)))
+	}
+	before := text()
+
+	// A step that the message reads, and a step that reads it.
+	_, err := change(map[string]any{"op": "set", "step": "mailed", "key": "input.text", "value": "(= steps.two.piece ) of (= steps.once.studio )"})
+	require.NoError(t, err)
+	read := text()
+	plan, err := ottermere.Answer[api.DraftPlan](w.Client.PlanEdits(ctx, name, one(map[string]any{"op": "remove", "step": "two"})))
+	require.NoError(t, err)
+	require.Len(t, plan.Problems, 1)
+	require.Contains(t, plan.Problems[0].Message, "two")
+	require.Equal(t, "mailed", *plan.Problems[0].Step)
+	require.Equal(t, read, text(), "a plan changes nothing")
+	plan, err = ottermere.Answer[api.DraftPlan](w.Client.PlanEdits(ctx, name, one(map[string]any{"op": "set", "step": "two", "key": "name", "value": "pair"})))
+	require.NoError(t, err)
+	require.Empty(t, plan.Problems)
+	require.Equal(t, 1, plan.Followed)
+
+	changed, err := change(map[string]any{"op": "set", "step": "two", "key": "name", "value": "pair"})
+	require.NoError(t, err)
+	require.Equal(t, 1, *changed.Followed)
+	require.Contains(t, changed.Document, "(= steps.pair.piece ) of (= steps.once.studio )")
+	require.Equal(t, strings.Count(before, "#"), strings.Count(changed.Document, "#"))
+
+	// Lines that come as text get names that are free, and read each other by
+	// those; the line that was there is read as before.
+	changed, err = change(map[string]any{"op": "paste", "to": 4, "value": `
+- name: pair
+  type: shape
+  settings: {set: {seen: true}}
+- name: named
+  type: shape
+  settings: {set: {again: (= steps.pair.seen )}}
+`})
+	require.NoError(t, err)
+	require.Equal(t, 1, *changed.Followed)
+	require.Contains(t, changed.Document, "name: pair_2")
+	require.Contains(t, changed.Document, "steps.pair_2.seen")
+	require.Contains(t, changed.Document, "steps.pair.piece")
+
+	require.Empty(t, changed.Problems)
+
+	now := text()
+	for _, c := range []struct {
+		edit map[string]any
+		says string
+	}{
+		{map[string]any{"op": "paste", "value": ""}, "nothing to paste"},
+		{map[string]any{"op": "paste", "value": "kiln"}, "no text of lines"},
+		{map[string]any{"op": "paste", "value": "- name: x\n\t- y"}, "no text of lines"},
+		{map[string]any{"op": "paste", "value": "- name: x\n  when: true\n  steps: []"}, "these are cases"},
+		{map[string]any{"op": "paste", "in": "pair", "value": "- type: filter"}, "pair"},
+		{map[string]any{"op": "paste", "value": strings.Repeat("- type: filter\n", 501)}, "at most 500"},
+		{map[string]any{"op": "move", "step": "way", "in": "way/by_phone"}, "way"},
+		{map[string]any{"op": "remove", "step": "nosuch"}, "nosuch"},
+		{map[string]any{"op": "grow", "step": "pair"}, "grow"},
+	} {
+		_, err := change(c.edit)
+		require.ErrorContains(t, err, c.says, "%v", c.edit)
+	}
+	require.Equal(t, now, text(), "what is refused changes nothing")
+}
