@@ -84,7 +84,7 @@ func TestEditsOfADraftArePlannedAndFollowed(t *testing.T) {
 		{map[string]any{"op": "paste", "value": "- name: x\n  when: true\n  steps: []"}, "these are cases"},
 		{map[string]any{"op": "paste", "in": "pair", "value": "- type: filter"}, "pair"},
 		{map[string]any{"op": "paste", "value": strings.Repeat("- type: filter\n", 501)}, "at most 500"},
-		{map[string]any{"op": "move", "step": "way", "in": "way/by_phone"}, "way"},
+		{map[string]any{"op": "move", "step": "way", "in": "way/by_phone"}, "into itself"},
 		{map[string]any{"op": "remove", "step": "nosuch"}, "nosuch"},
 		{map[string]any{"op": "grow", "step": "pair"}, "grow"},
 	} {

@@ -167,10 +167,14 @@ func TestTheOutlineByKeysAndByDragging(t *testing.T) {
 		}
 		return out
 	}
+	becomes := func(name string, lines ...string) {
+		t.Helper()
+		require.EventuallyWithT(t, func(c *assert.CollectT) { assert.Equal(c, lines, outline(name)) }, 10*time.Second, 50*time.Millisecond)
+		do(t, page, browser.Settle())
+	}
 	is := func(lines ...string) {
 		t.Helper()
-		require.EventuallyWithT(t, func(c *assert.CollectT) { assert.Equal(c, lines, outline("bench")) }, 10*time.Second, 50*time.Millisecond)
-		do(t, page, browser.Settle())
+		becomes("bench", lines...)
 	}
 	focused := func(key string) {
 		t.Helper()
@@ -238,8 +242,7 @@ func TestTheOutlineByKeysAndByDragging(t *testing.T) {
 	keys("ArrowLeft", "Control+c")
 	do(t, page, browser.See("Copied: Go one way"), browser.Press(`//nav//a[normalize-space(.)="Workflows"]`), browser.Click("Another bench"), browser.Press(`[data-line="-"] button`))
 	keys("ArrowLeft", "Control+v")
-	do(t, page, browser.See("Pasted"))
-	require.Equal(t, []string{"ways", " few", "  stop", "  stop_2", " much", "  inner", " much_2", "  inner_2"}, outline("other"))
+	becomes("other", "ways", " few", "  stop", "  stop_2", " much", "  inner", " much_2", "  inner_2")
 
 	do(t, page, chromedp.Navigate(w.Service.Address+"/workflows/bench"), browser.See("Go one way"), browser.Drag(`[data-line="last"] button`, `[data-line="stop"] button`))
 	is("first", "ways", " few", "  last", "  stop", "  stop_2", " much", "  inner", " much_2", "  inner_2")

@@ -74,6 +74,9 @@ func apply(doc *document.Document, e Edit) (followed int, err error) {
 	path := fmt.Sprintf("%s[%d]", list, at)
 	switch e.Op {
 	case "set":
+		if e.Key == "name" { // what reads it follows
+			return rename(doc, list, at, e)
+		}
 		return 0, setDeep(doc, path, e.Key, e.Value)
 	case "remove":
 		_, err := doc.Remove(list, at)

@@ -53,6 +53,9 @@ func TestReferencesAreFollowedByParsing(t *testing.T) {
 	} {
 		require.Contains(t, string(out), want)
 	}
+	same, _, err := Apply([]byte(readingText), []Edit{{Op: "set", Step: "one", Key: "name", Value: "first"}})
+	require.NoError(t, err)
+	require.Equal(t, string(out), string(same), "a name that is set is a step renamed")
 }
 
 // Cases are edited as lines of their own.
