@@ -62,7 +62,7 @@ func run(ctx context.Context) error {
 		return err
 	}
 	nested := map[string]string{}
-	for _, name := range []string{"kiln-loads", "studio-notes", "glaze-order"} {
+	for _, name := range []string{"kiln-loads", "studio-notes", "glaze-order", "oldest-pieces"} {
 		if nested[name], err = withSamples(ctx, w, name); err != nil {
 			return err
 		}
@@ -84,12 +84,13 @@ func run(ctx context.Context) error {
 		actions []chromedp.Action
 	}{
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
-		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[3]/button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
-		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[5]/button`), browser.Settle(), browser.Press(`//*[@role="row"][2]//*[@role="gridcell"][5]`)}},
-		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`(//*[@role="treeitem"])[6]/button`), browser.Settle()}},
-		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][7]`), browser.Settle()}},
+		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="dry"] button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
+		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="noted"] button`), browser.Settle(), browser.Press(`//*[@role="row"][3]//*[@role="gridcell"][5]`)}},
+		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="way"] button`), browser.Settle()}},
+		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Settle()}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
 		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
+		{"mend", []chromedp.Action{chromedp.Navigate(base + "/mend"), browser.See("To mend"), browser.Press(`//section//button[starts-with(normalize-space(.), "Show")]`), browser.Settle()}},
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
 		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=documents"), browser.See("Last calls")}},
 		{"connector", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=helpdesk"), browser.See("Helpdesk"), browser.Press(`//button[contains(., "Raise a ticket")]`), browser.See("a repeat is known")}},
@@ -137,7 +138,7 @@ func terminal(ctx context.Context, page context.Context, w *ottermere.World, run
 		{"cli-run", [][]string{{"workflow", "show", "kiln-list"}, {"run", "show", run}}},
 		{"cli-nested", [][]string{{"workflow", "show", "studio-notes"}, {"run", "show", nested}}},
 		{"cli-connect", [][]string{{"connection", "list"}, {"connector", "show", "sms"}}},
-		{"cli-item", [][]string{{"workflow", "list"}, {"run", "item", aside, "0", "studio"}}},
+		{"cli-item", [][]string{{"workflow", "list"}, {"item", "list"}, {"item", "show", aside, "row1"}}},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], t.name) {
 			continue

@@ -4,7 +4,7 @@ const PIECES = 36;
 
 /** Where trouble lies among all lines, and what is in sight of them. */
 export function Overview({ lines, from, to, onGo }: { lines: Line[]; from: number; to: number; onGo: (line: number) => void }) {
-  if (lines.length <= to - from + 1 && !lines.some((l) => l.trouble)) return <div className="w-3 shrink-0" />;
+  if (lines.length <= to - from + 1 && !lines.some((l) => l.trouble)) return null;
   const pieces = Math.min(PIECES, lines.length);
   const per = lines.length / pieces;
   const bad = new Set<number>();

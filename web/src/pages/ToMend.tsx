@@ -16,7 +16,7 @@ export function ToMend() {
   const groups = useGroups();
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-4">
-      <div className="mb-3 flex items-baseline gap-3"><h1>To mend</h1>{groups.data && groups.data.total > 0 && <span className="text-second">{plural(groups.data.total, "item")}, by what they came to</span>}</div>
+      <div className="mb-3 flex items-baseline gap-3"><h1>To mend</h1>{groups.data && groups.data.total > 0 && <span className="text-second">{plural(groups.data.total, "item")}, by what {groups.data.total === 1 ? "it" : "they"} came to</span>}</div>
       <Trouble error={groups.error} />
       {groups.isPending && <Waiting what="Reading what waits" />}
       {groups.data?.groups.length === 0 && <Nothing>Nothing waits for anybody. Items that fail and are set aside stand here, and calls that may have been sent.</Nothing>}
@@ -38,7 +38,7 @@ function OneGroup({ group: g }: { group: Group }) {
         <div className="min-w-0 flex-1">
           <div className={`font-medium ${doubt ? "text-amber" : "text-rust"}`}>{g.why || fateWords(g.kind)}</div>
           <div className="mt-0.5 text-second"><b className="font-semibold text-ink">{plural(g.items, "item")}</b> {doubt ? "may have been sent" : "set aside"} at <b className="font-medium text-ink">{g.sentence}</b> of <Link className="underline" to="/workflows/$workflow" params={{ workflow: g.workflow }}>{g.title}</Link>, in {plural(g.runs, "run")}, the newest {when(g.last)}{g.busy > 0 && <>; {plural(g.busy, "item")} being tried again</>}</div>
-          <button className="mt-1.5 text-second underline" aria-expanded={open} onClick={() => { setOpen(!open); }}>{open ? "Hide them" : g.items === 1 ? "Show it" : "Show them"}</button>
+          <button className="mt-1.5 text-second underline" aria-expanded={open} onClick={() => { setOpen(!open); }}>{open ? "Hide" : "Show"} {g.items === 1 ? "it" : "them"}</button>
         </div>
         <div className="flex shrink-0 gap-2">
           {doubt

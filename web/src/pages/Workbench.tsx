@@ -12,6 +12,7 @@ import { isGroup, triggerOf } from "../lattice/address";
 import { fateWords, rowFor } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural } from "../ui/words";
+import { Changes } from "../run/Changes";
 import { Focus, type Inserting } from "../workbench/focus";
 import { GoLive } from "../workbench/GoLive";
 import { Outline } from "../workbench/Outline";
@@ -226,7 +227,7 @@ function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
           {cell && (
             <div className="min-w-0 flex-1">
               <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords(cell.fate)}{cell.text ? `: ${cell.text}` : ""}</h2>
-              {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && <FieldList fields={asFields(cell.fields)} />}
+              {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && (before ? <Changes before={before} after={asFields(cell.fields)} /> : <FieldList fields={asFields(cell.fields)} />)}
             </div>
           )}
         </div>
