@@ -107,13 +107,15 @@ func TestAWaitInWordsHoldsTheConnection(t *testing.T) {
 	conn, err := pgx.Connect(ctx, w.DatabaseURL)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
-	for _, q := range []string{"UPDATE connection_gate SET held = now()", "UPDATE live SET wake = now() WHERE state = 'waiting'"} { // eleven minutes later
-		_, err = conn.Exec(ctx, q)
-		require.NoError(t, err)
-	}
 	sc, err := w.Service.Store.ScopeOfToken(ctx, w.Token)
 	require.NoError(t, err)
+	// Eleven minutes later. A run that woke sooner than the hold is over would wait
+	// for another eleven.
+	_, err = conn.Exec(ctx, "UPDATE connection_gate SET held = now()")
+	require.NoError(t, err)
 	w.Service.Connections.Forget(sc.Workspace(), "tables")
+	_, err = conn.Exec(ctx, "UPDATE live SET wake = now() WHERE state = 'waiting'")
+	require.NoError(t, err)
 	for _, r := range runs {
 		eventually(t, "the run wakes and ends", 15*time.Second, func() bool {
 			run, err := w.Wait(ctx, r.Run)

@@ -39,10 +39,12 @@ func (h *hands) sees(texts ...string) {
 // add types into the field that asks what should happen, and takes what is found.
 func (h *hands) add(prompt, what string) {
 	h.t.Helper()
+	var chosen string
+	do(h.t, h.page, chromedp.Evaluate(`document.querySelector("[role=treeitem][aria-selected=true]")?.dataset.line ?? ""`, &chosen))
 	h.do(browser.Type(`input[placeholder="`+prompt+`"]`, what))
 	do(h.t, h.page, browser.Wait(`[cmdk-item]`))
 	h.do(browser.Keys("Enter"))
-	do(h.t, h.page, browser.Wait(`[role=treeitem][aria-selected=true]`))
+	do(h.t, h.page, browser.Wait(`[role=treeitem][aria-selected=true]:not([data-line="`+chosen+`"])`)) // the new line, not the one before
 }
 
 func (h *hands) pick(id, name string) {
