@@ -35,7 +35,7 @@ lint:
 generate:
 	@cd api && $(GO) generate ./...
 	@cd web && npm run --silent types
-	@$(GO) generate ./internal/core/words
+	@$(GO) generate ./internal/core/words ./internal/core/expr
 
 bench: console
 	@scripts/setup postgres jq

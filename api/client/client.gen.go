@@ -782,12 +782,37 @@ type FindingSeverity string
 
 // Function defines model for Function.
 type Function struct {
+	// Errors When it is an error; empty for never
+	Errors string `json:"errors"`
+
+	// Example An expression
 	Example string `json:"example"`
-	Group   string `json:"group"`
-	Help    string `json:"help"`
-	Name    string `json:"name"`
-	Result  string `json:"result"`
-	Usage   string `json:"usage"`
+
+	// Gives The type of what it gives
+	Gives      string              `json:"gives"`
+	Group      string              `json:"group"`
+	Help       string              `json:"help"`
+	Name       string              `json:"name"`
+	Parameters []FunctionParameter `json:"parameters"`
+
+	// Result What the example gives
+	Result string `json:"result"`
+
+	// Usage As truncate(text, length); a question mark stands after what may be left out
+	Usage string `json:"usage"`
+
+	// Words Further words by which people look for it
+	Words string `json:"words"`
+}
+
+// FunctionParameter defines model for FunctionParameter.
+type FunctionParameter struct {
+	Name     string `json:"name"`
+	Optional bool   `json:"optional"`
+	Several  bool   `json:"several"`
+
+	// Type text, whole, number, yes, list, object, time, duration, zone, body or any
+	Type string `json:"type"`
 }
 
 // Grant defines model for Grant.

@@ -98,12 +98,15 @@ func TestEveryCommandSaysWhatItIsFor(t *testing.T) {
 			require.NotEmpty(t, v.Short, c.Name()+" "+v.Name())
 		}
 	}
-	for _, args := range [][]string{{"--help"}, {"run", "--help"}, {"version"}, {"functions", "nothing-like-it"}} {
+	for _, args := range [][]string{{"--help"}, {"run", "--help"}, {"version"}, {"functions", "next", "business", "day"}} {
 		var out bytes.Buffer
 		require.Zero(t, Run(context.Background(), args, strings.NewReader(""), &out, &out), args)
 		require.NotEmpty(t, out.String())
 	}
-	for _, args := range [][]string{{"nonsense"}, {"run", "show"}, {"run", "list", "--nonsense"}, {"login", "http://x"}, {"functions", "a", "b"}} {
+	var said bytes.Buffer
+	require.Equal(t, exitNotFound, Run(context.Background(), []string{"functions", "zzzz-qqqq"}, strings.NewReader(""), &said, &said))
+	require.Contains(t, said.String(), `no function is about "zzzz-qqqq"`)
+	for _, args := range [][]string{{"nonsense"}, {"run", "show"}, {"run", "list", "--nonsense"}, {"login", "http://x"}} {
 		var out bytes.Buffer
 		require.Equal(t, exitUsage, Run(context.Background(), args, strings.NewReader(""), &out, &out), out.String())
 	}

@@ -79,7 +79,7 @@ func (a *app) sampleAdd() *cobra.Command {
 }
 
 func (a *app) functions() *cobra.Command {
-	return &cobra.Command{Use: "functions [WORD]", Short: "The functions of expressions, with examples", Args: cobra.MaximumNArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "functions [WORD…]", Short: "The functions of expressions, found by what one wants to do", Example: "  trellis functions shorten\n  trellis functions next business day", Args: cobra.ArbitraryArgs, RunE: func(_ *cobra.Command, args []string) error {
 		return a.listFunctions(args)
 	}}
 }

@@ -233,28 +233,23 @@ func (a *app) login() *cobra.Command {
 }
 
 func (a *app) listFunctions(args []string) error {
-	list := expr.Functions()
-	if len(args) == 1 {
-		word := strings.ToLower(args[0])
-		kept := list[:0:0]
-		for _, f := range list {
-			if strings.Contains(f.Name, word) || strings.Contains(strings.ToLower(f.Help), word) || f.Group == word {
-				kept = append(kept, f)
-			}
-		}
-		list = kept
+	query := strings.Join(args, " ")
+	list := expr.Search(query)
+	if len(list) == 0 {
+		return &coded{exitNotFound, fmt.Errorf("no function is about %q; trellis functions lists all by group", query)}
 	}
 	return a.show(map[string]any{"functions": list}, func() {
 		group := ""
 		for _, f := range list {
-			if f.Group != group {
+			if query == "" && f.Group != group {
 				group = f.Group
 				fmt.Fprintln(a.out, "\n"+a.paint(bold, group))
 			}
-			fmt.Fprintf(a.out, "  %s\n      %s  %s\n", a.paint(green, f.Usage), f.Help, a.paint(grey, f.Example+" gives "+f.Result))
-		}
-		if len(list) == 0 {
-			fmt.Fprintf(a.out, "No function is about %q.\n", args[0])
+			fmt.Fprintf(a.out, "  %s\n      %s\n", a.paint(green, f.Usage), f.Help)
+			if query != "" && f.Errors != "" {
+				fmt.Fprintf(a.out, "      An error if %s.\n", f.Errors)
+			}
+			fmt.Fprintf(a.out, "      %s\n", a.paint(grey, f.Example+" gives "+f.Result))
 		}
 	})
 }

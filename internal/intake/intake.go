@@ -237,7 +237,7 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 		return Received{}, err
 	}
 	if started.Duplicate {
-		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %q has started run %s already", s.Key, started.Run), &started.Run, body)
+		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", keyWords(s.Key), started.Run), &started.Run, body)
 	}
 	return Received{Run: started.Run, Duplicate: started.Duplicate}, nil
 }
@@ -252,14 +252,25 @@ func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) 
 	if err != nil {
 		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
 	}
-	key := expr.Text(v)
+	key, err := item.Key(v)
+	if err != nil {
+		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
+	}
 	switch {
-	case len(key) > 500:
+	case len(key) > 500+len(`"`):
 		return "", accepted, errors.New("the key of the call is longer than 500 characters")
 	case item.StorableText(key) != key:
 		return "", accepted, errors.New("the key of the call holds a character that cannot be stored (U+0000, or broken UTF-8)")
 	}
 	return key, accepted.Add(plan.Start.KeyLasts), nil
+}
+
+// keyWords says a canonical key: text stands after a quote.
+func keyWords(key string) string {
+	if text, ok := strings.CutPrefix(key, `"`); ok {
+		return "“" + text + "”"
+	}
+	return key
 }
 
 // fill puts the items into a start, page by page.

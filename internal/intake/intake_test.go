@@ -81,6 +81,13 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	_, expires, err = startKey(trigger(map[string]any{"key": "item.call_id", "for": "2h"}), fields, at)
 	require.NoError(t, err)
 	require.Equal(t, at.Add(2*time.Hour), expires)
+	keys := map[string]bool{}
+	for _, v := range []any{int64(17), 17.0, "17", "17.0", []any{int64(17)}, []any{"17"}, 1234567.5} {
+		key, _, err := startKey(trigger(map[string]any{"key": "item.call_id"}), []map[string]any{{"call_id": v}}, at)
+		require.NoError(t, err)
+		keys[key] = true
+	}
+	require.Equal(t, map[string]bool{"17": true, `"17`: true, `"17.0`: true, "[17]": true, `["17"]`: true, "1234567.5": true}, keys, "a number is not the text that it is written as, and is one key however it is written")
 	key, _, err = startKey(trigger(nil), fields, at)
 	require.NoError(t, err)
 	require.Empty(t, key)

@@ -751,13 +751,17 @@ func properties(list []form.Property) []api.Property {
 func (s *Server) ListFunctions(context.Context, api.ListFunctionsRequestObject) (api.ListFunctionsResponseObject, error) {
 	out := api.ListFunctions200JSONResponse{}
 	for _, f := range expr.Functions() {
-		out.Functions = append(out.Functions, api.Function{Name: f.Name, Group: f.Group, Usage: f.Usage, Help: f.Help, Example: f.Example, Result: f.Result})
+		g := api.Function{Name: f.Name, Group: f.Group, Usage: f.Usage, Gives: f.Gives, Help: f.Help, Errors: f.Errors, Example: f.Example, Result: f.Result, Words: f.Words, Parameters: []api.FunctionParameter{}}
+		for _, p := range f.Parameters {
+			g.Parameters = append(g.Parameters, api.FunctionParameter{Name: p.Name, Type: p.Type, Optional: p.Optional, Several: p.Several})
+		}
+		out.Functions = append(out.Functions, g)
 	}
 	return out, nil
 }
 
 // Evaluate implements api.StrictServerInterface.
-func (s *Server) Evaluate(_ context.Context, r api.EvaluateRequestObject) (api.EvaluateResponseObject, error) {
+func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api.EvaluateResponseObject, error) {
 	fields, err := item.DecodeObject(r.Body.Item)
 	if err != nil {
 		return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
@@ -768,7 +772,7 @@ func (s *Server) Evaluate(_ context.Context, r api.EvaluateRequestObject) (api.E
 			return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
 		}
 	}
-	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}}
+	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}, Context: ctx}
 	out := api.Evaluated{}
 	v, why, err := evaluate(r.Body.Source, or(r.Body.Template, false), scope)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 
@@ -56,6 +57,8 @@ func (p Problem) Error() string {
 type Document struct {
 	root *yaml.Node
 	Text []byte
+	json bool
+	read []byte // as we would write what was read
 }
 
 var yamlLine = regexp.MustCompile(`line (\d+): `)
@@ -69,30 +72,106 @@ func ParseWithin(text []byte, most int) (*Document, error) {
 	if len(text) > most {
 		return nil, Problem{Severity: SeverityError, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), most)}
 	}
+	if IsJSON(text) {
+		root, err := JSON(text)
+		if err == nil {
+			return parsed(root, text, true)
+		}
+		// YAML has brackets, too, with values that JSON does not have; what both have
+		// and only JSON forbids was meant as JSON.
+		var p Problem
+		if errors.As(err, &p) && !strings.HasSuffix(p.Message, notHere) || !looseYAML(text) {
+			return nil, err
+		}
+	}
 	var root yaml.Node
 	d := yaml.NewDecoder(bytes.NewReader(text))
 	if err := d.Decode(&root); err != nil {
-		p := Problem{Severity: SeverityError, Line: 1, Column: 1, Message: "This cannot be read as YAML: " + strings.TrimPrefix(err.Error(), "yaml: ") + "."}
-		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-			p.Line, _ = strconv.Atoi(m[1])
-			p.Message = "This cannot be read as YAML: " + strings.SplitN(err.Error(), ": ", 3)[2] + "."
-		}
-		if len(bytes.TrimSpace(text)) == 0 {
-			p.Message = "The document is empty."
-		} else if bytes.ContainsRune(text, '\t') {
-			p.Cure = "YAML is indented with blanks, never with tabs."
-		}
-		return nil, p
+		return nil, yamlProblem(text, err)
 	}
 	var extra yaml.Node
 	if d.Decode(&extra) == nil {
 		return nil, Problem{Severity: SeverityError, Line: extra.Line, Column: 1, Message: "A second document begins here.", Cure: "Put one document in a file."}
 	}
-	if p := plainNodes(root.Content[0], 0); p != nil {
+	return parsed(root.Content[0], text, false)
+}
+
+func looseYAML(text []byte) bool {
+	var n yaml.Node
+	return yaml.Unmarshal(text, &n) == nil
+}
+
+func parsed(root *yaml.Node, text []byte, json bool) (*Document, error) {
+	if p := plainNodes(root, 0); p != nil {
 		return nil, *p
 	}
-	return &Document{root: root.Content[0], Text: text}, nil
+	d := &Document{root: root, Text: text, json: json}
+	d.read, _ = styleOf(text, json).write(root, text)
+	return d, nil
 }
+
+// yamlProblem says what is wrong with YAML, and how it is mended where it is what
+// people meet most.
+func yamlProblem(text []byte, err error) error {
+	p := Problem{Severity: SeverityError, Line: 1, Column: 1, Message: "This cannot be read as YAML: " + strings.TrimPrefix(err.Error(), "yaml: ") + "."}
+	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+		p.Line, _ = strconv.Atoi(m[1])
+		p.Message = "This cannot be read as YAML: " + strings.SplitN(err.Error(), ": ", 3)[2] + "."
+	}
+	lines := strings.Split(string(text), "\n")
+	switch {
+	case len(bytes.TrimSpace(text)) == 0:
+		p.Message, p.Line = "The document is empty.", 1
+	case onlyComments(lines):
+		p.Message, p.Cure = "The document has only comments.", "Begin it with format: young-trellis/1."
+	case !utf8.Valid(text):
+		p.Message, p.Cure = "The text is not valid UTF-8.", "Save it as UTF-8."
+	case bytes.ContainsRune(text, '\t'):
+		p.Cure = "YAML is indented with blanks, never with tabs."
+	default:
+		// An expression that is not in quotes, with signs that YAML takes for its own.
+		from, to := max(0, p.Line-3), min(p.Line+1, len(lines))
+		if !yamlLine.MatchString(err.Error()) { // it does not say where
+			from, to = 0, len(lines)
+		}
+		for i := to - 1; i >= from; i-- {
+			if at := strings.Index(lines[i], "(="); at >= 0 && !inQuotes(lines[i], at) && strings.ContainsAny(lines[i][at+2:], "{}[],:#") {
+				p.Line, p.Column = i+1, utf8.RuneCountInString(lines[i][:at])+1
+				p.Cure = QuoteCure
+				break
+			}
+		}
+	}
+	return p
+}
+
+// QuoteCure tells how an expression that YAML cuts is kept whole.
+const QuoteCure = "Put the whole value in quotes, as '(= … )': without them YAML takes { } [ ] , : and # for its own signs."
+
+func onlyComments(lines []string) bool {
+	for _, l := range lines {
+		if l = strings.TrimSpace(l); l != "" && l[0] != '#' && l != "---" {
+			return false
+		}
+	}
+	return true
+}
+
+// inQuotes tells whether a place of a line stands within quotes.
+func inQuotes(line string, at int) bool {
+	quote := byte(0)
+	for i := range at {
+		switch c := line[i]; {
+		case quote == 0 && (c == '"' || c == '\''):
+			quote = c
+		case c == quote:
+			quote = 0
+		}
+	}
+	return quote != 0
+}
+
+var plainTags = []string{"!!str", "!!int", "!!float", "!!bool", "!!null", "!!map", "!!seq", "!!timestamp", "!!merge"}
 
 // plainNodes refuses what a document has no use for and what could make a
 // small text very large.
@@ -100,12 +179,26 @@ func plainNodes(n *yaml.Node, depth int) *Problem {
 	if depth > 64 {
 		return &Problem{Severity: SeverityError, Line: n.Line, Column: n.Column, Message: "The document is nested deeper than 64 levels."}
 	}
+	if n.Tag != "" && !slices.Contains(plainTags, n.Tag) {
+		return &Problem{Severity: SeverityError, Line: n.Line, Column: n.Column, Message: fmt.Sprintf("The tag %s means nothing here.", n.Tag), Cure: "Take it out, or put the value in quotes."}
+	}
 	if n.Kind == yaml.AliasNode || n.Anchor != "" {
 		return &Problem{Severity: SeverityError, Line: n.Line, Column: n.Column, Message: "Anchors and aliases are not read here.", Cure: "Write the value out in both places."}
 	}
 	seen := map[string]bool{}
 	for i, c := range n.Content {
+		if n.Style&yaml.FlowStyle != 0 { // all in it is set so
+			if c.Style |= yaml.FlowStyle; c.Kind == yaml.ScalarNode {
+				c.Style &^= yaml.FlowStyle
+			}
+			if c.Tag == "!!null" && c.Value == "" {
+				c.Value = "null" // which would be written as empty text
+			}
+		}
 		if n.Kind == yaml.MappingNode && i%2 == 0 {
+			if c.Kind != yaml.ScalarNode && c.Kind != yaml.AliasNode {
+				return &Problem{Severity: SeverityError, Line: c.Line, Column: c.Column, Message: fmt.Sprintf("The name of a field is text; this is %s.", kindOf(c)), Cure: QuoteCure}
+			}
 			if seen[c.Value] {
 				return &Problem{Severity: SeverityError, Line: c.Line, Column: c.Column, Message: fmt.Sprintf("%q stands here twice.", c.Value), Cure: "Keep one of them."}
 			}
@@ -466,8 +559,26 @@ func rank(key string) int {
 	return len(firstKeys)
 }
 
-// Encode writes the document as YAML with its comments and order.
-func (d *Document) Encode() ([]byte, error) { return Encode(d.root) }
+// Encode writes the document, YAML or JSON as it was read, with its comments and
+// order; lines that were not changed stay as a person set them.
+func (d *Document) Encode() ([]byte, error) {
+	s := styleOf(d.Text, d.json)
+	out, err := s.write(d.root, d.Text)
+	if err != nil || d.read == nil {
+		return out, err
+	}
+	if bytes.Equal(out, d.read) {
+		return d.Text, nil
+	}
+	// What was carried over counts only if it reads as what was to be written.
+	merged := carryOver(d.Text, d.read, out)
+	if again, err := ParseWithin(merged, 2*len(merged)+1); err == nil {
+		if same, err := s.write(again.root, d.Text); err == nil && bytes.Equal(same, out) {
+			return merged, nil
+		}
+	}
+	return out, nil
+}
 
 // Encode writes a node as YAML with its comments and order.
 func Encode(n *yaml.Node) ([]byte, error) {

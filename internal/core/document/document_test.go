@@ -63,7 +63,7 @@ func TestValuesKeepWhatTheyMean(t *testing.T) {
 func TestDangerousTextsAreRefused(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"a: &x [1]\nb: *x\n": "Anchors", "a: 1\na: 2\n": "twice", "a: 1\n---\nb: 2\n": "second document", "": "empty",
+		"a: &x [1]\nb: *x\n": "Anchors", "a: !!python/object:x {}\n": "means nothing", "{[]: 1}": "name of a field is text", "a: 1\na: 2\n": "twice", "a: 1\n---\nb: 2\n": "second document", "": "empty",
 		strings.Repeat("[", 80): "cannot be read", strings.Repeat("[", 80) + strings.Repeat("]", 80): "deeper", strings.Repeat("x", MaxBytes+1): "at most",
 	} {
 		_, err := Parse([]byte(text))

@@ -51,7 +51,7 @@ func (w *walker) first(list []any, want bool) (int, error) {
 	return -1, nil
 }
 
-var ownName = map[string]string{"sortBy": "sort_by", "groupBy": "group_by", "findLast": "find_last"}
+var ownName = map[string]string{"sortBy": "sort_by", "groupBy": "group_by", "findLast": "find_last", "one": "index_by"}
 
 var walks = map[string]walk{
 	"filter": func(w *walker, list, _ []any) (any, error) {
@@ -166,8 +166,27 @@ var walks = map[string]walk{
 		}
 		out := map[string]any{}
 		for i, k := range keys {
-			group, _ := out[Text(k)].([]any)
-			out[Text(k)] = append(group, list[i])
+			name := Text(k)
+			if err := w.m.charge(w.pos, 16+len(name)); err != nil {
+				return nil, err
+			}
+			group, _ := out[name].([]any)
+			out[name] = append(group, list[i])
+		}
+		return out, nil
+	},
+	"index_by": func(w *walker, list, _ []any) (any, error) {
+		out := map[string]any{}
+		for i, e := range list {
+			k, err := w.of(e, i)
+			if err != nil {
+				return nil, err
+			}
+			name := Text(k)
+			if err := w.m.charge(w.pos, 32+len(name)); err != nil {
+				return nil, err
+			}
+			out[name] = e
 		}
 		return out, nil
 	},

@@ -7,9 +7,6 @@ import (
 	"unicode/utf8"
 
 	"github.com/expr-lang/expr/ast"
-	"github.com/expr-lang/expr/file"
-	"github.com/expr-lang/expr/parser"
-	"github.com/expr-lang/expr/parser/lexer"
 
 	"youngtrellis/internal/core/near"
 )
@@ -47,20 +44,16 @@ func Compile(source string) (*Program, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, &Error{Source: source, Message: "there is no expression here"}
 	}
-	text, err := ownNames(source)
+	root, err := parse(source)
 	if err != nil {
-		return nil, grammar(source, err)
-	}
-	tree, err := parser.Parse(text)
-	if err != nil {
-		return nil, grammar(source, err)
+		return nil, err
 	}
 	c := &compiler{source: source}
-	root := c.compile(tree.Node)
+	evaluate := c.compile(root)
 	if c.err != nil {
 		return nil, c.err
 	}
-	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: root, tree: tree.Node, simple: simpleOf(tree.Node)}, nil
+	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: evaluate, tree: root, simple: simpleOf(root)}, nil
 }
 
 // MustCompile is Compile for expressions that stand in the program itself.
@@ -70,56 +63,6 @@ func MustCompile(source string) *Program {
 		panic(err)
 	}
 	return p
-}
-
-func grammar(source string, err error) error {
-	e := &Error{Source: source, Message: err.Error()}
-	if fe, ok := err.(*file.Error); ok {
-		e.Pos = fe.From
-		e.Message = plain(fe.Message)
-	}
-	return e
-}
-
-// plain puts the parser's words into those of people.
-func plain(message string) string {
-	switch {
-	case strings.Contains(message, "unexpected token EOF"):
-		return "the expression ends too early: something is missing after this"
-	case strings.Contains(message, "literal not terminated"):
-		return "the text that begins here has no closing quote"
-	case strings.HasPrefix(message, "unclosed"):
-		return "a bracket is not closed"
-	case strings.HasPrefix(message, "unexpected token "):
-		token := strings.TrimPrefix(message, "unexpected token ")
-		if i, j := strings.IndexByte(token, '"'), strings.LastIndexByte(token, '"'); i >= 0 && j > i {
-			token = token[i : j+1]
-		}
-		if token == `"="` {
-			return `to compare, write == with two equals signs`
-		}
-		return token + " does not belong here"
-	}
-	return message
-}
-
-// The parser knows functions with a body only by its own names. Ours are a
-// letter longer, so a blank after the name keeps every position true.
-var bodied = map[string]string{"sort_by": "sortBy ", "group_by": "groupBy ", "find_last": "findLast "}
-
-func ownNames(source string) (string, error) {
-	tokens, err := lexer.Lex(file.NewSource(source))
-	if err != nil {
-		return "", err
-	}
-	runes := []rune(source)
-	for i, t := range tokens {
-		own, ok := bodied[t.Value]
-		if ok && t.Kind == lexer.Identifier && (i == 0 || !tokens[i-1].Is(lexer.Operator, ".", "?.")) {
-			copy(runes[t.From:], []rune(own))
-		}
-	}
-	return string(runes), nil
 }
 
 type compiler struct {
@@ -208,11 +151,7 @@ func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 		return func(m *machine) (any, error) { return m.scope.Item, nil }
 	}
 	if !contains(roots, name) {
-		hint := near.Hint(name, append(Names(), roots...))
-		if hint == "" {
-			hint = fmt.Sprintf(" A field of the record is written item.%s; text stands in quotes.", name)
-		}
-		return c.fail(n, "%q is not known here.%s", name, hint)
+		return c.fail(n, "%s", unknown(name))
 	}
 	pos := n.Location().From
 	return func(m *machine) (any, error) {
@@ -447,7 +386,7 @@ func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evalu
 		return c.fail(n, "there is no function %s.%s", name, near.Hint(name, Names()))
 	}
 	if len(arguments) < f.min || len(arguments) > f.max {
-		return c.fail(n, "%s takes %s: %s", name, arity(f.min, f.max), f.Usage)
+		return c.fail(n, "%s takes %s, and has %d here: %s", name, arity(f.min, f.max), len(arguments), f.Usage)
 	}
 	c.calls = append(c.calls, name)
 	args := make([]evaluator, len(arguments))
@@ -457,22 +396,28 @@ func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evalu
 	pos := n.Location().From
 	return func(m *machine) (any, error) {
 		values := make([]any, len(args))
+		read := 0
 		for i, a := range args {
 			v, err := a(m)
 			if err != nil {
 				return nil, err
 			}
 			values[i] = v
+			read += breadth(v)
 		}
-		if err := m.step(pos); err != nil {
+		if err := m.work(pos, read/f.weight+f.base); err != nil {
 			return nil, err
 		}
-		if !f.nothing && len(values) > 0 && values[0] == nil {
+		fitted, err := f.fit(m, values)
+		if err == errNothing {
 			return nil, nil
 		}
-		v, err := f.call(m, values)
+		var v any
+		if err == nil {
+			v, err = f.call(m, fitted)
+		}
 		if err != nil {
-			return nil, m.wrap(pos, fmt.Errorf("%s: %w", name, err))
+			return nil, m.within(pos, name, err)
 		}
 		return v, nil
 	}

@@ -3,46 +3,41 @@ package expr
 import (
 	"errors"
 	"fmt"
-	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/shopspring/decimal"
-
-	"youngtrellis/internal/core/item"
+	"golang.org/x/text/currency"
 )
 
 var numberFunctions = group("numbers",
-	fn("number(text, decimal_mark)", "A number from text. The decimal mark is a point unless given; blanks and the other mark between thousands are passed over.", `number("1.234,50", ",")`, `1234.5`, 1, 2, toNumber),
-	fn("round(number, places)", "Rounded half away from zero, worked out in decimal.", `round(2.675, 2)`, `2.68`, 1, 2, rounded(decimal.Decimal.Round)),
-	fn("round_even(number, places)", "Rounded half to even, worked out in decimal.", `round_even(2.5)`, `2`, 1, 2, rounded(decimal.Decimal.RoundBank)),
-	fn("floor(number)", "The whole number below.", `floor(2.7)`, `2`, 1, 1, rounded(func(d decimal.Decimal, _ int32) decimal.Decimal { return d.Floor() })),
-	fn("ceil(number)", "The whole number above.", `ceil(2.1)`, `3`, 1, 1, rounded(func(d decimal.Decimal, _ int32) decimal.Decimal { return d.Ceil() })),
-	fn("abs(number)", "Without its sign.", `abs(-3)`, `3`, 1, 1, absolute),
-	takesNothing(fn("min(values…)", "The least of the values, or of one list; nothing is passed over.", `min(3, 1, 2)`, `1`, 1, many, extreme(-1))),
-	takesNothing(fn("max(values…)", "The greatest of the values, or of one list; nothing is passed over.", `max([3, 1, 2])`, `3`, 1, many, extreme(1))),
-	takesNothing(fn("sum(list)", "The sum, worked out in decimal; 0 for no elements. With a body, of what it gives: sum(item.lines, .price).", `sum([0.1, 0.2])`, `0.3`, 1, 1, func(_ *machine, a []any) (any, error) {
-		l, err := listArg(a, 0)
-		if err != nil {
-			return nil, err
+	fn("number(text: any, mark?: text) number", "A number from text. The mark is the decimal mark, or a locale such as de; without it the text must be clear by itself. Between groups of three digits there may be blanks and the other mark.", `number("1.234,50", ",")`, `1234.5`, toNumber, fails("the text is no number, or can be read in two ways"), found("parse convert to number decimal comma amount price")),
+	fn("round(number: number, places?: whole) number", "Rounded half away from zero, worked out in decimal.", `round(2.675, 2)`, `2.68`, rounded(decimal.Decimal.Round), found("decimals cents")),
+	fn("round_even(number: number, places?: whole) number", "Rounded half to even, worked out in decimal.", `round_even(2.5)`, `2`, rounded(decimal.Decimal.RoundBank), found("bankers rounding")),
+	fn("floor(number: number) whole", "The whole number below.", `floor(2.7)`, `2`, rounded(func(d decimal.Decimal, _ int32) decimal.Decimal { return d.Floor() }), found("round down integer")),
+	fn("ceil(number: number) whole", "The whole number above.", `ceil(2.1)`, `3`, rounded(func(d decimal.Decimal, _ int32) decimal.Decimal { return d.Ceil() }), found("round up integer")),
+	fn("abs(number: number) number", "Without its sign.", `abs(-3)`, `3`, func(_ *machine, a args) (any, error) {
+		d, _ := decimalOf(a[0])
+		return fromDecimal(d.Abs())
+	}, found("absolute positive")),
+	fn("min(values…: any) any", "The least of the values, or of one list; nothing is passed over.", `min(3, 1, 2)`, `1`, extreme(-1), takesNothing, found("smallest lowest earliest")),
+	fn("max(values…: any) any", "The greatest of the values, or of one list; nothing is passed over.", `max([3, 1, 2])`, `3`, extreme(1), takesNothing, found("largest highest latest")),
+	fn("sum(list: list) number", "The sum, worked out in decimal; 0 for no elements. With a body, of what it gives: sum(item.lines, .price).", `sum([0.1, 0.2])`, `0.3`, func(_ *machine, a args) (any, error) { return total(a.list(0)) }, costs(8), takesNothing, fails("an element is no number, or the sum has more digits than a number holds"), found("total add up")),
+	fn("avg(list: list) number", "The mean, worked out in decimal; nothing for no elements.", `avg([1, 2, 4.5])`, `2.5`, average, costs(4), takes(6), fails("an element is no number"), found("average mean")),
+	fn("median(list: list) number", "The middle one, or the mean of the two in the middle; nothing for no elements.", `median([5, 1, 3])`, `3`, median, costs(4), takes(4), fails("an element is no number"), found("middle typical")),
+	fn("percent(part: number, whole: number) number", "How many hundredths of the whole the part is.", `percent(3, 12)`, `25`, func(_ *machine, a args) (any, error) {
+		part, _ := decimalOf(a[0])
+		whole, _ := decimalOf(a[1])
+		if whole.IsZero() {
+			return nil, errors.New("the whole is 0")
 		}
-		return total(l)
-	})),
-	fn("avg(list)", "The mean, worked out in decimal; nothing for no elements.", `avg([1, 2, 4.5])`, `2.5`, 1, 1, average),
-	fn("median(list)", "The middle one, or the mean of the two in the middle.", `median([5, 1, 3])`, `3`, 1, 1, median),
-	fn("percent(part, whole)", "How many hundredths of the whole the part is.", `percent(3, 12)`, `25`, 2, 2, percent),
-	fn("format_number(number, places, decimal_mark, thousands_mark)", "A number as text with fixed places.", `format_number(1234.5, 2, ",", ".")`, `"1.234,50"`, 2, 4, formatNumber),
+		return nearest(divide(part.Mul(decimal.NewFromInt(100)), whole))
+	}, takes(6), fails("the whole is 0"), found("share ratio percentage")),
+	fn("format_number(number: number, places?: whole, mark?: text, thousands?: text) text", "A number as text, rounded to so many places, or as many as it has. The mark is the decimal mark, or a locale such as de, which brings its own marks.", `format_number(1234.5, 2, "de")`, `"1.234,50"`, formatNumber, fails("the places do not lie between 0 and 18, or the locale is not known"), found("display thousands separator decimals comma locale")),
+	fn("money(number: number, currency: text, locale?: text) text", "An amount as text with its currency, with as many places as the currency has (ISO 4217); as in English unless a locale is given.", `money(1234.5, "EUR", "de")`, "\"1.234,50\u00a0€\"", money, takes(8), fails("the currency or the locale is not known"), found("price currency euro dollar amount format cents")),
 )
 
-func formatFloat(f float64) string {
-	if f == math.Trunc(f) && math.Abs(f) < 1e15 {
-		return strconv.FormatFloat(f, 'f', -1, 64)
-	}
-	return strconv.FormatFloat(f, 'g', -1, 64)
-}
-
-func toNumber(_ *machine, a []any) (any, error) {
+func toNumber(_ *machine, a args) (any, error) {
 	if isNumber(a[0]) {
 		return a[0], nil
 	}
@@ -50,79 +45,49 @@ func toNumber(_ *machine, a []any) (any, error) {
 	if !ok {
 		return nil, fmt.Errorf("%s cannot be made a number", show(a[0]))
 	}
-	mark, err := textArg(a, 1)
-	if err != nil {
-		return nil, err
+	if !a.has(1) || a.text(1) == "" {
+		return readNumber(s, nil)
 	}
-	other := ","
-	switch mark {
-	case "", ".":
+	switch mark := a.text(1); mark {
+	case ".":
+		return readNumber(s, &marks{decimal: ".", groups: "," + groupSigns})
 	case ",":
-		other = "."
+		return readNumber(s, &marks{decimal: ",", groups: "." + groupSigns})
 	default:
-		return nil, fmt.Errorf(`the decimal mark is "." or ",", not %s`, show(mark))
+		l, err := localeOf(mark)
+		if err != nil {
+			return nil, fmt.Errorf(`the mark is the decimal mark, "." or ",", or a locale such as "de"; %w`, err)
+		}
+		return readNumber(s, &marks{decimal: l.decimal, groups: strings.TrimSuffix(l.group+groupSigns, l.decimal), pairs: l.pairs})
 	}
-	clean := strings.NewReplacer(" ", "", "\u00a0", "", "\u202f", "", "'", "", other, "").Replace(strings.TrimSpace(s))
-	clean = strings.Replace(clean, ",", ".", 1)
-	if _, err := strconv.ParseFloat(clean, 64); err != nil || strings.ContainsAny(clean, "xXpPnNiI_") {
-		return nil, fmt.Errorf("%s is not a number", show(s))
-	}
-	v := item.Number(strings.TrimPrefix(clean, "+"))
-	if isText(v) {
-		return nil, fmt.Errorf("%s has more digits than a number can hold exactly; keep it as text", show(s))
-	}
-	return v, nil
 }
 
 func toDecimal(v any) (decimal.Decimal, error) {
-	switch v := v.(type) {
-	case int64:
-		return decimal.NewFromInt(v), nil
-	case float64:
-		return decimal.NewFromFloat(v), nil
+	if d, ok := decimalOf(v); ok {
+		return d, nil
 	}
-	hint := ""
-	if s, ok := v.(string); ok && looksNumeric(s) {
-		hint = "; turn text into a number with number(…)"
-	}
-	return decimal.Zero, fmt.Errorf("%s is not a number%s", show(v), hint)
+	return decimal.Zero, fmt.Errorf("%s is not a number%s", show(v), cure("number", v))
 }
 
-func fromDecimal(d decimal.Decimal) any {
-	if d.IsInteger() {
-		if b := d.BigInt(); b.IsInt64() {
-			return b.Int64()
-		}
-	}
-	return d.InexactFloat64()
-}
-
-func rounded(apply func(decimal.Decimal, int32) decimal.Decimal) func(*machine, []any) (any, error) {
-	return func(_ *machine, a []any) (any, error) {
-		d, err1 := toDecimal(a[0])
-		places, err2 := intArg(a, 1, 0)
-		if err := errors.Join(err1, err2); err != nil {
-			return nil, err
-		}
+func rounded(apply func(decimal.Decimal, int32) decimal.Decimal) func(*machine, args) (any, error) {
+	return func(_ *machine, a args) (any, error) {
+		d, _ := decimalOf(a[0])
+		places := a.whole(1, 0)
 		if places < -18 || places > 18 {
 			return nil, errors.New("the places lie between -18 and 18")
 		}
-		return fromDecimal(apply(d, int32(places))), nil
+		return fromDecimal(apply(d, int32(places)))
 	}
 }
 
-func absolute(_ *machine, a []any) (any, error) {
-	d, err := toDecimal(a[0])
-	return fromDecimal(d.Abs()), err
-}
-
-func extreme(sign int) func(*machine, []any) (any, error) {
-	return func(m *machine, a []any) (any, error) {
+func extreme(sign int) func(*machine, args) (any, error) {
+	return func(m *machine, a args) (any, error) {
+		values := []any(a)
 		if l, ok := a[0].([]any); ok && len(a) == 1 {
-			a = l
+			values = l
 		}
 		var best any
-		for _, v := range a {
+		for _, v := range values {
 			if v == nil {
 				continue
 			}
@@ -162,74 +127,71 @@ func total(list []any) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fromDecimal(decimal.Sum(decimal.Zero, ds...)), nil
+	return fromDecimal(decimal.Sum(decimal.Zero, ds...))
 }
 
-func average(_ *machine, a []any) (any, error) {
-	list, err := listArg(a, 0)
-	if err != nil {
-		return nil, err
-	}
-	ds, err := decimals(list)
+func average(_ *machine, a args) (any, error) {
+	ds, err := decimals(a.list(0))
 	if err != nil || len(ds) == 0 {
 		return nil, err
 	}
-	return fromDecimal(decimal.Avg(ds[0], ds[1:]...)), nil
+	return nearest(divide(decimal.Sum(ds[0], ds[1:]...), decimal.NewFromInt(int64(len(ds)))))
 }
 
-func median(_ *machine, a []any) (any, error) {
-	list, err := listArg(a, 0)
-	if err != nil {
-		return nil, err
-	}
-	ds, err := decimals(list)
+func median(_ *machine, a args) (any, error) {
+	ds, err := decimals(a.list(0))
 	if err != nil || len(ds) == 0 {
 		return nil, err
 	}
 	slices.SortFunc(ds, decimal.Decimal.Cmp)
 	mid := len(ds) / 2
 	if len(ds)%2 == 1 {
-		return fromDecimal(ds[mid]), nil
+		return fromDecimal(ds[mid])
 	}
-	return fromDecimal(decimal.Avg(ds[mid-1], ds[mid])), nil
+	return nearest(ds[mid-1].Add(ds[mid]).Mul(decimal.New(5, -1)))
 }
 
-func percent(_ *machine, a []any) (any, error) {
-	part, err1 := toDecimal(a[0])
-	whole, err2 := toDecimal(a[1])
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, err
-	}
-	if whole.IsZero() {
-		return nil, errors.New("the whole is 0")
-	}
-	return fromDecimal(part.Mul(decimal.NewFromInt(100)).DivRound(whole, 12)), nil
-}
-
-func formatNumber(_ *machine, a []any) (any, error) {
-	d, err1 := toDecimal(a[0])
-	places, err2 := intArg(a, 1, 0)
-	mark, err3 := textArg(a, 2)
-	thousands, err4 := textArg(a, 3)
-	if err := errors.Join(err1, err2, err3, err4); err != nil {
-		return nil, err
-	}
-	if places < 0 || places > 18 {
+func formatNumber(_ *machine, a args) (any, error) {
+	d, _ := decimalOf(a[0])
+	places := a.whole(1, int64(max(0, -d.Exponent())))
+	if places < 0 || places > 18 && a.has(1) {
 		return nil, errors.New("the places lie between 0 and 18")
 	}
-	if mark == "" {
-		mark = "."
+	l := &locale{decimal: ".", group: a.text(3), least: 1}
+	switch mark := a.text(2); {
+	case len(mark) > 1 && isLetter(mark[0]):
+		named, err := localeOf(mark)
+		if err != nil {
+			return nil, err
+		}
+		if l = named; a.has(3) {
+			with := *named
+			with.group = a.text(3)
+			l = &with
+		}
+	case mark != "":
+		l.decimal = mark
 	}
-	whole, rest, _ := strings.Cut(d.StringFixed(int32(places)), ".")
-	sign := ""
-	if strings.HasPrefix(whole, "-") {
-		sign, whole = "-", whole[1:]
+	return l.format(d, int32(places)), nil
+}
+
+func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
+
+func money(_ *machine, a args) (any, error) {
+	d, _ := decimalOf(a[0])
+	code := strings.ToUpper(strings.TrimSpace(a.text(1)))
+	unit, err := currency.ParseISO(code)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no currency; currencies are written as EUR (ISO 4217)", show(a.text(1)))
 	}
-	for i := len(whole) - 3; i > 0 && thousands != ""; i -= 3 {
-		whole = whole[:i] + thousands + whole[i:]
+	name := "en"
+	if a.has(2) {
+		name = a.text(2)
 	}
-	if rest != "" {
-		rest = mark + rest
+	l, err := localeOf(name)
+	if err != nil {
+		return nil, err
 	}
-	return sign + whole + rest, nil
+	places, _ := currency.Standard.Rounding(unit)
+	return l.money(d, int32(places), unit), nil
 }

@@ -2,80 +2,99 @@ package expr
 
 import (
 	"errors"
-	"fmt"
-	"regexp"
 	"strings"
-	"unicode"
-	"unicode/utf8"
+
+	"github.com/gosimple/slug"
+	"golang.org/x/text/cases"
+	"golang.org/x/text/language"
 )
 
 var textFunctions = group("text",
-	fn("upper(text)", "All letters large.", `upper("Cone 9")`, `"CONE 9"`, 1, 1, text1(strings.ToUpper)),
-	fn("lower(text)", "All letters small.", `lower("Cone 9")`, `"cone 9"`, 1, 1, text1(strings.ToLower)),
-	fn("title(text)", "Each word with a large first letter.", `title("ash bowl")`, `"Ash Bowl"`, 1, 1, text1(titleCase)),
-	fn("trim(text, characters)", "Without white space, or the characters given, at both ends.", `trim("  ash bowl ")`, `"ash bowl"`, 1, 2, trimText),
-	fn("squeeze(text)", "White space at the ends removed, and between words made one blank.", `squeeze(" ash \n bowl ")`, `"ash bowl"`, 1, 1, text1(func(s string) string { return strings.Join(strings.Fields(s), " ") })),
-	fn("replace(text, old, new)", "Every occurrence of old becomes new.", `replace("a-b-c", "-", "/")`, `"a/b/c"`, 3, 3, replaceText),
-	fn("split(text, separators…)", "A list of the parts between any of the separators, trimmed, without empty ones.", `split("a, b; c", ",", ";")`, `["a","b","c"]`, 2, many, splitText),
-	takesNothing(fn("join(list, separator)", "The elements as one text.", `join(["a", "b"], ", ")`, `"a, b"`, 1, 2, joinList)),
-	fn("left(text, n)", "The first n characters.", `left("Ottermere", 5)`, `"Otter"`, 2, 2, sideOf(true)),
-	fn("right(text, n)", "The last n characters.", `right("+441632960142", 4)`, `"0142"`, 2, 2, sideOf(false)),
-	fn("pad(text, length, fill)", "Filled at the front to the length; fill is a blank unless given.", `pad("7", 3, "0")`, `"007"`, 2, 3, padText),
-	fn("starts(text, with)", "Whether the text begins so.", `starts("+4416", "+44")`, `true`, 2, 2, textPair(strings.HasPrefix)),
-	fn("ends(text, with)", "Whether the text ends so.", `ends("memo.wav", ".wav")`, `true`, 2, 2, textPair(strings.HasSuffix)),
-	fn("includes(text, part)", "Whether the part stands in the text.", `includes("ash glaze", "glaze")`, `true`, 2, 2, textPair(strings.Contains)),
-	fn("match(text, pattern)", "The first match of a regular expression, or of its first group.", `match("cone 06, slow", "cone (\\d+)")`, `"06"`, 2, 2, matchText),
-	fn("match_all(text, pattern)", "All matches of a regular expression, or of its first group.", `match_all("3 of 14", "\\d+")`, `["3","14"]`, 2, 2, matchAll),
-	takesNothing(fn("len(value)", "Characters of a text, elements of a list, fields of an object; 0 for nothing.", `len("kiln")`, `4`, 1, 1, length)),
-	fn("words(text)", "How many words a text has.", `words("ash bowl, small")`, `3`, 1, 1, func(_ *machine, a []any) (any, error) {
-		s, err := textArg(a, 0)
-		return int64(len(strings.Fields(s))), err
-	}),
-	fn("lines(text)", "The lines of a text as a list.", `lines("a\nb")`, `["a","b"]`, 1, 1, func(m *machine, a []any) (any, error) {
-		s, err := textArg(a, 0)
-		if err != nil {
+	fn("upper(text: text) text", "All letters large.", `upper("Cone 9")`, `"CONE 9"`, text1(func(s string) string { return cases.Upper(language.Und).String(s) }), found("capital letters uppercase shout")),
+	fn("lower(text: text) text", "All letters small.", `lower("Cone 9")`, `"cone 9"`, text1(strings.ToLower), found("lowercase small letters")),
+	fn("title(text: text) text", "Each word with a large first letter.", `title("ash bowl")`, `"Ash Bowl"`, text1(func(s string) string { return cases.Title(language.Und).String(s) }), found("capitalise capitalize headline name")),
+	fn("trim(text: text, characters?: text) text", "Without white space, or the characters given, at both ends.", `trim("  ash bowl ")`, `"ash bowl"`, func(_ *machine, a args) (any, error) {
+		if !a.has(1) {
+			return strings.TrimSpace(a.text(0)), nil
+		}
+		return strings.Trim(a.text(0), a.text(1)), nil
+	}, found("strip spaces clean blanks")),
+	fn("squeeze(text: text) text", "White space at the ends removed, and between words made one blank.", `squeeze(" ash \n bowl ")`, `"ash bowl"`, text1(func(s string) string { return strings.Join(strings.Fields(s), " ") }), found("collapse spaces line breaks one line clean")),
+	fn("replace(text: text, old: text, new: text) text", "Every occurrence of old becomes new.", `replace("a-b-c", "-", "/")`, `"a/b/c"`, replaceText, found("substitute change swap remove part")),
+	fn("split(text: text, separators…: text) list", "A list of the parts between any of the separators, trimmed, without empty ones.", `split("a, b; c", ",", ";")`, `["a","b","c"]`, splitText, fails("a separator is empty"), found("cut into list by comma separate parts")),
+	fn("join(list: list, separator?: text) text", "The elements as one text.", `join(["a", "b"], ", ")`, `"a, b"`, joinList, takesNothing, found("combine concatenate list to text comma")),
+	fn("left(text: text, n: whole) text", "The first n characters.", `left("Ottermere", 5)`, `"Otter"`, func(m *machine, a args) (any, error) {
+		return cut(a.text(0), 0, bounded(a.whole(1, 0))), nil
+	}, found("start beginning prefix substring first letters")),
+	fn("right(text: text, n: whole) text", "The last n characters.", `right("+441632960142", 4)`, `"0142"`, func(m *machine, a args) (any, error) {
+		s := a.text(0)
+		return s[placeOf(s, characters(s)-max(0, bounded(a.whole(1, 0)))):], nil
+	}, found("end suffix substring last letters digits")),
+	fn("pad(text: text, length: whole, fill?: text) text", "Filled at the front to so many characters; fill is a blank unless given.", `pad("7", 3, "0")`, `"007"`, padText(true), found("leading zeros fixed width align")),
+	fn("pad_end(text: text, length: whole, fill?: text) text", "Filled at the end to so many characters; fill is a blank unless given.", `pad_end("7", 3, ".")`, `"7.."`, padText(false), found("trailing fixed width align")),
+	fn("starts(text: text, with: text) yes", "Whether the text begins so.", `starts("+4416", "+44")`, `true`, textPair(strings.HasPrefix), found("begins with prefix")),
+	fn("ends(text: text, with: text) yes", "Whether the text ends so.", `ends("memo.wav", ".wav")`, `true`, textPair(strings.HasSuffix), found("suffix extension")),
+	fn("includes(text: text, part: text) yes", "Whether the part stands in the text.", `includes("ash glaze", "glaze")`, `true`, textPair(strings.Contains), found("contains has word search")),
+	fn("position(text: text, part: text) whole", "Where the part begins, counted in characters from 0; nothing where it is not.", `position("ash glaze", "glaze")`, `4`, func(_ *machine, a args) (any, error) {
+		i := strings.Index(a.text(0), a.text(1))
+		if i < 0 {
+			return nil, nil
+		}
+		return int64(characters(a.text(0)[:i])), nil
+	}, found("find in text index of where")),
+	fn("len(value: any) whole", "Characters of a text as people see them, elements of a list, fields of an object; 0 for nothing.", `len("kiln")`, `4`, length, takesNothing, fails("the value is a number, or true or false"), found("length count size how many characters")),
+	fn("characters(text: text) list", "The characters as people see them, one by one.", `characters("né")`, `["n","é"]`, func(m *machine, a args) (any, error) {
+		if err := m.charge(0, 16*len(a.text(0))); err != nil {
 			return nil, err
 		}
-		return texts(m, strings.Split(strings.TrimRight(strings.ReplaceAll(s, "\r\n", "\n"), "\n"), "\n"))
-	}),
-	fn("truncate(text, length)", "At most so many characters, the last one … if something was cut.", `truncate("Large platter", 7)`, `"Large …"`, 2, 2, truncateText),
-	fn("slug(text)", "Small letters, digits and hyphens only.", `slug("Ash Bowl, 2 kg")`, `"ash-bowl-2-kg"`, 1, 1, text1(slugText)),
-	fn("mask(text, shown)", "All but the last characters hidden, 4 unless given.", `mask("+441632960142")`, `"•••••••••0142"`, 1, 2, maskText),
-	fn("repeat(text, times)", "The text so many times over.", `repeat("=", 3)`, `"==="`, 2, 2, repeatText),
-	fn("text(value)", "A number, time, list or object as text.", `text(42)`, `"42"`, 1, 1, func(m *machine, a []any) (any, error) {
-		s := Text(a[0])
-		return s, m.charge(0, len(s))
-	}),
+		return texts(m, spread(a.text(0)))
+	}, found("letters split graphemes")),
+	fn("words(text: text) whole", "How many words a text has.", `words("ash bowl, small")`, `3`, func(_ *machine, a args) (any, error) {
+		return int64(len(strings.Fields(a.text(0)))), nil
+	}, found("word count")),
+	fn("lines(text: text) list", "The lines of a text as a list.", `lines("a\nb")`, `["a","b"]`, func(m *machine, a args) (any, error) {
+		return texts(m, strings.Split(strings.TrimRight(strings.ReplaceAll(a.text(0), "\r\n", "\n"), "\n"), "\n"))
+	}, found("split rows newline line breaks")),
+	fn("truncate(text: text, length: whole) text", "At most so many characters, the last one … if something was cut.", `truncate("Large platter", 7)`, `"Large …"`, func(_ *machine, a args) (any, error) {
+		n := a.whole(1, 0)
+		if n < 1 {
+			return nil, errors.New("the length is at least 1")
+		}
+		return shorten(a.text(0), bounded(n)), nil
+	}, fails("the length is less than 1"), found("shorten cut ellipsis limit maximum")),
+	fn("chunk(text: text, size: whole, overlap?: whole) list", "Pieces of at most so many characters, cut between words where it can be; each repeats so many of the one before.", `chunk("one two three four", 9)`, `["one two","three","four"]`, chunkText, fails("the size is less than 1, or the overlap more than half of it"), found("split long text pieces parts model")),
+	fn("slug(text: text) text", "Small letters of a to z, digits and hyphens only.", `slug("Ash Bowl, 2 kg: été")`, `"ash-bowl-2-kg-ete"`, text1(slug.Make), costs(16), takes(10), found("file name address identifier ascii without accents")),
+	fn("mask(text: text, shown?: whole) text", "All but the last characters hidden, 4 unless given; at most a quarter is shown, and nothing of fewer than 12.", `mask("+441632960142")`, `"••••••••••142"`, func(_ *machine, a args) (any, error) {
+		return hide(a.text(0), bounded(a.whole(1, 4))), nil
+	}, found("hide secret redact card number privacy")),
+	fn("repeat(text: text, times: whole) text", "The text so many times over.", `repeat("=", 3)`, `"==="`, func(m *machine, a args) (any, error) {
+		s, n := a.text(0), a.whole(1, 0)
+		if n <= 0 || s == "" {
+			return "", nil
+		}
+		if n > MaxMemory || m.charge(0, int(n)*len(s)) != nil {
+			return nil, m.charge(0, MaxMemory+1)
+		}
+		return strings.Repeat(s, int(n)), nil
+	}, found("line of signs multiply")),
+	fn("text(value: any) text", "A number, time, list or object as text.", `text(42)`, `"42"`, func(m *machine, a args) (any, error) {
+		if err := m.written(0, a[0]); err != nil {
+			return nil, err
+		}
+		return Text(a[0]), nil
+	}, found("string convert to text")),
+	fn("similarity(text: text, other: text) number", "How alike two texts are, from 0 to 1: the share of characters that need not be changed to make one the other.", `similarity("Hollowbank", "Hollowbanks")`, `0.9091`, similarity, found("fuzzy compare distance match likeness typo")),
+	fn("tokens(text: text) whole", "About how many tokens a language model counts; an estimate, real counts differ from model to model.", `tokens("Glaze the bowl")`, `3`, func(_ *machine, a args) (any, error) { return int64(tokenCount(a.text(0))), nil }, found("model estimate count size prompt")),
+	fn("truncate_tokens(text: text, tokens: whole) text", "At most about so many tokens as tokens() estimates them, cut between words, … at the end if something was cut.", `truncate_tokens("Glaze the bowl with ash", 3)`, `"Glaze the …"`, truncateTokens, fails("the tokens are less than 1"), found("model shorten prompt limit")),
+	fn("without_quoted_reply(text: text) text", "Of a mail's text only what was newly written: without what is quoted, and the line that introduces it.", `without_quoted_reply("Yes.\n\nOn Monday the hall wrote:\n> Is it dry?")`, `"Yes."`, text1(withoutQuoted), costs(4), takes(24), found("email answer strip original message conversation")),
+	fn("sms_segments(text: text) whole", "In how many parts a text message is sent: by 3GPP TS 23.038 160 signs of its alphabet, or 70 where others are among them; 153 and 67 of each part of a longer one.", `sms_segments("Load for cone 9")`, `1`, func(_ *machine, a args) (any, error) { return int64(smsSegments(a.text(0))), nil }, found("text message parts cost length")),
 )
 
-func titleCase(s string) string {
-	start := true
-	return strings.Map(func(r rune) rune {
-		was := start
-		start = unicode.IsSpace(r) || r == '-'
-		if was {
-			return unicode.ToTitle(r)
-		}
-		return unicode.ToLower(r)
-	}, s)
-}
+// bounded makes a count one that cannot overflow.
+func bounded(n int64) int { return int(max(-MaxMemory, min(n, MaxMemory))) }
 
-func trimText(_ *machine, a []any) (any, error) {
-	s, err := textArg(a, 0)
-	if err != nil || len(a) == 1 {
-		return strings.TrimSpace(s), err
-	}
-	cut, err := textArg(a, 1)
-	return strings.Trim(s, cut), err
-}
-
-func replaceText(m *machine, a []any) (any, error) {
-	s, err1 := textArg(a, 0)
-	old, err2 := textArg(a, 1)
-	with, err3 := textArg(a, 2)
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return nil, err
-	}
+func replaceText(m *machine, a args) (any, error) {
+	s, old, with := a.text(0), a.text(1), a.text(2)
 	if old == "" {
 		return s, nil
 	}
@@ -97,23 +116,18 @@ func texts(m *machine, list []string) (any, error) {
 	return out, nil
 }
 
-func splitText(m *machine, a []any) (any, error) {
-	s, err := textArg(a, 0)
-	if err != nil {
-		return nil, err
-	}
-	parts := []string{s}
+func splitText(m *machine, a args) (any, error) {
+	parts := []string{a.text(0)}
 	for i := 1; i < len(a); i++ {
-		separator, err := textArg(a, i)
-		if err != nil {
-			return nil, err
-		}
-		if separator == "" {
-			return nil, errors.New("a separator is empty; characters are taken with [0], slices with [1:3]")
+		if a.text(i) == "" {
+			return nil, errors.New("a separator is empty; characters(…) gives the characters one by one")
 		}
 		var next []string
 		for _, p := range parts {
-			next = append(next, strings.Split(p, separator)...)
+			if err := m.charge(0, 16*(strings.Count(p, a.text(i))+1)); err != nil {
+				return nil, err
+			}
+			next = append(next, strings.Split(p, a.text(i))...)
 		}
 		parts = next
 	}
@@ -126,183 +140,56 @@ func splitText(m *machine, a []any) (any, error) {
 	return texts(m, kept)
 }
 
-func joinList(m *machine, a []any) (any, error) {
-	list, err := listArg(a, 0)
-	if err != nil {
-		return nil, err
-	}
-	separator, err := textArg(a, 1)
-	if err != nil {
-		return nil, err
-	}
+func joinList(m *machine, a args) (any, error) {
+	separator := a.text(1)
 	var out strings.Builder
-	for i, e := range list {
+	for i, e := range a.list(0) {
+		if err := errors.Join(m.written(0, e), m.charge(0, len(separator))); err != nil {
+			return nil, err
+		}
 		if i > 0 {
 			out.WriteString(separator)
 		}
-		s := Text(e)
-		if err := m.charge(0, len(s)+len(separator)); err != nil {
-			return nil, err
-		}
-		out.WriteString(s)
+		out.WriteString(Text(e))
 	}
 	return out.String(), nil
 }
 
-func sideOf(front bool) func(*machine, []any) (any, error) {
-	return func(m *machine, a []any) (any, error) {
-		s, err1 := textArg(a, 0)
-		n, err2 := intArg(a, 1, 0)
-		if err := errors.Join(err1, err2, m.charge(0, 4*len(s))); err != nil {
+func padText(front bool) func(*machine, args) (any, error) {
+	return func(m *machine, a args) (any, error) {
+		s, fill := a.text(0), a.text(2)
+		if fill == "" {
+			fill = " "
+		}
+		missing := bounded(a.whole(1, 0)) - characters(s)
+		if missing <= 0 {
+			return s, nil
+		}
+		if err := m.charge(0, missing*len(fill)+len(s)); err != nil {
 			return nil, err
 		}
-		r := []rune(s)
-		n = max(0, min(n, int64(len(r))))
+		filling := cut(strings.Repeat(fill, missing/characters(fill)+1), 0, missing)
 		if front {
-			return string(r[:n]), nil
+			return filling + s, nil
 		}
-		return string(r[int64(len(r))-n:]), nil
+		return s + filling, nil
 	}
 }
 
-func padText(m *machine, a []any) (any, error) {
-	s, err1 := textArg(a, 0)
-	n, err2 := intArg(a, 1, 0)
-	fill, err3 := textArg(a, 2)
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return nil, err
-	}
-	if fill == "" {
-		fill = " "
-	}
-	missing := n - int64(utf8.RuneCountInString(s))
-	if missing <= 0 {
-		return s, nil
-	}
-	if missing > MaxMemory {
-		return nil, m.charge(0, MaxMemory+1)
-	}
-	if err := m.charge(0, int(missing)*len(fill)); err != nil {
-		return nil, err
-	}
-	front := []rune(strings.Repeat(fill, int(missing)))[:missing]
-	return string(front) + s, nil
+func textPair(test func(a, b string) bool) func(*machine, args) (any, error) {
+	return func(_ *machine, a args) (any, error) { return test(a.text(0), a.text(1)), nil }
 }
 
-func repeatText(m *machine, a []any) (any, error) {
-	s, err1 := textArg(a, 0)
-	n, err2 := intArg(a, 1, 0)
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, err
-	}
-	if n <= 0 || s == "" {
-		return "", nil
-	}
-	if n > MaxMemory || m.charge(0, int(n)*len(s)) != nil {
-		return nil, m.charge(0, MaxMemory+1)
-	}
-	return strings.Repeat(s, int(n)), nil
-}
-
-func textPair(test func(a, b string) bool) func(*machine, []any) (any, error) {
-	return func(_ *machine, a []any) (any, error) {
-		s, err1 := textArg(a, 0)
-		t, err2 := textArg(a, 1)
-		return test(s, t), errors.Join(err1, err2)
-	}
-}
-
-func pattern(a []any) (string, *regexp.Regexp, error) {
-	s, err1 := textArg(a, 0)
-	p, err2 := textArg(a, 1)
-	if err := errors.Join(err1, err2); err != nil {
-		return "", nil, err
-	}
-	re, err := regexp.Compile(p)
-	if err != nil {
-		return "", nil, fmt.Errorf("the pattern cannot be read: %w", err)
-	}
-	return s, re, nil
-}
-
-func matchText(_ *machine, a []any) (any, error) {
-	s, re, err := pattern(a)
-	if err != nil {
-		return nil, err
-	}
-	found := re.FindStringSubmatch(s)
-	if found == nil {
-		return nil, nil
-	}
-	return found[min(1, len(found)-1)], nil
-}
-
-func matchAll(m *machine, a []any) (any, error) {
-	s, re, err := pattern(a)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, found := range re.FindAllStringSubmatch(s, 100_000) {
-		out = append(out, found[min(1, len(found)-1)])
-	}
-	return texts(m, out)
-}
-
-func length(_ *machine, a []any) (any, error) {
+func length(_ *machine, a args) (any, error) {
 	switch v := a[0].(type) {
 	case nil:
 		return int64(0), nil
 	case string:
-		return int64(utf8.RuneCountInString(v)), nil
+		return int64(characters(v)), nil
 	case []any:
 		return int64(len(v)), nil
 	case map[string]any:
 		return int64(len(v)), nil
 	}
-	return nil, fmt.Errorf("%s has no length", show(a[0]))
-}
-
-func truncateText(m *machine, a []any) (any, error) {
-	s, err1 := textArg(a, 0)
-	n, err2 := intArg(a, 1, 0)
-	if err := errors.Join(err1, err2, m.charge(0, 4*len(s))); err != nil {
-		return nil, err
-	}
-	if n < 1 {
-		return nil, errors.New("the length is at least 1")
-	}
-	r := []rune(s)
-	if int64(len(r)) <= n {
-		return s, nil
-	}
-	return string(r[:n-1]) + "…", nil
-}
-
-func slugText(s string) string {
-	var out strings.Builder
-	gap := false
-	for _, r := range strings.ToLower(s) {
-		if unicode.IsLetter(r) || unicode.IsDigit(r) {
-			if gap && out.Len() > 0 {
-				out.WriteByte('-')
-			}
-			gap = false
-			out.WriteRune(r)
-		} else {
-			gap = true
-		}
-	}
-	return out.String()
-}
-
-func maskText(_ *machine, a []any) (any, error) {
-	s, err1 := textArg(a, 0)
-	n, err2 := intArg(a, 1, 4)
-	r := []rune(s)
-	hidden := max(0, len(r)-int(max(0, n)))
-	for i := range hidden {
-		r[i] = '•'
-	}
-	return string(r), errors.Join(err1, err2)
+	return nil, errors.New(show(a[0]) + " has no length; text(…) makes text of it")
 }

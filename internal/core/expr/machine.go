@@ -1,12 +1,15 @@
 package expr
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/near"
@@ -26,6 +29,10 @@ type Scope struct {
 	Now   time.Time      // what now() gives
 	Zone  *time.Location // for dates without a zone; UTC if nil
 	Seed  string         // from which uuid() is made
+
+	// Context ends an evaluation for which nobody waits any more; its error is then
+	// that of the context. Nil for none.
+	Context context.Context
 }
 
 // Place finds names only when they are read, so that a scope costs nothing to
@@ -85,10 +92,7 @@ func (e *Error) Error() string {
 }
 
 func quote(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		s = string(r[:60]) + "…"
-	}
-	return "“" + s + "”"
+	return "“" + shortly(s) + "”"
 }
 
 type machine struct {
@@ -101,6 +105,7 @@ type machine struct {
 	steps    int
 	memory   int
 	uuids    int
+	patterns map[string]*regexp.Regexp
 }
 
 // Eval works out the expression's value. Times and durations come back as
@@ -115,8 +120,13 @@ func (p *Program) Eval(s *Scope) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if left := MaxMemory; !weigh(v, &left) {
+		return nil, &Error{Source: p.Source, Message: tooMuch}
+	}
 	return settle(v), nil
 }
+
+var tooMuch = fmt.Sprintf("the expression makes more than %d MiB of text and lists", MaxMemory>>20)
 
 // Machines are kept for the next evaluation, so that reading a field costs no
 // allocation.
@@ -156,15 +166,49 @@ func (m *machine) errorf(pos int, format string, args ...any) error {
 }
 
 func (m *machine) wrap(pos int, err error) error {
-	if e, ok := err.(*Error); ok {
+	if m.left(err) {
+		return err
+	}
+	var e *Error
+	if errors.As(err, &e) {
 		return e
 	}
 	return &Error{Source: m.source, Pos: pos, Message: err.Error()}
 }
 
-func (m *machine) step(pos int) error {
-	if m.steps++; m.steps > MaxSteps {
-		return m.errorf(pos, "the expression takes more than %d steps", MaxSteps)
+// within puts an error of a function where the function is called.
+func (m *machine) within(pos int, name string, err error) error {
+	if m.left(err) {
+		return err
+	}
+	var e *Error
+	if errors.As(err, &e) && e.Message != "" {
+		return &Error{Source: m.source, Pos: pos, Message: name + ": " + e.Message}
+	}
+	return &Error{Source: m.source, Pos: pos, Message: name + ": " + strings.ReplaceAll(err.Error(), "\n", "; ")}
+}
+
+// left tells whether an error says that nobody waits any more.
+func (m *machine) left(err error) bool {
+	return m.scope != nil && m.scope.Context != nil && m.scope.Context.Err() != nil && errors.Is(err, m.scope.Context.Err())
+}
+
+func (m *machine) step(pos int) error { return m.work(pos, 1) }
+
+// looks is after how many steps an evaluation looks whether anybody still waits
+// for it.
+const looks = 1 << 12
+
+// work is called before as many steps are taken: those of functions that read
+// much count by the bytes that they read, so that what an evaluation may cost is
+// the same on every machine.
+func (m *machine) work(pos, n int) error {
+	before := m.steps
+	if m.steps += n; m.steps > MaxSteps || n < 0 {
+		return m.errorf(pos, "the expression takes more than %d steps; what it reads is too large for what it does", MaxSteps)
+	}
+	if ctx := m.scope.Context; ctx != nil && before/looks != m.steps/looks {
+		return ctx.Err()
 	}
 	return nil
 }
@@ -172,7 +216,7 @@ func (m *machine) step(pos int) error {
 // charge is called before n bytes are made.
 func (m *machine) charge(pos, n int) error {
 	if m.memory += n; m.memory > MaxMemory || n < 0 {
-		return m.errorf(pos, "the expression makes more than %d MiB of text and lists", MaxMemory>>20)
+		return m.errorf(pos, "%s", tooMuch)
 	}
 	return nil
 }
@@ -218,14 +262,17 @@ func (m *machine) index(pos int, v any, i int64) (any, error) {
 		}
 		return v[i], nil
 	case string:
-		r := []rune(v)
-		if i < 0 {
-			i += int64(len(r))
+		if err := m.work(pos, len(v)/reading); err != nil {
+			return nil, err
 		}
-		if i < 0 || i >= int64(len(r)) {
+		n := int64(characters(v))
+		if i < 0 {
+			i += n
+		}
+		if i < 0 || i >= n {
 			return nil, nil
 		}
-		return string(r[i]), nil
+		return cut(v, int(i), int(i)+1), nil
 	}
 	return nil, m.errorf(pos, "%s is not a list", show(v))
 }
@@ -243,7 +290,7 @@ func (m *machine) slice(pos int, v, from, to any) (any, error) {
 		}
 		return 0, m.errorf(pos, "a place in a list or text is a whole number; this is %s", show(b))
 	}
-	cut := func(length int) (int, int, error) {
+	bounds := func(length int) (int, int, error) {
 		f, err := bound(from, length, 0)
 		if err != nil {
 			return 0, 0, err
@@ -255,21 +302,20 @@ func (m *machine) slice(pos int, v, from, to any) (any, error) {
 	case nil:
 		return nil, nil
 	case []any:
-		f, t, err := cut(len(v))
+		f, t, err := bounds(len(v))
 		if err != nil {
 			return nil, err
 		}
 		return v[f:t:t], nil
 	case string:
-		if err := m.charge(pos, 4*len(v)); err != nil {
+		if err := m.work(pos, len(v)/reading); err != nil {
 			return nil, err
 		}
-		r := []rune(v)
-		f, t, err := cut(len(r))
+		f, t, err := bounds(characters(v))
 		if err != nil {
 			return nil, err
 		}
-		return string(r[f:t]), nil
+		return cut(v, f, t), nil
 	}
 	return nil, m.errorf(pos, "%s is neither a list nor text", show(v))
 }
@@ -331,16 +377,58 @@ func Text(v any) string {
 	case string:
 		return v
 	case []any, map[string]any:
-		b, err := item.Encode(v)
+		b, err := item.Plain(v)
 		if err != nil {
 			return fmt.Sprint(v)
 		}
 		return string(b)
+	case int64:
+		return strconv.FormatInt(v, 10)
 	case float64:
-		return formatFloat(v)
+		return item.FormatFloat(v)
 	default:
 		return fmt.Sprint(v)
 	}
+}
+
+// weigh takes what a value takes as JSON from what is left, and tells whether
+// that was enough. Parts that a value has several times are weighed as often, so
+// nothing is written that was not weighed before.
+func weigh(v any, left *int) bool {
+	switch v := v.(type) {
+	case string:
+		*left -= len(v) + 2
+	case []any:
+		*left -= 2
+		for _, e := range v {
+			if *left--; *left < 0 || !weigh(e, left) {
+				return false
+			}
+		}
+	case map[string]any:
+		*left -= 2
+		for k, e := range v {
+			if *left -= len(k) + 4; *left < 0 || !weigh(e, left) {
+				return false
+			}
+		}
+	default:
+		*left -= 8
+	}
+	return *left >= 0
+}
+
+// written is called before a value is written out, compared or walked through.
+func (m *machine) written(pos int, v any) error {
+	before := max(0, MaxMemory-m.memory)
+	left := before
+	if !weigh(v, &left) {
+		return m.charge(pos, MaxMemory+1)
+	}
+	if err := m.work(pos, (before-left)/reading); err != nil {
+		return err
+	}
+	return m.charge(pos, before-left)
 }
 
 // show names a value in an error: its kind, and the value if it is short.
@@ -349,8 +437,8 @@ func show(v any) string {
 	case nil:
 		return "nothing"
 	case string:
-		if utf8.RuneCountInString(v) > 40 {
-			v = string([]rune(v)[:40]) + "…"
+		if len(v) > 40 && characters(v) > 40 {
+			v = cut(v, 0, 40) + "…"
 		}
 		return "the text “" + v + "”"
 	case int64, float64:

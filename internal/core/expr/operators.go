@@ -1,9 +1,9 @@
 package expr
 
 import (
+	"errors"
 	"math"
 	"math/bits"
-	"reflect"
 	"regexp"
 	"strconv"
 	"strings"
@@ -118,15 +118,15 @@ func (m *machine) truthValue(pos int, v any) (any, error) {
 	return ok, err
 }
 
-// matches compiles a constant pattern once. Go's expressions are linear in
-// time (RE2), so no pattern can hang an evaluation.
+// matches compiles a constant pattern once. Patterns are linear in time (RE2), so
+// that none can hang an evaluation; what they read is charged.
 func (c *compiler) matches(n *ast.BinaryNode, left evaluator) evaluator {
 	pos := n.Right.Location().From
 	pattern := func(*machine) (*regexp.Regexp, error) { return nil, nil }
 	if s, ok := n.Right.(*ast.StringNode); ok {
-		re, err := regexp.Compile(s.Value)
+		re, err := compilePattern(s.Value)
 		if err != nil {
-			return c.fail(n.Right, "the pattern cannot be read: %v", err)
+			return c.fail(n.Right, "%v", err)
 		}
 		pattern = func(*machine) (*regexp.Regexp, error) { return re, nil }
 	} else {
@@ -136,9 +136,9 @@ func (c *compiler) matches(n *ast.BinaryNode, left evaluator) evaluator {
 			if err != nil || v == nil {
 				return nil, err
 			}
-			re, err := regexp.Compile(Text(v))
+			re, err := m.pattern(Text(v))
 			if err != nil {
-				return nil, m.errorf(pos, "the pattern cannot be read: %v", err)
+				return nil, m.wrap(pos, err)
 			}
 			return re, nil
 		}
@@ -155,7 +155,11 @@ func (c *compiler) matches(n *ast.BinaryNode, left evaluator) evaluator {
 		if v == nil || re == nil {
 			return false, nil
 		}
-		return re.MatchString(Text(v)), nil
+		s := Text(v)
+		if err := m.work(pos, len(s)/matching); err != nil {
+			return nil, err
+		}
+		return re.MatchString(s), nil
 	}
 }
 
@@ -197,11 +201,10 @@ func add(m *machine, pos int, l, r any) (any, error) {
 	_, lt := l.(string)
 	_, rt := r.(string)
 	if lt || rt {
-		a, b := Text(l), Text(r)
-		if err := m.charge(pos, len(a)+len(b)); err != nil {
+		if err := errors.Join(m.written(pos, l), m.written(pos, r)); err != nil {
 			return nil, err
 		}
-		return a + b, nil
+		return Text(l) + Text(r), nil
 	}
 	if a, ok := l.([]any); ok {
 		if b, ok := r.([]any); ok {
@@ -252,44 +255,12 @@ func calculate(m *machine, pos int, op string, l, r any) (any, error) {
 	if l == nil || r == nil {
 		return nil, nil
 	}
-	a, aInt := l.(int64)
-	b, bInt := r.(int64)
-	if aInt && bInt {
-		if v, ok := whole(op, a, b); ok {
-			return v, nil
-		}
-		if (op == "/" || op == "%") && b == 0 {
-			return nil, m.errorf(pos, "division by 0")
-		}
-		if op != "/" && op != "**" {
-			return nil, m.errorf(pos, "the result is larger than a 64-bit whole number")
-		}
-	}
-	x, ok1 := asFloat(l)
-	y, ok2 := asFloat(r)
-	if !ok1 || !ok2 {
+	if !isNumber(l) || !isNumber(r) {
 		return nil, m.errorf(pos, "%s needs numbers; these are %s and %s%s", op, show(l), show(r), offerNumber(l, r))
 	}
-	var v float64
-	switch op {
-	case "+":
-		v = x + y
-	case "-":
-		v = x - y
-	case "*":
-		v = x * y
-	case "/":
-		if y == 0 {
-			return nil, m.errorf(pos, "division by 0")
-		}
-		v = x / y
-	case "%":
-		v = math.Mod(x, y)
-	case "**":
-		v = math.Pow(x, y)
-	}
-	if math.IsNaN(v) || math.IsInf(v, 0) {
-		return nil, m.errorf(pos, "the result is not a number")
+	v, err := calculateNumbers(op, l, r)
+	if err != nil {
+		return nil, m.wrap(pos, err)
 	}
 	return v, nil
 }
@@ -391,26 +362,10 @@ func (m *machine) equal(pos int, l, r any) (bool, error) {
 			return a == b, nil
 		}
 	}
-	if l == nil || r == nil {
-		return l == nil && r == nil, nil
-	}
-	a, aInt := l.(int64)
-	b, bInt := r.(int64)
-	if aInt && bInt {
-		return a == b, nil
-	}
-	if x, ok := asFloat(l); ok {
-		if y, ok := asFloat(r); ok {
-			return x == y, nil
-		}
-	}
 	if s, ok := l.(string); ok && isNumber(r) && looksNumeric(s) || isText(r) && isNumber(l) && looksNumeric(r.(string)) {
 		return false, m.errorf(pos, "%s is compared with %s, which is text; turn it into a number with number(…)", show(pick(isNumber(l), l, r)), show(pick(isNumber(l), r, l)))
 	}
-	if lt, rt, ok := bothTimes(l, r); ok {
-		return lt.Equal(rt), nil
-	}
-	return reflect.DeepEqual(settle(l), settle(r)), nil
+	return m.same(pos, l, r)
 }
 
 func pick(first bool, a, b any) any {
@@ -471,10 +426,8 @@ func (m *machine) compare(pos int, op string, l, r any) (int, error) {
 			return order(a < b, a > b), nil
 		}
 	}
-	if x, ok := asFloat(l); ok {
-		if y, ok := asFloat(r); ok {
-			return order(x < y, x > y), nil
-		}
+	if c, ok := compareNumbers(l, r); ok {
+		return c, nil
 	}
 	if a, b, ok := bothTimes(l, r); ok {
 		return a.Compare(b), nil

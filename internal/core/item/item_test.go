@@ -197,13 +197,34 @@ func TestNumbersAreTheSameAfterTheyWereStored(t *testing.T) {
 		return first
 	}
 	for literal, want := range map[string]any{
-		"2.0": int64(2), "-0.0": int64(0), "-0": int64(0), "1e3": int64(1000), "2.50": 2.5, "9007199254740991.0": int64(1)<<53 - 1, "9007199254740992.0": "9007199254740992.0", "9007199254740993.0": "9007199254740993.0",
-		"1e20": "1e20", "1e21": 1e21, "1e400": "1e400", "1e-400": "1e-400", "0.0325": 0.0325, "100.00": int64(100), "0.1000000000000000055": "0.1000000000000000055", "0e999": int64(0),
+		"2.0": int64(2), "-0.0": int64(0), "-0": int64(0), "1e3": int64(1000), "2.50": 2.5, "9007199254740991.0": int64(1)<<53 - 1, "9007199254740992.0": int64(1) << 53, "9007199254740993.0": "9007199254740993.0",
+		"1e18": int64(1e18), "1e20": 1e20, "1e21": 1e21, "12345678901234567e5": "12345678901234567e5", "1e400": "1e400", "1e-400": "1e-400", "0.0325": 0.0325, "100.00": int64(100), "0.1000000000000000055": "0.1000000000000000055", "0e999": int64(0),
 	} {
 		require.Equal(t, want, same(t, literal), literal)
 	}
+	for f, want := range map[float64]string{1e-7: "0.0000001", 1234567.5: "1234567.5", 1e15: "1000000000000000", 1e21: "1000000000000000000000", math.Copysign(0, -1): "0", 0.1: "0.1"} {
+		require.Equal(t, want, FormatFloat(f))
+		text, err := Plain([]any{f})
+		require.NoError(t, err)
+		require.Equal(t, "["+want+"]", string(text))
+	}
+	_, err := Encode(math.Inf(1))
+	require.Error(t, err)
+	rapid.Check(t, func(t *rapid.T) {
+		f := rapid.Float64().Draw(t, "computed")
+		text, err := Encode(f)
+		require.NoError(t, err)
+		back, err := Decode(text)
+		require.NoError(t, err)
+		a, _ := Key(f)
+		b, _ := Key(back)
+		require.Equal(t, a, b, "a number that was worked out is the same one once it was stored: %s", text)
+		require.False(t, isString(back), "%s", text)
+	})
 	rapid.Check(t, func(t *rapid.T) {
 		literal := rapid.StringMatching(`-?(0|[1-9][0-9]{0,22})(\.[0-9]{1,22})?([eE][+-]?[0-9]{1,3})?`).Draw(t, "literal")
 		same(t, literal)
 	})
 }
+
+func isString(v any) bool { _, ok := v.(string); return ok }

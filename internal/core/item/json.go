@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/big"
 	"slices"
 	"strconv"
 	"strings"
@@ -220,13 +221,35 @@ func Number(s string) any {
 	if err != nil || significant(s) > 17 || (f == 0 && significant(s) > 0) {
 		return s
 	}
-	if f == math.Trunc(f) && math.Abs(f) < 1e21 { // Encode writes it without a point
-		if math.Abs(f) < 1<<53 {
+	if f == math.Trunc(f) {
+		if math.Abs(f) < exact {
 			return int64(f)
 		}
-		return s
+		if shortest, _ := new(big.Rat).SetString(FormatFloat(f)); shortest == nil || !same(shortest, s) {
+			return s
+		}
+		if n, err := strconv.ParseInt(FormatFloat(f), 10, 64); err == nil {
+			return n
+		}
 	}
 	return f
+}
+
+// exact bounds the whole numbers that float64 holds one by one.
+const exact = 1 << 53
+
+func same(r *big.Rat, literal string) bool {
+	l, ok := new(big.Rat).SetString(literal)
+	return ok && r.Cmp(l) == 0
+}
+
+// FormatFloat writes a number as the shortest decimal that reads back equal,
+// never with an exponent.
+func FormatFloat(f float64) string {
+	if f == 0 {
+		return "0" // there is no negative nothing
+	}
+	return strconv.FormatFloat(f, 'f', -1, 64)
 }
 
 // significant counts the digits of a literal without the zeros around them.
@@ -251,8 +274,14 @@ func significant(s string) int {
 // Encode writes a value as JSON with sorted keys, without escaping HTML.
 func Encode(v any) ([]byte, error) { return Append(nil, v) }
 
+// Plain is Encode with every number written as people write it, without an
+// exponent. What reads it may take a large whole number for text.
+func Plain(v any) ([]byte, error) { return appendValue(nil, v, true) }
+
 // Append is Encode at the end of b.
-func Append(b []byte, v any) ([]byte, error) {
+func Append(b []byte, v any) ([]byte, error) { return appendValue(b, v, false) }
+
+func appendValue(b []byte, v any, plain bool) ([]byte, error) {
 	var err error
 	switch v := v.(type) {
 	case nil:
@@ -263,6 +292,8 @@ func Append(b []byte, v any) ([]byte, error) {
 		return strconv.AppendInt(b, v, 10), nil
 	case int:
 		return strconv.AppendInt(b, int64(v), 10), nil
+	case float64:
+		return appendFloat(b, v, plain)
 	case string:
 		return AppendText(b, v), nil
 	case []any:
@@ -271,7 +302,7 @@ func Append(b []byte, v any) ([]byte, error) {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			if b, err = Append(b, e); err != nil {
+			if b, err = appendValue(b, e, plain); err != nil {
 				return nil, err
 			}
 		}
@@ -280,9 +311,9 @@ func Append(b []byte, v any) ([]byte, error) {
 		if v == nil {
 			return append(b, "null"...), nil
 		}
-		return appendObject(b, v)
+		return appendObject(b, v, plain)
 	}
-	// Floats and what was made by other means are written as the library does.
+	// What was made by other means is written as the library does.
 	var other bytes.Buffer
 	e := json.NewEncoder(&other)
 	e.SetEscapeHTML(false)
@@ -292,7 +323,19 @@ func Append(b []byte, v any) ([]byte, error) {
 	return append(b, bytes.TrimSuffix(other.Bytes(), []byte("\n"))...), nil
 }
 
-func appendObject(b []byte, m map[string]any) (_ []byte, err error) {
+// appendFloat writes whole numbers that are larger than a float64 tells apart
+// with an exponent, so that they are read as what they are.
+func appendFloat(b []byte, f float64, plain bool) ([]byte, error) {
+	switch {
+	case math.IsNaN(f) || math.IsInf(f, 0):
+		return nil, fmt.Errorf("%v is no JSON number", f)
+	case !plain && math.Abs(f) >= exact && f == math.Trunc(f):
+		return strconv.AppendFloat(b, f, 'e', -1, 64), nil
+	}
+	return append(b, FormatFloat(f)...), nil
+}
+
+func appendObject(b []byte, m map[string]any, plain bool) (_ []byte, err error) {
 	var few [24]string
 	keys := few[:0]
 	for k := range m {
@@ -305,7 +348,7 @@ func appendObject(b []byte, m map[string]any) (_ []byte, err error) {
 			b = append(b, ',')
 		}
 		b = append(AppendText(b, k), ':')
-		if b, err = Append(b, m[k]); err != nil {
+		if b, err = appendValue(b, m[k], plain); err != nil {
 			return nil, err
 		}
 	}
@@ -428,19 +471,8 @@ func Key(v any) (string, error) {
 	case int64:
 		return strconv.FormatInt(v, 10), nil
 	case float64:
-		if n, ok := Number(strconv.FormatFloat(v, 'f', -1, 64)).(int64); ok {
-			return strconv.FormatInt(n, 10), nil
-		}
-	case []any:
-		for i := range v {
-			if f, ok := v[i].(float64); ok {
-				v = slices.Clone(v)
-				v[i] = Number(strconv.FormatFloat(f, 'f', -1, 64))
-			}
-		}
-		b, err := Encode(v)
-		return string(b), err
+		return FormatFloat(v), nil
 	}
-	b, err := Encode(v)
+	b, err := Plain(v)
 	return string(b), err
 }

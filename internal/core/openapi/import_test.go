@@ -172,7 +172,8 @@ func TestWhatIsNoDocumentIsRefusedInWords(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"":                 "empty",
-		"{":                "neither JSON nor YAML",
+		"{":                "ends in the middle",
+		"a: [":             "neither JSON nor YAML",
 		"swagger: '2.0'":   "before OpenAPI 3",
 		"openapi: 4.0.0":   "no OpenAPI document of version",
 		"a: 1":             "no OpenAPI document",
@@ -185,4 +186,13 @@ func TestWhatIsNoDocumentIsRefusedInWords(t *testing.T) {
 	}
 	_, err := Import(make([]byte, MaxBytes+1), Options{})
 	require.ErrorContains(t, err, "at most")
+}
+
+// Generators write JSON with every escape that there is.
+func TestJSONWithEscapesIsRead(t *testing.T) {
+	t.Parallel()
+	im, err := Import([]byte(`{"openapi": "3.0.3", "info": {"title": "\u00d6fen \ud83c\udffa", "version": "1"}, "servers": [{"url": "https:\/\/ottermere.example"}], "paths": {"\/kilns": {"get": {"operationId": "kilns", "responses": {"200": {"description": "ok"}}}}}}`), Options{})
+	require.NoError(t, err)
+	require.Equal(t, "Öfen 🏺", im.Connector.Title)
+	require.Contains(t, im.Document, "/kilns")
 }

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"youngtrellis/internal/core/document"
 )
 
 // Bounds of a document.
@@ -30,6 +32,16 @@ func parse(text []byte) (*node, error) {
 	}
 	if len(bytes.TrimSpace(text)) == 0 {
 		return nil, errors.New("the document is empty")
+	}
+	if document.IsJSON(text) {
+		root, err := document.JSON(text)
+		if err == nil {
+			return root, nil
+		}
+		var loose node
+		if yaml.Unmarshal(text, &loose) != nil {
+			return nil, err
+		}
 	}
 	var root node
 	if err := yaml.Unmarshal(text, &root); err != nil {

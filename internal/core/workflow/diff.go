@@ -2,6 +2,7 @@ package workflow
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -21,7 +22,7 @@ type Change struct {
 func Diff(before, after *Workflow, catalog *Catalog) []Change {
 	var out []Change
 	if before == nil {
-		before = &Workflow{Trigger: after.Trigger, Title: after.Title, Label: after.Label}
+		before = &Workflow{Trigger: after.Trigger, Title: after.Title, Label: after.Label, FindBy: after.FindBy, About: after.About, Vars: after.Vars}
 	}
 	if before.TitleOrName() != after.TitleOrName() && before.Name != "" {
 		out = append(out, Change{Kind: "changed", Sentence: fmt.Sprintf("It is now called “%s”, was “%s”.", after.TitleOrName(), before.TitleOrName())})
@@ -29,9 +30,7 @@ func Diff(before, after *Workflow, catalog *Catalog) []Change {
 	if !reflect.DeepEqual(before.Trigger, after.Trigger) {
 		out = append(out, Change{Kind: "changed", Sentence: "What starts it: " + TriggerSentence(after.Trigger) + settled(before.Trigger.Settings, after.Trigger.Settings)})
 	}
-	if before.Label != after.Label {
-		out = append(out, Change{Kind: "changed", Sentence: "Rows are labelled by " + after.Label + "."})
-	}
+	out = append(out, headDiff(before, after)...)
 	for l := range before.Lines() {
 		if s := l.Step; s != nil && !stays(after, s.Name) {
 			out = append(out, Change{s.Name, "removed", fmt.Sprintf("Gone: %s.", catalog.Sentence(s))})
@@ -61,6 +60,48 @@ func Diff(before, after *Workflow, catalog *Catalog) []Change {
 		}
 	}
 	return out
+}
+
+// headDiff tells of the keys of the workflow itself.
+func headDiff(before, after *Workflow) (out []Change) {
+	say := func(format string, args ...any) {
+		out = append(out, Change{Kind: "changed", Sentence: fmt.Sprintf(format, args...)})
+	}
+	switch {
+	case before.Label == after.Label:
+	case after.Label == "":
+		say("Rows are no longer labelled by %s.", shown(before.Label))
+	default:
+		say("Rows are labelled by %s, was %s.", shown(after.Label), shown(before.Label))
+	}
+	if !slices.Equal(before.FindBy, after.FindBy) {
+		say("Items are found by %s, was %s.", listed(after.FindBy), listed(before.FindBy))
+	}
+	if before.About != after.About {
+		if after.About == "" {
+			say("What it is about is no longer said.")
+		} else {
+			say("It is about: %s", sentence(after.About))
+		}
+	}
+	for _, d := range differing(before.Vars, after.Vars) {
+		say("The variable %s.", d)
+	}
+	return out
+}
+
+func listed(list []string) string {
+	if len(list) == 0 {
+		return "nothing"
+	}
+	return shown(strings.Join(list, ", "))
+}
+
+func sentence(s string) string {
+	if strings.HasSuffix(s, ".") {
+		return s
+	}
+	return s + "."
 }
 
 // nestOf names the steps in which a line stands, as Edit.In does.
@@ -114,15 +155,35 @@ func stepDiff(a, b *Step) string {
 				parts = append(parts, strings.TrimPrefix(d, "; "))
 			}
 		case "retry":
-			parts = append(parts, "how it tries again")
+			parts = append(parts, retryDiff(a.Retry, b.Retry)...)
+		case "off":
+			parts = append(parts, map[bool]string{true: "switched off", false: "switched on"}[b.Off])
 		default:
-			parts = append(parts, fmt.Sprintf("%s is %s, was %s", key, shown(y), shown(x)))
+			parts = append(parts, fmt.Sprintf("%s is %s, was %s", key, given(y), given(x)))
 		}
 	}
 	if len(parts) == 0 {
 		return ""
 	}
 	return strings.Join(parts, "; ") + "."
+}
+
+// retryDiff tells what differs in how a step tries again.
+func retryDiff(a, b *Retry) (parts []string) {
+	if a == nil {
+		a = &Retry{}
+	}
+	if b == nil {
+		b = &Retry{}
+	}
+	fields := reflect.TypeOf(*a)
+	for i := range fields.NumField() {
+		x, y := reflect.ValueOf(*a).Field(i).Interface(), reflect.ValueOf(*b).Field(i).Interface()
+		if x != y {
+			parts = append(parts, fmt.Sprintf("retry.%s is %s, was %s", fields.Field(i).Tag.Get("doc"), given(y), given(x)))
+		}
+	}
+	return parts
 }
 
 // withoutSteps leaves out the steps that stand within settings: they are told
@@ -148,23 +209,42 @@ func withoutSteps(v any) any {
 }
 
 func settled(before, after map[string]any) string {
-	keys := []string{}
-	for k := range before {
-		keys = append(keys, k)
+	out := ""
+	for _, d := range differing(before, after) {
+		out += "; " + d
 	}
-	for k := range after {
-		if _, ok := before[k]; !ok {
-			keys = append(keys, k)
+	return out
+}
+
+// differing tells of each name whose value differs.
+func differing(before, after map[string]any) (out []string) {
+	names := map[string]any{}
+	maps.Copy(names, before)
+	maps.Copy(names, after)
+	for _, k := range item.Keys(names) {
+		a, there := before[k]
+		b, still := after[k]
+		if reflect.DeepEqual(a, b) && there == still {
+			continue
 		}
-	}
-	slices.Sort(keys)
-	var out strings.Builder
-	for _, k := range keys {
-		if !reflect.DeepEqual(before[k], after[k]) {
-			fmt.Fprintf(&out, "; %s is %s, was %s", k, shown(after[k]), shown(before[k]))
+		is, was := shown(b), shown(a)
+		if !still {
+			is = "gone"
 		}
+		if !there {
+			was = "not set"
+		}
+		out = append(out, fmt.Sprintf("%s is %s, was %s", k, is, was))
 	}
-	return out.String()
+	return out
+}
+
+// given shows the value of a key of the document; none is as if it were not there.
+func given(v any) string {
+	if reflect.ValueOf(v).IsZero() {
+		return "not set"
+	}
+	return shown(v)
 }
 
 func shown(v any) string {

@@ -101,6 +101,39 @@ func TestDifferencesAreSentences(t *testing.T) {
 	require.Empty(t, Diff(before, before, c))
 }
 
+// Every key that changes what happens is told.
+func TestEveryDifferenceIsTold(t *testing.T) {
+	t.Parallel()
+	const text = "format: young-trellis/1\nname: loads\nlabel: item.piece\nfind_by: [item.piece]\nabout: Loads\ntrigger: {type: manual}\nvars: {limit: 3, odd: a; b}\nsteps:\n  - {name: one, type: filter, settings: {where: item.x > vars.limit}}\n  - {name: two, type: http, settings: {url: https://ottermere.example}, parallel: 2, retry: {attempts: 3}}\n"
+	before, _, problems := Read([]byte(text))
+	require.Empty(t, problems)
+	for change, want := range map[string][]string{
+		"limit: 3=>limit: 400":                             {"The variable limit is “400”, was “3”."},
+		"limit: 3=>limit: 0":                               {"The variable limit is “0”, was “3”."},
+		"limit: 3, odd: a; b=>odd: c; d":                   {"The variable limit is gone, was “3”.", "The variable odd is “c; d”, was “a; b”."},
+		"find_by: [item.piece]=>find_by: [item.a, item.b]": {"Items are found by “item.a, item.b”, was “item.piece”."},
+		"find_by: [item.piece]\n=>":                        {"Items are found by nothing, was “item.piece”."},
+		"about: Loads=>about: All loads":                   {"It is about: All loads."},
+		"label: item.piece\n=>":                            {"Rows are no longer labelled by “item.piece”."},
+		"label: item.piece=>label: item.id":                {"Rows are labelled by “item.id”, was “item.piece”."},
+		"parallel: 2=>parallel: 4":                         {"parallel is “4”, was “2”."},
+		", parallel: 2=>":                                  {"parallel is not set, was “2”."},
+		"attempts: 3=>attempts: 5, first: 1s":              {"retry.attempts is “5”, was “3”; retry.first is “1s”, was not set."},
+		"type: filter=>off: true, type: filter":            {"switched off."},
+		"name: loads=>name: loads # a comment":             nil,
+	} {
+		old, fresh, _ := strings.Cut(change, "=>")
+		require.Contains(t, text, old)
+		after, _, problems := Read([]byte(strings.Replace(text, old, fresh, 1)))
+		require.Empty(t, problems, change)
+		said := Diff(before, after, shipped(t))
+		require.Len(t, said, len(want), change)
+		for i, w := range want {
+			require.Contains(t, said[i].Sentence, w, change)
+		}
+	}
+}
+
 func TestStepNumbersAreNeverReused(t *testing.T) {
 	t.Parallel()
 	w := &Workflow{Steps: []Step{{Name: "a"}, {Name: "b"}}}

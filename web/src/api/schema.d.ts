@@ -2132,10 +2132,27 @@ export interface components {
         Function: {
             name: string;
             group: string;
+            /** @description As truncate(text, length); a question mark stands after what may be left out */
             usage: string;
+            parameters: components["schemas"]["FunctionParameter"][];
+            /** @description The type of what it gives */
+            gives: string;
             help: string;
+            /** @description When it is an error; empty for never */
+            errors: string;
+            /** @description An expression */
             example: string;
+            /** @description What the example gives */
             result: string;
+            /** @description Further words by which people look for it */
+            words: string;
+        };
+        FunctionParameter: {
+            name: string;
+            /** @description text, whole, number, yes, list, object, time, duration, zone, body or any */
+            type: string;
+            optional: boolean;
+            several: boolean;
         };
         Evaluate: {
             source: string;

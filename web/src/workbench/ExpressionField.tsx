@@ -1,4 +1,4 @@
-import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
+import { autocompletion, type Completion, type CompletionContext } from "@codemirror/autocomplete";
 import { history, historyKeymap, standardKeymap } from "@codemirror/commands";
 import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { EditorState } from "@codemirror/state";
@@ -6,7 +6,7 @@ import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { ask, http, type Fields, type Json } from "../api/client";
+import { ask, http, type Fields, type Json, type Schemas } from "../api/client";
 import { useFunctions } from "../api/queries";
 import { brief } from "../ui/words";
 import { useFocus } from "./focus";
@@ -50,6 +50,15 @@ const colours = HighlightStyle.define([
   { tag: tags.keyword, color: "var(--field)" }, { tag: tags.variableName, color: "var(--field)" }, { tag: tags.bracket, color: "var(--third)" },
 ]);
 
+/** A function by its name, or by a word that people look for it by. */
+function functionOptions(f: Schemas["Function"], typed: string): Completion[] {
+  const says = `${f.help}${f.errors ? ` It is an error if ${f.errors}.` : ""} ${f.example} gives ${f.result}`;
+  const option = { apply: `${f.name}(`, detail: f.usage.slice(f.name.length), info: says, type: "function" };
+  const wanted = typed.toLowerCase();
+  const by = wanted.length >= 3 && !f.name.startsWith(wanted) ? f.words.split(" ").find((w) => w.startsWith(wanted)) : undefined;
+  return [{ ...option, label: f.name }, ...(by === undefined ? [] : [{ ...option, label: by, displayLabel: f.name, boost: -5 }])];
+}
+
 /** An expression, with completion, and its value for the chosen row beneath. */
 export function ExpressionField({ label, value, onChange, template, item, trigger, steps, row, placeholder, children }: Props) {
   const host = useRef<HTMLDivElement>(null);
@@ -80,7 +89,7 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
         options: [
           ...["item", "trigger", "steps", "vars", "run"].map((l) => ({ label: l, type: "variable", boost: 5 })),
           ...Object.keys(now.item ?? {}).map((k) => ({ label: `item.${k}`, detail: brief(now.item?.[k]).slice(0, 40), type: "property", boost: 9 })),
-          ...now.functions.map((f) => ({ label: f.name, apply: `${f.name}(`, detail: f.usage.slice(f.name.length), info: f.help, type: "function" })),
+          ...now.functions.flatMap((f) => functionOptions(f, word.text)),
         ],
       };
     };
