@@ -47,7 +47,7 @@ func (a *app) connectorShow() *cobra.Command {
 			return err
 		}
 		if text {
-			fmt.Fprint(a.out, deref(k.Document))
+			fmt.Fprint(a.raw, deref(k.Document))
 			return nil
 		}
 		return a.show(k, func() { a.connectorFacts(k) })
@@ -370,7 +370,7 @@ func (a *app) tried(t api.Tried) {
 
 func (a *app) connectorSchema() *cobra.Command {
 	return &cobra.Command{Use: "schema", Short: "The JSON Schema of connector documents, for editors", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		e := json.NewEncoder(a.out)
+		e := json.NewEncoder(a.raw)
 		e.SetIndent("", "  ")
 		return e.Encode(connector.DocumentSchema())
 	}}

@@ -230,7 +230,7 @@ func (s *sheet) widths(label, room int) []int {
 
 // room is how wide what is written to is; 0: as wide as one likes.
 func (a *app) room() int {
-	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.raw.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
 			return w
 		}

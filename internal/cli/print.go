@@ -2,12 +2,15 @@ package cli
 
 import (
 	"fmt"
+	"io"
+	"regexp"
 	"strings"
 	"time"
-	"unicode/utf8"
-	"youngtrellis/internal/core/words"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"youngtrellis/internal/core/words"
 )
 
 // grid prints aligned columns without frames.
@@ -49,14 +52,40 @@ func (a *app) paint(code, s string) string {
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-func width(s string) int { return utf8.RuneCountInString(s) }
+// seen writes for people: what would move or hide text is visible, and colours
+// are only those of paint.
+type seen struct{ io.Writer }
 
-func fit(s string, n int) string {
-	r := []rune(s)
-	if len(r) > n {
-		return string(r[:n-1]) + "…"
+var painted = regexp.MustCompile(`\x1b\[(?:0|1|3[123]|90)m`)
+
+// Write implements io.Writer.
+func (s seen) Write(p []byte) (int, error) {
+	said, from := string(p), 0
+	var out strings.Builder
+	for _, at := range painted.FindAllStringIndex(said, -1) {
+		out.WriteString(words.Visible(said[from:at[0]]))
+		out.WriteString(said[at[0]:at[1]])
+		from = at[1]
 	}
-	return s + strings.Repeat(" ", n-len(r))
+	out.WriteString(words.Visible(said[from:]))
+	_, err := io.WriteString(s.Writer, out.String())
+	return len(p), err
+}
+
+// width is how many columns of the terminal a text takes.
+func width(s string) int { return text.StringWidthWithoutEscSequences(words.Visible(s)) }
+
+// fit makes a text as wide as n columns.
+func fit(s string, n int) string {
+	if s = words.Visible(s); width(s) <= n {
+		return s + strings.Repeat(" ", n-width(s))
+	}
+	for k := n; k > 1; k-- {
+		if t := words.Short(s, k); width(t) <= n {
+			return t + strings.Repeat(" ", n-width(t))
+		}
+	}
+	return strings.Repeat("…", min(n, 1)) + strings.Repeat(" ", max(0, n-1))
 }
 
 func plural(n int, word string) string {

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/words"
 )
 
 // Exit codes.
@@ -45,7 +46,8 @@ func usage(format string, args ...any) error { return &coded{exitUsage, fmt.Erro
 // app is what the commands share.
 type app struct {
 	in     io.Reader
-	out    io.Writer
+	out    io.Writer // for people, unless the output is JSON or YAML
+	raw    io.Writer // for documents, as they are
 	errOut io.Writer
 	output string // table, json or yaml
 	config string
@@ -61,7 +63,7 @@ func Main(args []string) int {
 
 // Run is Main with its surroundings given.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, errOut: errOut}
+	a := &app{in: in, out: out, raw: out, errOut: errOut}
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" {
 		a.color = true
 	}
@@ -74,7 +76,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if err == nil {
 		return 0
 	}
-	fmt.Fprintln(errOut, "trellis: "+err.Error())
+	fmt.Fprintln(errOut, "trellis: "+words.Visible(err.Error()))
 	var c *coded
 	if errors.As(err, &c) {
 		return c.code
@@ -91,7 +93,10 @@ func (a *app) root() *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			switch a.output {
-			case "table", "json", "yaml":
+			case "table":
+				a.out = seen{a.raw}
+				return nil
+			case "json", "yaml":
 				return nil
 			}
 			return usage("-o is %q; it can be table, json or yaml", a.output)

@@ -14,6 +14,7 @@ import (
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/call"
+	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/words"
 )
 
@@ -493,7 +494,13 @@ func (a *app) fields(title string, raw json.RawMessage) {
 	fmt.Fprintln(a.out, "\n"+title)
 	rows := [][]string{}
 	for _, k := range sortedKeys(m) {
-		rows = append(rows, []string{"  " + k, string(m[k])})
+		value := string(m[k])
+		if v, err := item.Decode(m[k]); err == nil { // without the escapes of what came over the wire
+			if b, err := item.Plain(v); err == nil {
+				value = string(b)
+			}
+		}
+		rows = append(rows, []string{"  " + k, value})
 	}
 	for _, r := range rows {
 		fmt.Fprintf(a.out, "%s %s\n", fit(r[0], 18), fit(r[1], min(width(r[1]), 200)))

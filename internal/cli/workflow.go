@@ -56,7 +56,7 @@ func (a *app) workflowShow() *cobra.Command {
 			return err
 		}
 		if text {
-			fmt.Fprint(a.out, w.Document)
+			fmt.Fprint(a.raw, w.Document)
 			return nil
 		}
 		return a.show(w, func() { a.outline(w) })
@@ -403,7 +403,7 @@ func (a *app) workflowSchema() *cobra.Command {
 			return err
 		}
 		out.WriteByte('\n')
-		_, err = out.WriteTo(a.out)
+		_, err = out.WriteTo(a.raw)
 		return err
 	})}
 }

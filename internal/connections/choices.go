@@ -7,11 +7,22 @@ import (
 	"net/http"
 	"strings"
 	"time"
-	"youngtrellis/internal/core/connector"
-	"youngtrellis/internal/core/item"
 
 	"github.com/google/uuid"
+
+	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/words"
 )
+
+// Wrong is something that a caller asked for and that cannot be, in words.
+type Wrong struct {
+	Status  int
+	Message string
+}
+
+func (w *Wrong) Error() string { return w.Message }
 
 // Choices loads a choice list of a connector for a picker. Where it is empty,
 // why says so in words.
@@ -24,7 +35,15 @@ func (s *Service) Choices(ctx context.Context, workspace uuid.UUID, name, list s
 	}
 	ch, ok := o.connector.Choices[list]
 	if !ok {
-		return nil, "", fmt.Errorf("%s has no list %q", o.Title, list)
+		lists := item.Keys(o.connector.Choices)
+		cure := near.Hint(list, lists)
+		switch {
+		case len(lists) == 0:
+			cure = " It has none."
+		case cure == "":
+			cure = " There are " + strings.Join(lists, ", ") + "."
+		}
+		return nil, "", &Wrong{http.StatusNotFound, fmt.Sprintf("%s has no list %q.%s", o.Title, list, cure)}
 	}
 	for _, need := range ch.Needs {
 		if input[need] == nil || input[need] == "" {
@@ -39,7 +58,7 @@ func (s *Service) Choices(ctx context.Context, workspace uuid.UUID, name, list s
 	for range 20 {
 		request, err := o.connector.BuildChoice(list, o.parameters, input, search, cursor)
 		if err != nil {
-			return nil, "", err
+			return nil, "", &Wrong{http.StatusUnprocessableEntity, words.Sentence(err.Error())}
 		}
 		answer, _, err := s.call(ctx, o, uuid.Nil, request, "")
 		if err != nil {

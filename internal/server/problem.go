@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
@@ -41,9 +42,16 @@ func problemOf(err error) *fault {
 	var input *form.InputError
 	var failure *call.Failure
 	var parked *call.Parked
+	var wrong *connections.Wrong
 	switch {
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &wrong):
+		kind := "not_found"
+		if wrong.Status != http.StatusNotFound {
+			kind = "invalid_input"
+		}
+		return refuse(wrong.Status, kind, wrong.Message)
 	case errors.As(err, &refused):
 		return refuse(refused.Status, "refused", refused.Message)
 	case errors.As(err, &input):

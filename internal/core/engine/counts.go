@@ -169,11 +169,11 @@ func (t *tally) at(step uint16, change func(*StepCounts)) {
 
 func (t *tally) effect(step uint16, e *Entry) {
 	t.at(step, func(c *StepCounts) {
-		c.Calls += max(1, e.Attempts)
+		c.Calls += e.Attempts
 		c.Units += e.Units
 		c.Millis += e.Ended.Sub(e.Started).Milliseconds()
 		c.spans(e.Started, e.Ended)
-		t.counts.Calls += max(1, e.Attempts)
+		t.counts.Calls += e.Attempts
 		t.counts.Units += e.Units
 	})
 }

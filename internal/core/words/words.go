@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/clipperhouse/uax29/v2/graphemes"
 )
 
 // Count words a number of things: "1 item", "1,994 items".
@@ -65,8 +67,23 @@ func Line(s string) string {
 		s = strings.ToValidUTF8(s[:400], "")
 	}
 	s = Visible(strings.Join(strings.Fields(s), " "))
-	if utf8.RuneCountInString(s) > 80 {
-		return string([]rune(s)[:79]) + "…"
+	return Short(s, 80)
+}
+
+// Short gives at most n characters as people see them, the last one … if
+// something was cut.
+func Short(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	at, kept := 0, 0
+	for g := graphemes.FromString(s); g.Next(); at++ {
+		if at == n-1 {
+			kept = g.Start()
+		}
+		if at == n {
+			return s[:kept] + "…"
+		}
 	}
 	return s
 }
@@ -85,19 +102,71 @@ func plain(s string) bool {
 	return true
 }
 
-// Visible replaces characters that would move or hide text by visible signs.
+// Visible makes what would move or hide text a sign that is seen: a character
+// that turns the direction, or has no width, becomes ‹U+202E›, a control
+// character its picture. Joined emoji stay, and joiners between letters of
+// scripts that are written with them; nothing else is changed.
 func Visible(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\t':
-			return r
-		case r < ' ':
-			return '\u2400' + r
-		case r == 0x7f:
-			return '\u2421'
-		case unicode.Is(unicode.Cf, r) || r >= 0x80 && r < 0xa0 || r == utf8.RuneError:
-			return '\ufffd'
+	if !strings.ContainsFunc(s, unseen) {
+		return s
+	}
+	var out strings.Builder
+	for g := graphemes.FromString(s); g.Next(); {
+		cluster := g.Value()
+		if strings.ContainsFunc(cluster, unseen) {
+			cluster = visible(cluster)
 		}
-		return r
-	}, s)
+		out.WriteString(cluster)
+	}
+	return out.String()
+}
+
+// unseen tells whether a character may be one that is not seen.
+func unseen(r rune) bool {
+	switch {
+	case r == '\n' || r == '\t':
+		return false
+	case r < ' ' || r >= 0x7f && r < 0xa0:
+		return true
+	}
+	return r > 0x7f && (unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || r == '\u034f' || r == '\u115f' || r == '\u1160' || r == '\u3164' || r == '\uffa0')
+}
+
+// visible does a character as a person sees them.
+func visible(cluster string) string {
+	picture := strings.ContainsFunc(cluster, pictured)
+	var out strings.Builder
+	var before rune
+	for i, r := range cluster {
+		switch {
+		case !unseen(r),
+			picture && (r == joiner || r >= 0xe0020 && r <= 0xe007f), // within one emoji
+			(r == joiner || r == nonJoiner) && i > 0 && unicode.In(before, joining...):
+			out.WriteRune(r)
+		case r < ' ':
+			out.WriteRune('\u2400' + r)
+		case r == 0x7f:
+			out.WriteRune('\u2421')
+		default:
+			fmt.Fprintf(&out, "‹U+%04X›", r)
+		}
+		before = r
+	}
+	return out.String()
+}
+
+const (
+	joiner    = '\u200d'
+	nonJoiner = '\u200c'
+)
+
+// joining are the scripts whose letters are joined, or kept apart, by a character
+// without width.
+var joining = []*unicode.RangeTable{
+	unicode.Arabic, unicode.Syriac, unicode.Mongolian, unicode.Devanagari, unicode.Bengali, unicode.Gurmukhi, unicode.Gujarati, unicode.Oriya, unicode.Tamil,
+	unicode.Telugu, unicode.Kannada, unicode.Malayalam, unicode.Sinhala, unicode.Khmer, unicode.Mn,
+}
+
+func pictured(r rune) bool {
+	return r >= 0x1f000 && r <= 0x1faff || r >= 0x2190 && r <= 0x2bff || r == 0xa9 || r == 0xae || r == 0x203c || r == 0x2049 || r == 0x3030 || r == 0x303d
 }

@@ -38,7 +38,7 @@ func TestALineIsOneVisibleLine(t *testing.T) {
 	t.Parallel()
 	require.Equal(t, "a b c", Line(" a\n\tb  c "))
 	require.Equal(t, "␀x␡", Line("\x00x\x7f"))
-	require.Equal(t, "a\ufffdb", Line("a\u202eb"), "what would turn the direction is seen")
+	require.Equal(t, "a‹U+202E›b", Line("a\u202eb"), "what would turn the direction is seen")
 	require.Len(t, []rune(Line(strings.Repeat("é", 500))), 80)
 	require.Equal(t, "a\nb", Visible("a\nb"))
 }
@@ -70,4 +70,21 @@ func TestTheConsoleHasTheSameWords(t *testing.T) {
 	b, err := os.ReadFile("../../../web/src/words/table.ts")
 	require.NoError(t, err)
 	require.Equal(t, TypeScript(), string(b), "run make generate")
+}
+
+// What is not seen is made visible; what people write is left as it is.
+func TestWhatIsNotSeenIsMadeVisible(t *testing.T) {
+	t.Parallel()
+	for _, same := range []string{"kiln", "né e\u0301", "👩‍🔧 👩‍👩‍👧‍👦 🏴\U000e0067\U000e0062\U000e0065\U000e006e\U000e0067\U000e007f 🇵🇹 ❤️ 1️⃣", "می\u200cخواهم", "क्\u200dष", "日本", "שלום", "a\nb\tc", "\ufffd", "a\u00a0b"} {
+		require.Equal(t, same, Visible(same))
+	}
+	for text, want := range map[string]string{
+		"jug\u202etxt": "jug‹U+202E›txt", "a\u200bb": "a‹U+200B›b", "a\u200db": "a‹U+200D›b", "\ufeffa": "‹U+FEFF›a", "a\x00b\x1b[31m\x7f": "a␀b␛[31m␡", "a\u0085b": "a‹U+0085›b", "\u2066a\u2069": "‹U+2066›a‹U+2069›", "so\u00adft": "so‹U+00AD›ft", "a\r\n": "a␍\n", "a\u2028b": "a‹U+2028›b", "\u3164": "‹U+3164›",
+	} {
+		require.Equal(t, want, Visible(text))
+	}
+	require.Equal(t, "👩‍🔧…", Short("👩‍🔧👩‍🔧👩‍🔧", 2))
+	require.Equal(t, "👩‍🔧", Short("👩‍🔧", 1))
+	require.Equal(t, "abc", Short("abc", 3))
+	require.Equal(t, "“Größe” ist.", Sentence("“Größe” ist"), "a sentence may begin with a sign of several bytes")
 }

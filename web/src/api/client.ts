@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { fetchExactly, writeJson } from "./exact";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -15,10 +16,10 @@ export type Connection = Schemas["Connection"];
 export type Connector = Schemas["Connector"];
 export type Finding = Schemas["Finding"];
 export type Rehearsal = Schemas["Rehearsal"];
-export type Json = string | number | boolean | null | Json[] | { [key: string]: Json };
+export type Json = string | number | bigint | boolean | null | Json[] | { [key: string]: Json };
 export type Fields = Record<string, Json>;
 
-export const http = createClient<paths>({ baseUrl: "/api/v1" });
+export const http = createClient<paths>({ baseUrl: "/api/v1", fetch: fetchExactly, bodySerializer: (body) => writeJson(body) });
 
 /** What the service said when it said no. */
 export class Refusal extends Error {

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { asFields, type Fields, type Json, type Schemas } from "../api/client";
+import { readJson, writeJson } from "../api/exact";
 import { Picker } from "../workbench/Picker";
 
 type Property = Schemas["Property"];
@@ -41,7 +42,7 @@ interface InputProps {
   onSet: (v: Json | undefined) => void;
 }
 
-const example = (s: Fields) => (Array.isArray(s["examples"]) && s["examples"].length > 0 ? (typeof s["examples"][0] === "string" ? s["examples"][0] : JSON.stringify(s["examples"][0])) : "");
+const example = (s: Fields) => (Array.isArray(s["examples"]) && s["examples"].length > 0 ? (typeof s["examples"][0] === "string" ? s["examples"][0] : writeJson(s["examples"][0])) : "");
 
 function Input({ id, schema, connection, values, value, onSet }: InputProps) {
   const type = schema["type"];
@@ -50,9 +51,9 @@ function Input({ id, schema, connection, values, value, onSet }: InputProps) {
   if (Array.isArray(schema["enum"])) {
     const words = asFields(schema["words"]);
     return (
-      <select id={id} className="field" value={value === undefined ? "" : JSON.stringify(value)} onChange={(e) => { onSet(e.target.value === "" ? undefined : (JSON.parse(e.target.value) as Json)); }}>
+      <select id={id} className="field" value={value === undefined ? "" : writeJson(value)} onChange={(e) => { onSet(e.target.value === "" ? undefined : (readJson(e.target.value))); }}>
         <option value="">Choose…</option>
-        {schema["enum"].map((v) => <option key={String(v)} value={JSON.stringify(v)}>{words[String(v)] ? `${String(v)}, ${String(words[String(v)])}` : String(v)}</option>)}
+        {schema["enum"].map((v) => <option key={String(v)} value={writeJson(v)}>{words[String(v)] ? `${String(v)}, ${String(words[String(v)])}` : String(v)}</option>)}
       </select>
     );
   }
@@ -73,14 +74,14 @@ function Input({ id, schema, connection, values, value, onSet }: InputProps) {
 
 /** A value as JSON; what cannot be read yet is kept and said. */
 export function JsonInput({ id, value, placeholder, onSet }: { id: string; value: Json | undefined; placeholder: string; onSet: (v: Json | undefined) => void }) {
-  const [text, setText] = useState(value === undefined || value === null ? "" : JSON.stringify(value, null, 2));
+  const [text, setText] = useState(value === undefined || value === null ? "" : writeJson(value, 2));
   const [wrong, setWrong] = useState("");
   return (
     <>
       <textarea id={id} className="field h-20 py-1.5 font-mono text-xs" spellCheck={false} placeholder={placeholder} value={text} aria-invalid={wrong !== ""} onChange={(e) => {
         setText(e.target.value);
         if (e.target.value.trim() === "") { setWrong(""); onSet(undefined); return; }
-        try { onSet(JSON.parse(e.target.value) as Json); setWrong(""); } catch (err) { setWrong(err instanceof Error ? err.message : "not JSON"); }
+        try { onSet(readJson(e.target.value)); setWrong(""); } catch (err) { setWrong(err instanceof Error ? err.message : "not JSON"); }
       }} />
       {wrong && <div className="mt-1 text-amber">This is not JSON yet: {wrong}</div>}
     </>

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { ask, asFields, http, type Connection, type Fields, type Schemas } from "../api/client";
+import { writeJson } from "../api/exact";
 import { Badge, Trouble } from "../ui/parts";
 import { Answered } from "./TryAction";
 
@@ -69,5 +70,5 @@ export function PasteCall({ onConnected, onTried }: { onConnected?: (c: Connecti
 }
 
 function Settings({ settings }: { settings: Fields }) {
-  return <pre className="max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{JSON.stringify(settings, null, 2)}</pre>;
+  return <pre className="max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{writeJson(settings, 2)}</pre>;
 }

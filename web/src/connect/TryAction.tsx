@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { ask, asFields, http, type Connector, type Fields, type Schemas } from "../api/client";
+import { readJson, writeJson } from "../api/exact";
 import { FieldList } from "../lattice/FieldList";
 import { Badge, Trouble } from "../ui/parts";
 import { brief } from "../ui/words";
@@ -68,7 +69,7 @@ export function Answered({ t }: { t: Tried }) {
             {!t.why && <button className="ml-auto text-xs text-second hover:underline" onClick={() => { setRaw(!raw); }}>{raw ? "as fields" : "as JSON"}</button>}
           </div>
           {t.why && <div className="rounded-lg bg-ambertint px-3 py-2 text-amber">{t.why}</div>}
-          {!t.why && raw && <pre className="max-h-96 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{JSON.stringify(t.items ?? t.output, null, 2)}</pre>}
+          {!t.why && raw && <pre className="max-h-96 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{writeJson(t.items ?? t.output, 2)}</pre>}
           {!t.why && !raw && t.items && (items.length === 0 ? <div className="text-second">The list is empty.</div> : <Rows items={items} more={t.more === true} />)}
           {!t.why && !raw && !t.items && (t.output && typeof t.output === "object" && !Array.isArray(t.output) ? <div className="rounded-lg border border-rule p-3"><FieldList fields={asFields(t.output)} /></div> : <pre className="rounded-lg border border-rule p-2.5 whitespace-pre-wrap">{brief(t.output as string)}</pre>)}
           {t.link && <a className="mt-2 inline-block text-leafink underline" href={t.link} target="_blank" rel="noreferrer noopener">Open the record in the application</a>}
@@ -79,7 +80,7 @@ export function Answered({ t }: { t: Tried }) {
 }
 
 function pretty(body: string): string {
-  try { return JSON.stringify(JSON.parse(body), null, 2); } catch { return body; }
+  try { return writeJson(readJson(body), 2); } catch { return body; }
 }
 
 /** Items as rows: the first fields of each. */

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Fields, Json } from "../api/client";
-import { brief } from "../ui/words";
+import { writeJson } from "../api/exact";
+import { brief, visible } from "../ui/words";
 
 const LONG = 4000;
 
@@ -21,13 +22,13 @@ function Field({ name, value, onUse, path }: { name: string; value: Json; onUse:
   return (
     <>
       <dt className="truncate text-second">
-        {onUse ? <button type="button" className="rounded px-0.5 hover:bg-tint hover:text-leafink hover:underline" title={`Use ${path}`} onMouseDown={(e) => { e.preventDefault(); }} onClick={() => { onUse(path); }}>{name}</button> : name}
+        {onUse ? <button type="button" className="rounded px-0.5 hover:bg-tint hover:text-leafink hover:underline" title={`Use ${path}`} onMouseDown={(e) => { e.preventDefault(); }} onClick={() => { onUse(path); }}>{visible(name)}</button> : visible(name)}
       </dt>
       <dd className="min-w-0 break-words">
         {deep ? (
           <>
             <button type="button" className="text-left hover:underline" aria-expanded={open} onClick={() => { setOpen(!open); }}>{brief(value)}</button>
-            {open && (Array.isArray(value) ? <pre className="mt-1 max-h-60 overflow-auto font-mono text-xs">{JSON.stringify(value, null, 2).slice(0, LONG)}</pre> : <div className="mt-1 border-l border-rule pl-3"><FieldList fields={value} onUse={onUse} path={path} /></div>)}
+            {open && (Array.isArray(value) ? <pre className="mt-1 max-h-60 overflow-auto font-mono text-xs">{writeJson(value, 2).slice(0, LONG)}</pre> : <div className="mt-1 border-l border-rule pl-3"><FieldList fields={value} onUse={onUse} path={path} /></div>)}
           </>
         ) : (
           <span className={value === null || value === "" ? "text-third italic" : ""}>{brief(value)}</span>

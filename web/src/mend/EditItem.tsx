@@ -1,6 +1,7 @@
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import type { Fields, Json } from "../api/client";
+import { exactNumber, readJson, writeJson } from "../api/exact";
 import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
 import { Progress } from "./Progress";
@@ -53,23 +54,23 @@ const deep = (v: Json | undefined) => v !== null && typeof v === "object";
 const long = (v: Json | undefined) => deep(v) || (typeof v === "string" && v.length > 80);
 
 /** A value as one types it: text as it is, other kinds as JSON. */
-export const asText = (v: Json | undefined): string => (typeof v === "string" ? v : v === null || v === undefined ? "" : deep(v) ? JSON.stringify(v, null, 2) : String(v));
+export const asText = (v: Json | undefined): string => (typeof v === "string" ? v : v === null || v === undefined ? "" : deep(v) ? writeJson(v, 2) : String(v));
 
 /** What was typed, in the kind that the value had; undefined where it cannot be that. */
 export function fromText(text: string, was: Json | undefined): Json | undefined {
   if (typeof was === "string") return text;
   if (was === null || was === undefined) return text === "" ? null : text;
-  if (typeof was === "number") return text.trim() !== "" && Number.isFinite(Number(text)) ? Number(text) : undefined;
+  if (typeof was === "number" || typeof was === "bigint") return text.trim() !== "" && Number.isFinite(Number(text)) ? exactNumber(text.trim()) : undefined;
   if (typeof was === "boolean") return text === "true" ? true : text === "false" ? false : undefined;
   try {
-    return JSON.parse(text) as Json;
+    return readJson(text);
   } catch {
     return undefined;
   }
 }
 
 function needs(was: Json | undefined): string {
-  if (typeof was === "number") return "This was a number; write one.";
+  if (typeof was === "number" || typeof was === "bigint") return "This was a number; write one.";
   if (typeof was === "boolean") return "This was yes or no; write true or false.";
   return "This is no JSON yet; look at its brackets and commas.";
 }

@@ -4,6 +4,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Connector, type Json, type Schemas } from "../api/client";
+import { writeJson } from "../api/exact";
 import { useConnections, useConnectors } from "../api/queries";
 import { ImportOpenAPI } from "../connect/ImportOpenAPI";
 import { PasteCall } from "../connect/PasteCall";
@@ -115,7 +116,7 @@ function Action({ c, a }: { c: Connector; a: Schemas["Action"] }) {
               <tr key={f.name} className="border-t border-rule align-top"><td className="w-36 py-1 font-mono text-xs">{f.name}</td><td className="py-1 pr-2">{String(s["title"] ?? "")}{f.required ? "" : <span className="text-third"> if wished</span>}{s["description"] ? <span className="text-second">. {String(s["description"])}</span> : null}</td><td className="w-40 py-1 text-second">{[s["choices"] ? "picked by name" : typeWords(s["type"]), s["maxLength"] ? `up to ${Number(s["maxLength"]).toLocaleString("en")}` : ""].filter(Boolean).join(", ")}</td></tr>
             ); })}</tbody>
           </table>
-          {a.sample !== undefined && <details className="mb-2"><summary className="cursor-pointer text-second">What comes back, for example</summary><pre className="mt-1 max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{JSON.stringify(a.sample, null, 2)}</pre></details>}
+          {a.sample !== undefined && <details className="mb-2"><summary className="cursor-pointer text-second">What comes back, for example</summary><pre className="mt-1 max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">{writeJson(a.sample, 2)}</pre></details>}
           <button className="btn" onClick={() => { void navigate({ to: "/connectors", search: { connector: c.name, try: a.name } }).then(() => { location.reload(); }); }}>Try it</button>
         </div>
       )}

@@ -1,8 +1,9 @@
 import type { Fields, Json } from "../api/client";
+import { writeJson } from "../api/exact";
 import { FieldList } from "../lattice/FieldList";
 import { brief } from "../ui/words";
 
-const same = (a: Json | undefined, b: Json | undefined) => JSON.stringify(a) === JSON.stringify(b);
+const same = (a: Json | undefined, b: Json | undefined) => writeJson(a) === writeJson(b);
 
 /** What a step changed of an item, instead of the same fields twice. */
 export function Changes({ before, after }: { before: Fields; after: Fields }) {

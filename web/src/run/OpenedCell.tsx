@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Run, type Schemas } from "../api/client";
+import { writeJson } from "../api/exact";
 import { useOpened } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
 import { Mark } from "../lattice/marks";
@@ -69,7 +70,7 @@ function What({ run, o, address, step }: Props & { o: Opened }) {
         : <div className="mb-2 flex items-baseline gap-1.5"><Mark fate={o.cell.fate} /> <span className="font-medium whitespace-nowrap">{fateWords(o.cell.fate)}</span> <span className={bad || o.cell.fate === "stopped" ? "text-rust" : "text-second"}>{o.cell.text}</span></div>}
       {!o.failure && o.after !== undefined && step !== "-" && <div className="mb-2"><Changes before={asFields(o.before)} after={asFields(o.after)} /></div>}
       {shows === "request" && o.sent && <pre className="mb-2 overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{o.sent.method} {o.sent.url}{"\n\n"}{o.sent.body}</pre>}
-      {shows === "answer" && <pre className="mb-2 overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{JSON.stringify(o.result, null, 2).slice(0, 4000)}</pre>}
+      {shows === "answer" && <pre className="mb-2 overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{writeJson(o.result, 2).slice(0, 4000)}</pre>}
       <div className="flex flex-wrap gap-1.5">
         {bad && <MendActions run={run.run.id} address={address} kind={bad} fields={asFields(o.before)} />}
         {o.sent && <button className="btn" aria-pressed={shows === "request"} onClick={() => { setShows(shows === "request" ? "" : "request"); }}>Request</button>}

@@ -1,11 +1,22 @@
 import { describe, expect, it } from "vitest";
 import type { RunSummary } from "../api/client";
-import { brief, plural, stateWords, took, triedWords } from "./words";
+import { brief, plainNumber, plural, stateWords, took, triedWords, visible } from "./words";
 
 describe("values in one line", () => {
   it("keep nothing, empty text, 0 and false apart", () => { expect([null, "", 0, false].map(brief)).toEqual(["nothing", "empty text", "0", "false"]); });
   it("say how long a list is and what an object holds", () => { expect([brief([1, 2]), brief({ a: 1, b: null, c: "x", d: 4 })]).toEqual(["list of 2", "a 1, b nothing, c x"]); });
   it("cut long text", () => { expect(brief("x".repeat(500))).toHaveLength(161); });
+});
+
+describe("what is not seen", () => {
+  it("is made visible", () => { expect(["jug\u202etxt", "a\u200bb", "a\u200db", "\u0000\u007f\u0085", "so\u00adft"].map(visible)).toEqual(["jug‹U+202E›txt", "a‹U+200B›b", "a‹U+200D›b", "␀␡‹U+0085›", "so‹U+00AD›ft"]); });
+  it("leaves what people write", () => { for (const s of ["kiln", "👩‍🔧 👩‍👩‍👧‍👦 🇵🇹 ❤️", "می\u200cخواهم", "a\nb\tc", "né e\u0301"]) expect(visible(s)).toBe(s); });
+  it("cuts between what people see as characters", () => { expect(brief("👩‍🔧".repeat(200))).toBe(`${"👩‍🔧".repeat(160)}…`); });
+});
+
+describe("numbers", () => {
+  it("are written as the service writes them", () => { expect([1e21, 1.5e-7, -2.5e22, 0.1, 1234567.5, -0, 1e-7, 12].map(plainNumber)).toEqual(["1000000000000000000000", "0.00000015", "-25000000000000000000000", "0.1", "1234567.5", "0", "0.0000001", "12"]); });
+  it("keep every digit of a whole one", () => { expect(brief(9223372036854775807n)).toBe("9223372036854775807"); });
 });
 
 describe("counts and times", () => {

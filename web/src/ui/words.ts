@@ -20,17 +20,65 @@ export function took(from: string, to: string | undefined): string {
   return `${String(Math.floor(ms / 60_000))} min ${String(Math.round((ms % 60_000) / 1000))} s`;
 }
 
+const unseen = /[\p{Cf}\u0000-\u0008\u000b-\u001f\u007f-\u009f\u2028\u2029\u034f\u115f\u1160\u3164\uffa0]/u;
+const within = /[\u200d\u{e0020}-\u{e007f}]/u; // of one emoji
+const joined = /[\p{Script=Arabic}\p{Script=Syriac}\p{Script=Mongolian}\p{Script=Devanagari}\p{Script=Bengali}\p{Script=Gurmukhi}\p{Script=Gujarati}\p{Script=Oriya}\p{Script=Tamil}\p{Script=Telugu}\p{Script=Kannada}\p{Script=Malayalam}\p{Script=Sinhala}\p{Script=Khmer}\p{Mn}]/u;
+const clusters = new Intl.Segmenter("en", { granularity: "grapheme" });
+
+/** Makes what would move or hide text a sign that is seen, as the service does; joined emoji and letters stay. */
+export function visible(text: string): string {
+  if (!unseen.test(text)) return text;
+  let out = "";
+  for (const { segment } of clusters.segment(text)) {
+    const picture = /\p{Extended_Pictographic}/u.test(segment);
+    let before = "";
+    for (const c of segment) {
+      const code = c.codePointAt(0) ?? 0;
+      const stays = !unseen.test(c) || (picture && within.test(c)) || ((c === "\u200d" || c === "\u200c") && joined.test(before));
+      out += stays ? c : code < 0x20 ? String.fromCodePoint(0x2400 + code) : code === 0x7f ? "\u2421" : `‹U+${code.toString(16).toUpperCase().padStart(4, "0")}›`;
+      before = c;
+    }
+  }
+  return out;
+}
+
+/** At most so many characters as people see them. */
+function shorten(text: string, n: number): string {
+  if (text.length <= n) return text;
+  let out = "";
+  let count = 0;
+  for (const { segment } of clusters.segment(text)) {
+    if (count++ === n) return `${out}…`;
+    out += segment;
+  }
+  return text;
+}
+
 /** A value in one line; nothing, empty text, 0 and false look different. */
 export function brief(v: Json | undefined): string {
   if (v === null || v === undefined) return "nothing";
   if (v === "") return "empty text";
-  if (typeof v === "string") return v.length > 160 ? `${v.slice(0, 160)}…` : v;
+  if (typeof v === "string") return visible(shorten(v, 160));
+  if (typeof v === "number") return plainNumber(v);
   if (Array.isArray(v)) return `list of ${String(v.length)}`;
   if (typeof v === "object") {
-    const parts = Object.entries(v as Fields).slice(0, 3).map(([k, e]) => `${k} ${brief(e)}`);
+    const parts = Object.entries(v as Fields).slice(0, 3).map(([k, e]) => `${visible(k)} ${brief(e)}`);
     return parts.join(", ");
   }
   return String(v);
+}
+
+/** A number as the service writes it: the shortest decimal, never with an exponent. */
+export function plainNumber(n: number): string {
+  const text = String(n);
+  const [digits, exponent] = text.split("e");
+  if (digits === undefined || exponent === undefined) return Object.is(n, -0) ? "0" : text;
+  const sign = digits.startsWith("-") ? "-" : "";
+  const [whole = "", rest = ""] = digits.replace("-", "").split(".");
+  const point = whole.length + Number(exponent);
+  const all = whole + rest;
+  if (point <= 0) return `${sign}0.${"0".repeat(-point)}${all}`;
+  return sign + (point >= all.length ? all.padEnd(point, "0") : `${all.slice(0, point)}.${all.slice(point)}`);
 }
 
 export function stateWords(r: RunSummary): { words: string; tone: "plain" | "leaf" | "amber" | "rust" } {

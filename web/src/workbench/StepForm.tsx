@@ -1,6 +1,7 @@
 import { Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
+import { readJson, writeJson } from "../api/exact";
 import { plural } from "../ui/words";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { JsonInput } from "../connect/ActionForm";
@@ -131,9 +132,9 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
   } else if (Array.isArray(schema["enum"])) {
     const preset = schema["default"]; // counts where nothing is said
     control = (
-      <select id={id} className="field" value={value === undefined || value === null ? "" : JSON.stringify(value)} onChange={(e) => { onSet(e.target.value === "" ? null : (JSON.parse(e.target.value) as Json)); }}>
+      <select id={id} className="field" value={value === undefined || value === null ? "" : writeJson(value)} onChange={(e) => { onSet(e.target.value === "" ? null : (readJson(e.target.value))); }}>
         <option value="">{preset !== undefined ? wordOf(schema, preset) : "Choose…"}</option>
-        {schema["enum"].filter((v) => v !== preset || v === value).map((v) => <option key={String(v)} value={JSON.stringify(v)}>{wordOf(schema, v)}</option>)}
+        {schema["enum"].filter((v) => v !== preset || v === value).map((v) => <option key={String(v)} value={writeJson(v)}>{wordOf(schema, v)}</option>)}
       </select>
     );
   } else if (schema["hint"] === "list") {
@@ -141,7 +142,7 @@ function Setting({ property, value, values, form, onSet, problems }: SettingProp
   } else if (schema["type"] === "object") {
     control = <Pairs form={form} schema={schema} value={asFields(value)} values={values} onSet={onSet} title={title} />;
   } else {
-    control = <ExpressionField label={title} template value={value === undefined || value === null ? "" : typeof value === "string" ? value : JSON.stringify(value)} onChange={(v) => { onSet(v === "" ? null : v); }} placeholder={examples(schema)} {...shared} />;
+    control = <ExpressionField label={title} template value={value === undefined || value === null ? "" : typeof value === "string" ? value : writeJson(value)} onChange={(v) => { onSet(v === "" ? null : v); }} placeholder={examples(schema)} {...shared} />;
   }
   return (
     <div>
@@ -203,7 +204,7 @@ function Pairs({ form, schema, value: stored, values, onSet, title }: { form: Pr
         <div key={name} className="grid grid-cols-[104px_1fr_22px] items-start gap-2">
           <span className="truncate pt-1.5 font-medium" title={name}>{name}</span>
           {plainText ? <input aria-label={name} className="field" defaultValue={String(value[name] ?? "")} onBlur={(e) => { put(name, e.target.value); }} />
-            : <ExpressionField label={`${title}: ${name}`} template value={typeof value[name] === "string" ? value[name] : JSON.stringify(value[name])} onChange={(v) => { put(name, v); }} item={form.item} trigger={form.trigger} row={undefined} steps={form.earlier} placeholder="text, or (= item.… )" />}
+            : <ExpressionField label={`${title}: ${name}`} template value={typeof value[name] === "string" ? value[name] : writeJson(value[name])} onChange={(v) => { put(name, v); }} item={form.item} trigger={form.trigger} row={undefined} steps={form.earlier} placeholder="text, or (= item.… )" />}
           <button type="button" aria-label={`Remove ${name}`} className="pt-2 text-third hover:text-rust" onClick={() => { change(Object.fromEntries(Object.entries(latest.current).filter(([k]) => k !== name))); }}><X size={14} /></button>
         </div>
       ))}

@@ -3,6 +3,7 @@ import { Copy } from "lucide-react";
 import { useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Fields, type Workflow } from "../api/client";
+import { readJson, writeJson } from "../api/exact";
 import { useCallSheet, useSamples, type Edit } from "../api/queries";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
@@ -72,7 +73,7 @@ function Samples({ workflow, called }: { workflow: string; called: boolean }) {
   const take = useMutation({ mutationFn: () => ask(http.POST("/workflows/{workflow}/samples/take", path)), onSuccess: () => { setWaiting(true); void again(); } });
   const add = useMutation({
     mutationFn: () => {
-      const fields: unknown = JSON.parse(text);
+      const fields: unknown = readJson(text);
       return ask(http.POST("/workflows/{workflow}/samples", { ...path, body: { fields } }));
     },
     onSuccess: () => { setText(""); setWriting(false); void again(); },
@@ -84,7 +85,7 @@ function Samples({ workflow, called }: { workflow: string; called: boolean }) {
     <div>
       <span className="label">Samples</span>
       {list.map((s, i) => (
-        <div key={s.id} className="flex items-baseline gap-2"><span className="text-third">{i + 1}</span><span className="min-w-0 flex-1 truncate font-mono text-xs" title={JSON.stringify(s.fields)}>{JSON.stringify(s.fields)}</span><button type="button" className="text-xs text-third hover:text-rust" onClick={() => { remove.mutate(s.id); }}>remove</button></div>
+        <div key={s.id} className="flex items-baseline gap-2"><span className="text-third">{i + 1}</span><span className="min-w-0 flex-1 truncate font-mono text-xs" title={writeJson(s.fields)}>{writeJson(s.fields)}</span><button type="button" className="text-xs text-third hover:text-rust" onClick={() => { remove.mutate(s.id); }}>remove</button></div>
       ))}
       {list.length === 0 && <div className="text-second">{called ? "None yet. Take one from a real call, or write one." : "None. A start without items gives the first line one empty item."}</div>}
       {samples.data?.taking && <div className="mt-1.5 rounded-lg bg-ambertint px-3 py-2 text-amber" role="status">Waiting for the next call. It becomes a sample and starts nothing.</div>}

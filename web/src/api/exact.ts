@@ -1,0 +1,28 @@
+import { parse, stringify } from "lossless-json";
+import type { Json } from "./client";
+
+const whole = /^-?\d+$/;
+
+/** A number as it was written: a whole one that floating point would change is a bigint. */
+export function exactNumber(text: string): number | bigint {
+  const n = Number(text);
+  return whole.test(text) && !Number.isSafeInteger(n) ? BigInt(text) : n;
+}
+
+/** Reads JSON without changing a digit of a whole number. */
+export const readJson = (text: string) => parse(text, null, exactNumber) as Json;
+
+/** Writes JSON with every digit. */
+export const writeJson = (v: unknown, indent?: number): string => stringify(v, null, indent) ?? "";
+
+/** fetch, whose answers are read without changing a digit. */
+export async function fetchExactly(request: Request): Promise<Response> {
+  const got = await fetch(request);
+  if (got.status === 204 || !(got.headers.get("content-type") ?? "").includes("json")) return got;
+  const text = await got.text();
+  const headers = new Headers(got.headers);
+  headers.set("content-length", String(text.length)); // of an answer with a length the client asks json()
+  const exact = new Response(text, { status: got.status, statusText: got.statusText, headers });
+  Object.defineProperty(exact, "json", { value: () => Promise.resolve(readJson(text)) });
+  return exact;
+}
