@@ -363,7 +363,19 @@ func (s *Server) CheckDocument(ctx context.Context, r api.CheckDocumentRequestOb
 	if err != nil {
 		return nil, err
 	}
-	w, problems := workflow.Check([]byte(r.Body.Document), catalog)
+	// The samples of the workflow that the document is the draft of, or would be.
+	var samples []map[string]any
+	if parsed, _, _ := workflow.Read([]byte(r.Body.Document)); parsed != nil && parsed.Name != "" {
+		switch stored, err := s.Store.Workflow(ctx, scopeOf(ctx), parsed.Name); {
+		case err == nil:
+			if samples, err = s.samples(ctx, scopeOf(ctx), stored); err != nil {
+				return nil, err
+			}
+		case !errors.Is(err, store.ErrNotFound):
+			return nil, err
+		}
+	}
+	w, problems := engine.Check(ctx, []byte(r.Body.Document), catalog, samples)
 	out := api.CheckDocument200JSONResponse{Problems: findings(problems)}
 	if w != nil {
 		out.Trigger, out.Lines = some(workflow.TriggerSentence(w.Trigger)), some(lines(w, r.Body.Document, catalog))

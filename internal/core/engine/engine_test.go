@@ -64,18 +64,6 @@ func TestSetAsideItemsAreKeptAndRetriedAlone(t *testing.T) {
 	require.Equal(t, 4, res.Counts.Through)
 }
 
-// A call is counted where one was made: what failed before it could be sent is none.
-func TestOnlyCallsThatWereMadeAreCounted(t *testing.T) {
-	w := newWorld()
-	p := plan(t, `  - {name: sent, type: hall.send, connection: hall, input: {n: (= 6 / (item.n - 1) )}, on_error: set_aside}`)
-	r, _ := newRun(numberedItems(3), w, Pass{Number: 1, Plan: p})
-	res, err := r.Execute(context.Background(), nil)
-	require.NoError(t, err)
-	require.Equal(t, 1, res.Counts.SetAside)
-	require.Equal(t, 2, res.Counts.Calls)
-	require.Len(t, w.done, 2)
-}
-
 func TestStopEndsTheRunAndResumeGoesOnWithTheRest(t *testing.T) {
 	w := newWorld()
 	w.refuses[`{"n":2}`] = "two is refused"

@@ -3,7 +3,9 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"youngtrellis/internal/core/call"
@@ -23,10 +25,11 @@ var sampleTime = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
 // workflow is nil if the text is not one at all.
 func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples []map[string]any) (*workflow.Workflow, []document.Problem) {
 	w, found := workflow.Examine(text, catalog)
-	if w == nil || len(samples) == 0 || workflow.HasErrors(found.Problems()) {
+	if w == nil || len(samples) == 0 {
 		return w, found.Problems()
 	}
-	plan, err := workflow.Compile(w, catalog)
+	sound := found.Sound() // as far as samples can go
+	plan, err := workflow.Compile(sound, catalog)
 	if err != nil {
 		return w, found.Problems()
 	}
@@ -40,8 +43,11 @@ func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples 
 		return w, found.Problems()
 	}
 	for _, s := range plan.Steps {
-		t.missing(found, s)
+		t.missing(found, plan, s)
 		t.failures(found, s)
+	}
+	if len(sound.Steps) == len(w.Steps) {
+		t.names(found, plan, samples)
 	}
 	return w, found.Problems()
 }
@@ -66,34 +72,130 @@ func (t *trial) fails(s *workflow.CompiledStep, why *call.Failure) {
 	t.failed[s.Number] = append(t.failed[s.Number], why)
 }
 
-// missing warns of a field that no item has.
-func (t *trial) missing(found *workflow.Findings, s *workflow.CompiledStep) {
+// missing warns of a field that no item has: of the item itself, of what started
+// the run, and of what an earlier step gave.
+func (t *trial) missing(found *workflow.Findings, plan *workflow.Plan, s *workflow.CompiledStep) {
 	items := t.came[s.Number]
 	if len(items) == 0 || s.Off {
 		return
 	}
 	for _, at := range item.Keys(s.Refs) {
 		for _, r := range s.Refs[at] {
-			if r.Path[0] != "item" || len(r.Path) < 2 || slices.ContainsFunc(items, func(it *item.Item) bool { _, ok := it.Fields[r.Path[1]]; return ok }) {
-				continue
+			if name, known, ok := lacking(plan, items, r); ok {
+				cure := ""
+				if n := expr.NearestField(name, known); n != "" {
+					cure = "Did you mean " + strings.Join(append(slices.Clone(r.Path[:slices.Index(r.Path, name)]), n), ".") + "?"
+				}
+				found.Warn(s.Path()+"."+at, fmt.Sprintf("No sample has a field %q here.", name), cure)
 			}
-			cure := ""
-			if n := expr.NearestField(r.Path[1], items[0].Fields); n != "" {
-				cure = "Did you mean item." + n + "?"
-			}
-			found.Warn(s.Path()+"."+at, fmt.Sprintf("No sample has a field %q here.", r.Path[1]), cure)
 		}
 	}
 }
 
+// lacking tells whether none of the items has what a path reads: the field, and
+// those that are there in its place.
+func lacking(plan *workflow.Plan, items []*item.Item, r expr.Ref) (name string, known map[string]any, lacks bool) {
+	depth := 1
+	fields := func(it *item.Item) map[string]any { return it.Fields }
+	switch r.Path[0] {
+	case "item":
+	case "trigger":
+		fields = func(it *item.Item) map[string]any {
+			if first := it.First(); first.Step == 0 {
+				return first.Fields
+			}
+			return nil
+		}
+	case "steps":
+		depth = 2
+		if len(r.Path) < 3 || plan.Step(r.Path[1]) == nil {
+			return "", nil, false
+		}
+		number := plan.Step(r.Path[1]).Number
+		fields = func(it *item.Item) map[string]any {
+			if through := it.Through(number); through != nil {
+				return through.Fields
+			}
+			return nil
+		}
+	default:
+		return "", nil, false
+	}
+	if len(r.Path) <= depth {
+		return "", nil, false
+	}
+	name = r.Path[depth]
+	for _, it := range items {
+		f := fields(it)
+		if f == nil {
+			continue
+		}
+		if _, has := f[name]; has {
+			return "", nil, false
+		}
+		known = f
+	}
+	return name, known, known != nil
+}
+
+// names warns of a label and of fields to find by that no sample has.
+func (t *trial) names(found *workflow.Findings, plan *workflow.Plan, samples []map[string]any) {
+	all := map[string]any{}
+	for _, f := range samples {
+		maps.Copy(all, f)
+	}
+	for _, items := range t.came {
+		for _, it := range items {
+			maps.Copy(all, it.Fields)
+		}
+	}
+	check := func(path string, p *expr.Program) {
+		if p == nil {
+			return
+		}
+		if strings.Contains(p.Source, "??") && slices.ContainsFunc(p.Refs, func(r expr.Ref) bool {
+			return len(r.Path) > 1 && all[r.Path[1]] != nil
+		}) {
+			return // another field is there in its place
+		}
+		for _, r := range p.Refs {
+			if len(r.Path) < 2 || r.Path[0] != "item" {
+				continue
+			}
+			if _, has := all[r.Path[1]]; !has {
+				cure := ""
+				if n := expr.NearestField(r.Path[1], all); n != "" {
+					cure = "Did you mean item." + n + "?"
+				}
+				found.Warn(path, fmt.Sprintf("No sample has a field %q at any step.", r.Path[1]), cure)
+			}
+		}
+	}
+	check("label", plan.Label)
+	for i, p := range plan.FindBy {
+		check(fmt.Sprintf("find_by[%d]", i), p)
+	}
+}
+
+// mostFailures is how many different failures of a step are told.
+const mostFailures = 8
+
+// failures warns of everything that fails differently at a step.
 func (t *trial) failures(found *workflow.Findings, s *workflow.CompiledStep) {
-	list := t.failed[s.Number]
-	if len(list) == 0 {
-		return
+	type kind struct{ setting, alike string }
+	counts, firsts := map[kind]int{}, []*call.Failure{}
+	of := func(f *call.Failure) kind { return kind{f.Setting, words.Alike(f.Message)} }
+	for _, f := range t.failed[s.Number] {
+		if counts[of(f)]++; counts[of(f)] == 1 {
+			firsts = append(firsts, f)
+		}
 	}
-	path := s.Path()
-	if list[0].Setting != "" {
-		path += "." + list[0].Setting
+	all := max(len(t.failed[s.Number]), len(t.came[s.Number]))
+	for _, f := range firsts[:min(len(firsts), mostFailures)] {
+		path := s.Path()
+		if f.Setting != "" {
+			path += "." + f.Setting
+		}
+		found.Warn(path, fmt.Sprintf("%s of %s would fail here: %s", words.Number(counts[of(f)]), words.Count(all, "sample"), words.Sentence(f.Message)), "")
 	}
-	found.Warn(path, fmt.Sprintf("%s of %s would fail here: %s", words.Number(len(list)), words.Count(max(len(list), len(t.came[s.Number])), "sample"), words.Sentence(list[0].Message)), "")
 }

@@ -35,7 +35,7 @@ func shippedWorkflow(t testing.TB, name string) []byte {
 func TestSamplesShowWhatWouldFail(t *testing.T) {
 	t.Parallel()
 	text := strings.ReplaceAll(string(shippedWorkflow(t, "counter-calls")), "item.duration_s >= 20", "item.duration >= 20")
-	_, problems := Check(context.Background(), []byte(text), shippedCatalog(t), []map[string]any{{"duration_s": int64(30), "number": "+441632960141"}})
+	_, problems := Check(context.Background(), []byte(text), shippedCatalog(t), []map[string]any{{"duration_s": int64(30), "number": "+441632960141", "call_id": "1"}})
 	require.Contains(t, problems[0].Message, `No sample has a field "duration" here.`)
 	require.Equal(t, "Did you mean item.duration_s?", problems[0].Cure)
 
@@ -46,4 +46,36 @@ func TestSamplesShowWhatWouldFail(t *testing.T) {
 	require.Len(t, problems, 1)
 	require.Contains(t, problems[0].Message, "1 of 1 sample would fail here")
 	require.Contains(t, problems[0].Message, "has 2001 characters; at most 2000 are taken")
+}
+
+// What samples show is told also where something else is wrong, all of it at
+// once, and of every name that a field can be read by.
+func TestSamplesShowEverythingAtOnce(t *testing.T) {
+	t.Parallel()
+	const head = "format: young-trellis/1\nname: calls\nlabel: item.calr\nfind_by: [item.number, item.cal_id]\ntrigger: {type: manual}\nsteps:\n"
+	samples := []map[string]any{{"caller": "A", "number": "+441632960141", "n": "x"}, {"caller": "", "number": "ask", "n": int64(2)}}
+	said := func(steps string) []string {
+		_, problems := Check(context.Background(), []byte(head+steps), shippedCatalog(t), samples)
+		var out []string
+		for _, p := range problems {
+			out = append(out, strings.TrimSpace(p.Message+" "+p.Cure))
+		}
+		return out
+	}
+	got := said(`  - {name: one, type: shape, settings: {set: {who: (= item.caller )}}}
+  - {name: two, type: shape, settings: {set: {a: (= steps.one.whoo ), b: (= trigger.numbr )}}}
+  - {name: sent, type: tables.append, connection: tables, on_error: set_aside, input: {workbook: wb_1, tab: tb_1, values: {a: (= item.n * 2 ), b: (= steps.two.a )}}}
+`)
+	require.Contains(t, got, `No sample has a field "calr" at any step. Did you mean item.caller?`)
+	require.Contains(t, strings.Join(got, "\n"), `No sample has a field "cal_id" at any step.`)
+	require.Contains(t, got, `No sample has a field "whoo" here. Did you mean steps.one.who?`)
+	require.Contains(t, got, `No sample has a field "numbr" here. Did you mean trigger.number?`)
+	require.Contains(t, strings.Join(got, "\n"), "1 of 2 samples would fail here: ")
+
+	got = said(`  - {name: one, type: filter, settings: {where: item.caler == "A"}}
+  - {name: two, type: shap}
+  - {name: three, type: filter, settings: {where: item.gone}}
+`)
+	require.Contains(t, got, `No sample has a field "caler" here. Did you mean item.caller?`, "although a later step has an error")
+	require.NotContains(t, strings.Join(got, "\n"), "gone", "what comes after an error is not known")
 }

@@ -2,6 +2,7 @@ package form
 
 import (
 	"fmt"
+	"math/big"
 	"sort"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/words"
 )
 
 type refuseLoader struct{}
@@ -80,7 +82,7 @@ func Validate(schema *jsonschema.Schema, properties []Property, input map[string
 	if !ok {
 		return err
 	}
-	c := &complaints{properties: map[string]any{}, input: clean}
+	c := &complaints{properties: map[string]any{}, input: clean, at: map[string]string{}}
 	for _, p := range properties {
 		c.properties[p.Name] = p.Schema
 	}
@@ -93,6 +95,7 @@ func Validate(schema *jsonschema.Schema, properties []Property, input map[string
 type complaints struct {
 	properties map[string]any // schemas by name
 	input      map[string]any
+	at         map[string]string // texts by their place
 	fields     []FieldError
 }
 
@@ -100,11 +103,11 @@ func (c *complaints) add(field, format string, args ...any) {
 	c.fields = append(c.fields, FieldError{field, fmt.Sprintf(format, args...)})
 }
 
-// find follows a location: to its place as it is written, as cases[1].when, and
-// to what the schema says of it.
-func (c *complaints) find(location []string) (place string, schema map[string]any) {
+// find follows a location: to its place as it is written, as cases[1].when, to
+// what the schema says of it, and to what stands there.
+func (c *complaints) find(location []string) (place string, schema map[string]any, at any) {
 	schema = map[string]any{"properties": c.properties}
-	var at any = c.input
+	at = c.input
 	for _, step := range location {
 		switch v := at.(type) {
 		case []any:
@@ -119,7 +122,7 @@ func (c *complaints) find(location []string) (place string, schema map[string]an
 			schema, _ = names[step].(map[string]any)
 		}
 	}
-	return place, schema
+	return place, schema, at
 }
 
 // named is what a field is called for people.
@@ -131,7 +134,10 @@ func named(name string, schema map[string]any) string {
 }
 
 func (c *complaints) collect(e *jsonschema.ValidationError) {
-	place, schema := c.find(e.InstanceLocation)
+	place, schema, at := c.find(e.InstanceLocation)
+	if text, ok := at.(string); ok {
+		c.at[place] = text
+	}
 	switch e.ErrorKind.(type) {
 	case *kind.OneOf, *kind.AnyOf: // none of several ways, so what lacks in each says nothing
 		c.add(place, "%s is nothing of what can stand here", named(place, schema))
@@ -163,13 +169,13 @@ func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[st
 	case *kind.Type:
 		c.add(place, "%s should be %s and is %s", name, wordKinds(k.Want), wordKind(k.Got))
 	case *kind.MaxLength:
-		c.add(place, "%s has %d characters; at most %d are taken", name, k.Got, k.Want)
+		c.add(place, "%s has %d characters; at most %d are taken%s", name, k.Got, k.Want, c.cut(place, k.Want))
 	case *kind.MinLength:
 		c.add(place, "%s is empty", name)
 	case *kind.Minimum:
-		c.add(place, "%s is %s; the least is %s", name, k.Got.RatString(), k.Want.RatString())
+		c.add(place, "%s is %s; the least is %s", name, number(k.Got), number(k.Want))
 	case *kind.Maximum:
-		c.add(place, "%s is %s; the most is %s", name, k.Got.RatString(), k.Want.RatString())
+		c.add(place, "%s is %s; the most is %s", name, number(k.Got), number(k.Want))
 	case *kind.MinItems:
 		c.add(place, "%s has %d of them; at least %d are needed", name, k.Got, k.Want)
 	case *kind.MaxItems:
@@ -177,18 +183,66 @@ func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[st
 	case *kind.MinProperties:
 		c.add(place, "%s has %d of them; at least %d are needed", name, k.Got, k.Want)
 	case *kind.Enum:
-		words := make([]string, len(k.Want))
+		can := make([]string, len(k.Want))
 		for i, w := range k.Want {
-			words[i] = fmt.Sprint(w)
+			can[i] = said(w)
 		}
-		c.add(place, "%s is %v; it can be %s", name, k.Got, strings.Join(words, ", "))
+		hint := near.Hint(said(k.Got), can)
+		if hint != "" {
+			hint = "." + hint
+		}
+		c.add(place, "%s is %s; it can be %s%s", name, said(k.Got), strings.Join(can, ", "), hint)
 	case *kind.Pattern:
-		c.add(place, "%s is %q, which is not in the form expected (%s)", name, k.Got, k.Want)
+		like := ""
+		if list, ok := schema["examples"].([]any); ok && len(list) > 0 {
+			like = ", as " + said(list[0])
+		} else if text, ok := schema["description"].(string); ok {
+			like = ": " + strings.TrimSuffix(text, ".")
+		} else {
+			like = " (" + k.Want + ")"
+		}
+		c.add(place, "%s is “%s”, which is not in the form expected%s", name, k.Got, like)
 	case *kind.Format:
 		c.add(place, "%s is %v, which is not a valid %s", name, k.Got, k.Want)
 	default:
 		c.add(place, "%s: %s", name, what.LocalizedString(message.NewPrinter(language.English)))
 	}
+}
+
+// number writes a number as people do.
+func number(r *big.Rat) string {
+	if r.IsInt() {
+		return r.RatString()
+	}
+	f, _ := r.Float64()
+	return item.FormatFloat(f)
+}
+
+// said writes a value of a schema.
+func said(v any) string {
+	switch v := v.(type) {
+	case string:
+		return v
+	case float64:
+		return item.FormatFloat(v)
+	}
+	if b, err := item.Plain(v); err == nil {
+		return string(b)
+	}
+	return fmt.Sprint(v)
+}
+
+// cut says what of a text is too much.
+func (c *complaints) cut(place string, most int) string {
+	text, ok := c.at[place]
+	if !ok {
+		return ""
+	}
+	r := []rune(text)
+	if len(r) <= most {
+		return ""
+	}
+	return fmt.Sprintf("; “%s” would be cut", words.Short(string(r[most:]), 40))
 }
 
 func wordKind(t string) string {

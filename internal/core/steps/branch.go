@@ -22,7 +22,7 @@ type Case struct {
 	Steps form.Steps    `form:"steps" title:"Steps"`
 }
 
-var branchKind = New(Info{
+var branchKind = tells(New(Info{
 	Type: "branch", Title: "Go different ways",
 	Help: "Each item takes the first case that holds, or every one, goes through its steps, and rejoins the others.",
 }, func(b *branch) string {
@@ -52,7 +52,7 @@ var branchKind = New(Info{
 		seen[c.Name] = true
 	}
 	return b, nil
-})
+}), branchTraits)
 
 // Every implements Branch.
 func (b *branch) Every() bool { return b.Take == "every" }

@@ -8,7 +8,7 @@ type filter struct {
 	Where *expr.Program `form:"where,required" title:"Keep an item where" help:"A condition on the item's fields." example:"item.duration_s >= 20"`
 }
 
-var filterKind = New(Info{
+var filterKind = tells(New(Info{
 	Type: "filter", Title: "Keep only some items",
 	Help: "Holds back every item for which a condition does not hold, and says why.",
 }, func(f *filter) string {
@@ -16,7 +16,7 @@ var filterKind = New(Info{
 		return "Keep items where … (to fill in)"
 	}
 	return "Keep items where " + f.Where.Words()
-}, func(f *filter) (Operator, error) { return f, nil })
+}, func(f *filter) (Operator, error) { return f, nil }), filterTraits)
 
 // Apply implements Each.
 func (f *filter) Apply(s *expr.Scope) (Result, error) {

@@ -8,10 +8,15 @@ import (
 	"youngtrellis/internal/core/expr"
 )
 
-var httpKind = New(Info{
+var httpKind = tells(New(Info{
 	Type: "http", Title: "Call an address", Does: DoesCalls, Connects: true,
 	Help: "Makes any HTTP call. The answer is read by its content type; a list becomes items.",
-}, httpSentence, func(f *connector.Free) (Operator, error) { return called(f.Action()) })
+}, httpSentence, func(f *connector.Free) (Operator, error) { return called(f.Action()) }), func(f *connector.Free) Traits {
+	if hostRead(f.URL) {
+		return Traits{Decides: map[string]string{"url": "decides which host is called"}}
+	}
+	return Traits{}
+})
 
 // called is the operator of an action and the tree of its input.
 func called(a *connector.Action, tree map[string]any, err error) (Operator, error) {

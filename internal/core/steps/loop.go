@@ -20,7 +20,7 @@ type loop struct {
 	Steps  form.Steps    `form:"steps" title:"Steps"`
 }
 
-var loopKind = New(Info{
+var loopKind = tells(New(Info{
 	Type: "loop", Title: "Do steps in rounds", Does: DoesLoop,
 	Help: "Does its steps for one item, or one group, after the other; or repeats them for each item until a condition holds.",
 }, func(l *loop) string {
@@ -49,7 +49,7 @@ var loopKind = New(Info{
 		l.Size = 1
 	}
 	return looped{l}, nil
-})
+}), loopTraits)
 
 type looped struct{ *loop }
 

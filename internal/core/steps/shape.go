@@ -71,10 +71,10 @@ type assignment struct {
 	value *expr.Value
 }
 
-var shapeKind = New(Info{
+var shapeKind = tells(New(Info{
 	Type: "shape", Title: "Build the fields that go on",
 	Help: "Keeps, drops and renames fields, and sets new ones from expressions.",
-}, shapeSentence, compileShape)
+}, shapeSentence, compileShape), shapeTraits)
 
 func shapeSentence(s *shape) string {
 	var parts []string

@@ -6,10 +6,12 @@ import (
 	"youngtrellis/internal/core/connector"
 )
 
-var sqlKind = New(Info{
+var sqlKind = tells(New(Info{
 	Type: "sql", Title: "Ask a database", Does: DoesCalls, Connects: true, Needs: "postgres",
 	Help: "Asks a PostgreSQL database in a read-only transaction. Each row becomes an item.",
-}, sqlSentence, func(q *connector.Query) (Operator, error) { return called(q.Action()) })
+}, sqlSentence, func(q *connector.Query) (Operator, error) { return called(q.Action()) }), func(*connector.Query) Traits {
+	return Traits{Decides: map[string]string{"query": "becomes part of a query"}}
+})
 
 func sqlSentence(q *connector.Query) string {
 	words := strings.Fields(q.Query)

@@ -50,6 +50,7 @@ type Kind struct {
 	compile  func(values map[string]any) (*Compiled, []error)
 	blocks   func(values map[string]any) []form.Nested
 	refs     func(values map[string]any) map[string][]expr.Ref
+	traits   func(values map[string]any) Traits // nil: none
 }
 
 // Compiled is what a kind makes of a step's settings.

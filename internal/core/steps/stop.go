@@ -11,7 +11,7 @@ type stopping struct {
 	Message *expr.Value `form:"message" title:"Message" hint:"text" help:"Why, for those who read the run." example:"The price list of (= item.supplier ) is empty."`
 }
 
-var stopKind = New(Info{
+var stopKind = tells(New(Info{
 	Type: "stop", Title: "End the run", Does: DoesEnd,
 	Help: "Ends the run as soon as an item comes here, well or as a failure: what is under way is finished, and nothing else begins.",
 }, func(s *stopping) string {
@@ -28,7 +28,7 @@ var stopKind = New(Info{
 		return nil, wrong("message", errors.New("a run that ends as a failure says why: give a message"))
 	}
 	return s, nil
-})
+}), stopTraits)
 
 // Ends implements Ender.
 func (s *stopping) Ends(scope *expr.Scope) (message string, err error) {

@@ -55,6 +55,39 @@ func (f *Findings) Problems() []document.Problem {
 	return f.problems
 }
 
+// Sound is the workflow up to the first step that has an error, so that it can be
+// tried as far as it goes.
+func (f *Findings) Sound() *Workflow {
+	w := *f.w
+	bad := func(list []Step, at string) int {
+		for i := range list {
+			path := fmt.Sprintf("%s[%d]", at, i)
+			if slices.ContainsFunc(f.problems, func(p document.Problem) bool {
+				return p.Severity == document.SeverityError && (p.Path == path || strings.HasPrefix(p.Path, path+"."))
+			}) {
+				return i
+			}
+		}
+		return len(list)
+	}
+	w.Steps = w.Steps[:bad(w.Steps, "steps")]
+	if bad(w.OnFailure, OnFailureBlock) < len(w.OnFailure) || len(w.Steps) < len(f.w.Steps) {
+		w.OnFailure = nil
+	}
+	for _, p := range f.problems {
+		if p.Severity != document.SeverityError {
+			continue
+		}
+		switch top, _, _ := strings.Cut(p.Path, "["); top {
+		case "label":
+			w.Label = ""
+		case "find_by":
+			w.FindBy = nil
+		}
+	}
+	return &w
+}
+
 // Warn adds a warning at a path.
 func (f *Findings) Warn(path, message, cure string) {
 	f.add(document.SeverityWarning, path, message, cure)
@@ -99,6 +132,8 @@ func (c *checker) fault(path string, err error) {
 		p.Column += e.Pos
 		if n.Style != 0 {
 			p.Column++
+		} else if strings.Contains(e.Message, "closing bracket") || strings.Contains(e.Message, "ends too early") {
+			p.Cure = document.QuoteCure // YAML cut it
 		}
 	}
 	p.Message += " In " + fmt.Sprintf("“%s”.", e.Source)
@@ -120,6 +155,8 @@ func (c *checker) head() {
 			c.fault("label", err)
 		}
 	}
+	c.secrets("vars", nonNil(w.Vars))
+	c.secrets("trigger.settings", nonNil(w.Trigger.Settings))
 	for i, f := range w.FindBy {
 		if _, err := expr.Compile(f); err != nil {
 			c.fault(fmt.Sprintf("find_by[%d]", i), err)

@@ -21,6 +21,7 @@ func (c *checker) refs() {
 			}
 		}
 	}
+	c.flow(plan)
 }
 
 func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {

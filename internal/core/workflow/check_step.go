@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
@@ -33,8 +35,9 @@ func (c *checker) step(l Line, seen map[string]string) {
 	} else if s.Type != "" {
 		c.action(path, s)
 	}
-	c.secrets(path+".settings", s.Settings)
+	c.secrets(path+".settings", withoutSteps(s.Settings))
 	c.secrets(path+".input", s.Input)
+	c.secrets(path+".note", s.Note)
 }
 
 func (c *checker) words(path string, s *Step) {
@@ -231,7 +234,7 @@ func (c *checker) constants(path string, s *Step, a *connector.Action) {
 			delete(fixed, p.Name)
 			continue
 		}
-		if text, ok := v.(string); ok && p.Schema["choices"] != nil && !expr.IsTemplate(text) && strings.Contains(text, " ") {
+		if text, ok := v.(string); ok && p.Schema["choices"] != nil && !expr.IsTemplate(text) && nameLike(text) {
 			c.add(document.SeverityWarning, path+".input."+p.Name, fmt.Sprintf("%s takes an id, and “%s” looks like a name.", p.Name, text), "Pick it from the list; then both are kept.")
 		}
 	}
@@ -246,6 +249,13 @@ func (c *checker) constants(path string, s *Step, a *connector.Action) {
 			}
 		}
 	}
+}
+
+// nameLike tells whether an id is rather the name of something: words, without a
+// digit.
+func nameLike(s string) bool {
+	r, _ := utf8.DecodeRuneInString(s)
+	return strings.Contains(strings.TrimSpace(s), " ") || unicode.IsUpper(r) && !strings.ContainsAny(s, "0123456789_-:/")
 }
 
 func hasTemplate(v any) bool {
@@ -264,13 +274,33 @@ func hasTemplate(v any) bool {
 	return false
 }
 
-var keyLike = regexp.MustCompile(`(?i)^(bearer |basic )?[a-z0-9+/_=-]{28,}$`)
+var (
+	keyLike   = regexp.MustCompile(`(?i)^(bearer |basic )?[a-z0-9+/_=-]{28,}$`)
+	tokenLike = regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\b`) // RFC 7519
+	schemed   = regexp.MustCompile(`(?i)\b(bearer|basic) [a-z0-9+/_=.-]{12,}`)
+	keyNamed  = regexp.MustCompile(`(?i)(^|[_-])(password|passwd|pwd|secret|token|api_?key|apikey|access_?key|private_?key|client_?secret|authorization|x-api-key)$`)
+	saidKey   = regexp.MustCompile(`(?i)\b(password|passwd|secret|api[_-]?key|access[_-]?token|client[_-]?secret)\s*[:=]\s*["']?[^\s"'(]{4,}`)
+	inAddress = regexp.MustCompile(`(?i)[?&](token|key|api_?key|access_token|secret|password|sig|signature)=[^&(\s]{6,}`)
+)
+
+// secretLike tells whether a text looks like a key, or holds one.
+func secretLike(name, v string) bool {
+	lower := strings.ToLower(v)
+	switch {
+	case keyLike.MatchString(v) && strings.ContainsAny(v, "0123456789") && strings.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz"),
+		tokenLike.MatchString(v), inAddress.MatchString(v):
+		return true
+	case expr.IsTemplate(v):
+		return false
+	}
+	return schemed.MatchString(v) || saidKey.MatchString(v) || keyNamed.MatchString(name) && len(strings.TrimSpace(v)) >= 4
+}
 
 // secrets warns of text that looks like a key: it belongs into a connection.
 func (c *checker) secrets(path string, v any) {
 	switch v := v.(type) {
 	case string:
-		if keyLike.MatchString(v) && strings.ContainsAny(v, "0123456789") && strings.ContainsAny(strings.ToLower(v), "abcdefghijklmnopqrstuvwxyz") {
+		if secretLike(path[strings.LastIndexByte(path, '.')+1:], v) {
 			c.add(document.SeverityWarning, path, "This looks like a key. Everybody who can read the workflow can read it here.", "Put it into a connection.")
 		}
 	case []any:
@@ -278,6 +308,9 @@ func (c *checker) secrets(path string, v any) {
 			c.secrets(fmt.Sprintf("%s[%d]", path, i), e)
 		}
 	case map[string]any:
+		if v["id"] != nil && v["name"] != nil && len(v) == 2 { // a choice, whose id may be long
+			return
+		}
 		for k, e := range v {
 			c.secrets(path+"."+k, e)
 		}

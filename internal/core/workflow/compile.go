@@ -6,6 +6,7 @@ import (
 	"iter"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"youngtrellis/internal/core/connector"
@@ -233,7 +234,19 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 		s.Operator, s.Refs = compiled.Operator, map[string][]expr.Ref{}
 		if c, ok := s.Operator.(*steps.Call); ok { // its other expressions read the answer
 			s.Action, s.Input = c.Action, c.Input
-			s.Refs["settings"] = c.Input.Refs()
+			asks := map[string]bool{}
+			for _, r := range c.Input.Refs() {
+				asks[strings.Join(r.Path, ".")] = true
+			}
+			for name, v := range s.Settings {
+				e, err := expr.CompileValue(v)
+				if err != nil {
+					return err
+				}
+				if refs := slices.DeleteFunc(e.Refs(), func(r expr.Ref) bool { return !asks[strings.Join(r.Path, ".")] }); len(refs) > 0 {
+					s.Refs["settings."+name] = refs
+				}
+			}
 			return nil
 		}
 		for place, refs := range compiled.Refs {
