@@ -93,3 +93,46 @@ func TestEditsOfADraftArePlannedAndFollowed(t *testing.T) {
 	}
 	require.Equal(t, now, text(), "what is refused changes nothing")
 }
+
+// A rehearsal answers for a write with what would have been sent, marks what was
+// made from a sample answer, and holds the rules of fields against every sample.
+func TestARehearsalAnswersWithWhatWouldBeSent(t *testing.T) {
+	t.Parallel()
+	w := world(t, all)
+	ctx := within(t, time.Minute)
+	r, err := ottermere.Answer[api.Rehearsal](w.Client.Rehearse(ctx, "counter-calls", api.Rehearse{}))
+	require.NoError(t, err)
+	require.Equal(t, []string{"real", "call", "studio", "noted"}, []string{r.Columns[0].Name, r.Columns[1].Name, r.Columns[2].Name, r.Columns[3].Name})
+	seen := map[string]bool{}
+	for _, row := range r.Rows {
+		if row.Cells[0].Fate == "held_back" {
+			require.Nil(t, row.Cells[2].Simulated)
+			continue
+		}
+		var written struct {
+			Values struct{ Name, Number string }
+		}
+		require.NoError(t, json.Unmarshal([]byte(*row.Cells[3].Sent.Body), &written))
+		require.Equal(t, row.Label, written.Values.Name, "the row that would be written is that of this call")
+		seen[written.Values.Name] = true
+		for i, want := range []bool{false, false, true, true} {
+			require.Equal(t, want, row.Cells[i].Simulated != nil && *row.Cells[i].Simulated, "%s, column %d", row.Label, i)
+		}
+	}
+	require.True(t, seen["Fernhill Pots"])
+	out, code := command(t, w, "", "workflow", "rehearse", "counter-calls")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "≈ was made from a sample answer")
+
+	// The number is none, by the rule of the field: told before anything is sent.
+	r, err = ottermere.Answer[api.Rehearsal](w.Client.Rehearse(ctx, "oldest-pieces", api.Rehearse{}))
+	require.NoError(t, err)
+	require.NotEmpty(t, r.Rows)
+	told := false
+	for _, row := range r.Rows {
+		for _, c := range row.Cells {
+			told = told || strings.Contains(c.Text, "ask at the gate") && strings.Contains(c.Text, "not in the form expected")
+		}
+	}
+	require.True(t, told)
+}

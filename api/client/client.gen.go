@@ -458,7 +458,10 @@ type Cell struct {
 	// Round In which round of the loops around, as 3 or 3/1
 	Round *string `json:"round,omitempty"`
 	Sent  *Sent   `json:"sent,omitempty"`
-	Text  string  `json:"text"`
+
+	// Simulated In a rehearsal: some of it was made from a sample answer, since nothing was sent
+	Simulated *bool  `json:"simulated,omitempty"`
+	Text      string `json:"text"`
 }
 
 // Checked defines model for Checked.

@@ -206,7 +206,7 @@ func (s *sheet) widths(label, room int) []int {
 		c := s.columns[i]
 		out[k] = min(max(16, width(c.Name)+2), 30)
 		for _, l := range s.lines {
-			out[k] = min(max(out[k], width(s.cell(l.Row, i).Text)+5), 34)
+			out[k] = min(max(out[k], width(cellWords(s.cell(l.Row, i)))+5), 34)
 		}
 	}
 	sum := func() int {
@@ -380,8 +380,16 @@ func stem(f api.Fate) string {
 	return " "
 }
 
+// cellWords is what a cell says; ≈ before what was made from a sample answer.
+func cellWords(c api.Cell) string {
+	if deref(c.Simulated) {
+		return strings.TrimRight("≈ "+c.Text, " ")
+	}
+	return c.Text
+}
+
 func (a *app) cellText(c api.Cell, n int, goesOn bool) string {
-	text := c.Text
+	text := cellWords(c)
 	if text != "" {
 		text = " " + text + " "
 	}

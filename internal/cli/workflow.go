@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -254,6 +255,11 @@ func (a *app) workflowRehearse() *cobra.Command {
 		return a.show(r, func() {
 			a.lattice(r.Columns, r.Rows, 60)
 			fmt.Fprintf(a.out, "\nNothing was sent. %s only prepared.\n", wasWere(r.Prepared, "write"))
+			if slices.ContainsFunc(r.Rows, func(row api.Row) bool {
+				return slices.ContainsFunc(row.Cells, func(c api.Cell) bool { return deref(c.Simulated) })
+			}) {
+				fmt.Fprintln(a.out, a.paint(grey, "≈ was made from a sample answer; the real one will differ."))
+			}
 			if r.Message != nil {
 				fmt.Fprintln(a.out, a.paint(red, *r.Message))
 			}

@@ -604,6 +604,7 @@ func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *wo
 		}
 		out.Rows = append(out.Rows, row)
 	}
+	simulated(plan, out.Rows)
 	return out
 }
 

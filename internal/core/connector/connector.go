@@ -143,6 +143,7 @@ type Action struct {
 	output     *expr.Program
 	units      *expr.Program
 	fixedUnits float64
+	sample     *expr.Value // over input; nil where it reads nothing
 	leaveOut   [][]string
 	summary    *expr.Template
 	link       *expr.Template
@@ -255,6 +256,36 @@ func Examine(text []byte) (*Connector, []document.Problem) {
 		problems = c.compile(doc)
 	}
 	return c, problems
+}
+
+// compileSample reads the expressions of a sample: what it answers for what would
+// be sent.
+func (a *Action) compileSample(k *compiler, path string) {
+	v, err := expr.CompileValue(a.Sample)
+	if err != nil {
+		k.add(path, err)
+		return
+	}
+	for _, r := range v.Refs() {
+		if r.Path[0] != "input" {
+			k.add(path, fmt.Errorf("a sample reads input only, not %s", r.Path[0]))
+			return
+		}
+		a.sample = v
+	}
+}
+
+// Answered is the sample answer of the action for an input: what is read of the
+// input stands in it as it would be sent.
+func (a *Action) Answered(input map[string]any) any {
+	if a.sample == nil {
+		return a.Sample
+	}
+	v, err := a.sample.Eval(&expr.Scope{Names: map[string]any{"input": a.Picked(input)}})
+	if err != nil {
+		return a.Sample
+	}
+	return v
 }
 
 type compiler struct {
@@ -423,6 +454,7 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 	a.each, a.output = k.program(path+".each", a.Each), k.program(path+".output", a.Output)
 	a.summary, a.link = k.template(path+".summary", a.Summary), k.template(path+".link", a.Link)
 	a.compileUnits(k, path+".units")
+	a.compileSample(k, path+".sample")
 	for _, p := range a.LeaveOut {
 		a.leaveOut = append(a.leaveOut, strings.Split(p, "."))
 	}

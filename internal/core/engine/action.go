@@ -87,7 +87,7 @@ type actionDeed struct {
 // About implements Deed.
 func (d *actionDeed) About() About {
 	request := d.asked.Call
-	return About{Effect: request.Effect, Repeat: request.Repeat, Removes: request.Method == http.MethodDelete, Content: content(request), Sample: d.step.Action.Sample, Secrets: d.account.Secrets,
+	return About{Effect: request.Effect, Repeat: request.Repeat, Removes: request.Method == http.MethodDelete, Content: content(request), Sample: d.step.Action.Answered(d.asked.Input), Secrets: d.account.Secrets,
 		Show: func() *call.Sent { return request.Show(d.account.Secrets) }, Hold: d.to.Hold}
 }
 

@@ -9,7 +9,10 @@ import (
 
 // sampled answers for an action with its declared sample, and reaches nothing
 // outside: the world of the checker.
-type sampled struct{ *base }
+type sampled struct {
+	*base
+	input map[string]any
+}
 
 // Ready implements Performer.
 func (p *sampled) Ready(_ context.Context, s Subject) (Deed, error) {
@@ -21,7 +24,7 @@ func (p *sampled) Ready(_ context.Context, s Subject) (Deed, error) {
 	if len(p.step.Step.Input) > 0 {
 		err = p.step.Action.Validate(p.step.Action.Picked(input))
 	}
-	return p, err
+	return &sampled{p.base, input}, err
 }
 
 // About implements Deed.
@@ -33,10 +36,10 @@ func (p *sampled) About() About {
 func (p *sampled) Do(context.Context, string) (*Gave, *call.Sent, error) {
 	a := p.step.Action
 	if !a.List() {
-		return &Gave{Output: a.Sample}, nil, nil
+		return &Gave{Output: a.Answered(p.input)}, nil, nil
 	}
 	gave := &Gave{}
-	list, _ := a.Sample.([]any)
+	list, _ := a.Answered(p.input).([]any)
 	for _, e := range list {
 		gave.Items = append(gave.Items, connector.AsFields(e))
 	}

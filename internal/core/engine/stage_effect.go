@@ -103,7 +103,7 @@ func (s *effects) perform(ctx context.Context, f *flow, k *known) error {
 // performer does what the step does outside.
 func (b *base) performer() Performer {
 	if b.Sampled {
-		return &sampled{b}
+		return &sampled{base: b}
 	}
 	return &action{base: b}
 }

@@ -31,40 +31,64 @@ func TestTheTableOfCases(t *testing.T) {
 		if strings.HasPrefix(group, "summer time") {
 			zoned++
 		}
-		source, want, fails := strings.Cut(line, " =! ")
-		if !fails {
-			var ok bool
-			source, want, ok = strings.Cut(line, "  =>  ")
-			require.True(t, ok, "line %d has neither => nor =!", n+1)
-		}
-		source, want = strings.TrimSpace(source), strings.TrimSpace(want)
-		p, err := Compile(source)
-		var v any
-		if err == nil {
-			v, err = p.Eval(scope(t, record))
-		}
-		if fails {
-			if err == nil {
-				t.Errorf("line %d, %s: gave %s, and should fail with %s", n+1, source, Text(v), want)
-				continue
-			}
-			var e *Error
-			require.ErrorAs(t, err, &e, "line %d", n+1)
-			if !strings.Contains(e.Message, want) {
-				t.Errorf("line %d, %s: fails with\n     %s\nnot  %s", n+1, source, e.Message, want)
-			}
-			continue
-		}
-		if err != nil {
-			t.Errorf("line %d, %s: %v", n+1, source, err)
-			continue
-		}
-		got, err := item.Encode(v)
-		require.NoError(t, err)
-		if string(got) != want {
-			t.Errorf("line %d, %s:\n gave %s\n not  %s", n+1, source, got, want)
-		}
+		holds(t, n+1, line)
 	}
 	require.GreaterOrEqual(t, number, 400)
 	require.GreaterOrEqual(t, zoned, 30)
+}
+
+// The examples of the documentation are what happens.
+func TestTheExamplesOfTheDocumentation(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../../../docs/values.md")
+	require.NoError(t, err)
+	within, number := false, 0
+	for n, line := range strings.Split(string(text), "\n") {
+		switch {
+		case line == "```expression":
+			within = true
+		case line == "```":
+			within = false
+		case within:
+			number++
+			holds(t, n+1, line)
+		}
+	}
+	require.Greater(t, number, 30)
+}
+
+// holds runs a line of a table: an expression, => and its value, or =! and a part
+// of its error.
+func holds(t *testing.T, n int, line string) {
+	t.Helper()
+	source, want, fails := strings.Cut(line, " =! ")
+	if !fails {
+		var ok bool
+		source, want, ok = strings.Cut(line, "  =>  ")
+		require.True(t, ok, "line %d has neither => nor =!", n)
+	}
+	source, want = strings.TrimSpace(source), strings.TrimSpace(want)
+	p, err := Compile(source)
+	var v any
+	if err == nil {
+		v, err = p.Eval(scope(t, record))
+	}
+	switch {
+	case fails && err == nil:
+		t.Errorf("line %d, %s: gave %s, and should fail with %s", n, source, Text(v), want)
+	case fails:
+		var e *Error
+		require.ErrorAs(t, err, &e, "line %d", n)
+		if !strings.Contains(e.Message, want) {
+			t.Errorf("line %d, %s: fails with\n     %s\nnot  %s", n, source, e.Message, want)
+		}
+	case err != nil:
+		t.Errorf("line %d, %s: %v", n, source, err)
+	default:
+		got, err := item.Encode(v)
+		require.NoError(t, err)
+		if string(got) != want {
+			t.Errorf("line %d, %s:\n gave %s\n not  %s", n, source, got, want)
+		}
+	}
 }

@@ -1353,6 +1353,8 @@ export interface components {
             reused?: boolean;
             fields?: components["schemas"]["Fields"];
             sent?: components["schemas"]["Sent"];
+            /** @description In a rehearsal: some of it was made from a sample answer, since nothing was sent */
+            simulated?: boolean;
         };
         Row: {
             /** @description Its number, from 1: in its band where one is asked for */

@@ -40,8 +40,8 @@ export function LatticeRow({ id, line, top, shown, lit, current, spots, rowsOf, 
         const words = folded && k === 0 && spot.row.address === (spot.row.address.split("-")[0] ?? "") ? `${line.count.toLocaleString("en")} alike` : `${spot.text || (k === 0 ? spot.row.label : "")}${folded && k === (spots[0]?.column === 0 && spot.row.address.includes("-") ? 1 : -1) ? `, and ${(line.count - 1).toLocaleString("en")} alike` : ""}`;
         const choose = () => { onSpot({ band, at: line.at, column: s.index }); onEnter?.({ band, at: line.at, column: s.index }); };
         return (
-          <button key={key} id={key} role="gridcell" tabIndex={-1} className={shell} style={place} onClick={choose} aria-label={`Row ${String(spot.row.row)}, ${spot.row.label}. ${s.column.sentence}: ${fateWords(spot.fate)}${spot.text ? `, ${spot.text}` : ""}${folded ? `. ${plural(line.count, "row")} alike` : ""}`}>
-            {!s.thin && <span className={`absolute top-[5px] ${spot.bends ? "right-11" : "right-2"} left-[18px] truncate ${tone(spot, k === 0, folded)}`} title={words}>{words}{spot.passed > 0 && <span className="text-third"> · {whichOf(first?.address ?? "", columns, s.index)}</span>}</span>}
+          <button key={key} id={key} role="gridcell" tabIndex={-1} className={shell} style={place} onClick={choose} aria-label={`Row ${String(spot.row.row)}, ${spot.row.label}. ${s.column.sentence}: ${fateWords(spot.fate)}${spot.text ? `, ${spot.text}` : ""}${spot.simulated ? ", from a sample answer" : ""}${folded ? `. ${plural(line.count, "row")} alike` : ""}`}>
+            {!s.thin && <span className={`absolute top-[5px] ${spot.bends ? "right-11" : "right-2"} left-[18px] truncate ${tone(spot, k === 0, folded)}`} title={spot.simulated ? `${words}: from a sample answer, nothing was sent` : words}>{spot.simulated && <span className="text-third">≈ </span>}{words}{spot.passed > 0 && <span className="text-third"> · {whichOf(first?.address ?? "", columns, s.index)}</span>}</span>}
           </button>
         );
       })}

@@ -31,6 +31,7 @@ export interface Spot {
   text: string;
   row: Row;
   reused: boolean;
+  simulated: boolean; // made from a sample answer, since nothing was sent
   passed: number; // how many lines of the same item stand above, out of sight
   bends: boolean; // its stem goes on to another line, so that its text ends earlier
 }
@@ -71,7 +72,7 @@ export function drawn(g: Drawing, from: number, to: number): { paths: Path[]; sp
       const hidden = c.fate === "joined" ? undefined : joinsBehind(g, c.row, k, groups);
       if (hidden && own.line === i) bent.add(`${String(i)} ${String(k)}`);
       if (hidden && own.line === i) paths.push({ d: path(g, k, i, hidden.column, hidden.line, false), tone: "leaf", many, column: hidden.column });
-      if (target === undefined && i >= from && i <= to) spots.push({ line: i, column: k, fate: c.fate, text: c.text, row: c.row, reused: c.reused, passed: own.above, bends: false });
+      if (target === undefined && i >= from && i <= to) spots.push({ line: i, column: k, fate: c.fate, text: c.text, row: c.row, reused: c.reused, simulated: c.simulated, passed: own.above, bends: false });
     }
   }
   for (const s of spots) s.bends = bent.has(`${String(s.line)} ${String(s.column)}`);
@@ -85,6 +86,7 @@ interface Cell {
   owner: string;
   born: boolean;
   reused: boolean;
+  simulated: boolean;
 }
 
 function cellsOf(g: Drawing, line: number): (Cell | undefined)[] {
@@ -94,7 +96,7 @@ function cellsOf(g: Drawing, line: number): (Cell | undefined)[] {
     const s = at(rows, g.columns, index, g.open);
     if (!s || !reached(s.cell.fate)) return undefined;
     const born = bornAt(s.row.address, g.columns);
-    return { row: s.row, fate: s.cell.fate, text: s.cell.text, owner: ownerAt(s.row.address, g.columns, index), born: born >= 0 && g.shown.find((x) => x.index >= born)?.index === index, reused: s.cell.reused ?? false };
+    return { row: s.row, fate: s.cell.fate, text: s.cell.text, owner: ownerAt(s.row.address, g.columns, index), born: born >= 0 && g.shown.find((x) => x.index >= born)?.index === index, reused: s.cell.reused ?? false, simulated: s.cell.simulated ?? false };
   });
 }
 

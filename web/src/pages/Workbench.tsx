@@ -217,7 +217,7 @@ function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
       <div className="flex min-h-[160px] flex-1 flex-col">
         <SampleLattice columns={seen.columns} rows={seen.rows} start={alone ? undefined : "Sample"} spot={spot} onSpot={onSpot} chosen={chosen} />
       </div>
-      <div className="py-2"><Legend fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]} /></div>
+      <div className="py-2"><Legend fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]} simulated={seen.rows.some((r) => r.cells.some((c) => c.simulated))} /></div>
       <div className="card max-h-[38%] min-h-[150px] shrink-0 overflow-auto p-3.5">
         <div className="mb-2 flex gap-6">
           <div className="min-w-0 flex-1">
@@ -227,6 +227,7 @@ function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
           {cell && (
             <div className="min-w-0 flex-1">
               <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords(cell.fate)}{cell.text ? `: ${cell.text}` : ""}</h2>
+              {cell.simulated && <div className="mb-1.5 text-xs text-second">≈ Nothing was sent, so what came back is a sample answer{cell.sent?.prepared ? "" : " of a line above"}; the real one will differ.</div>}
               {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && (before ? <Changes before={before} after={asFields(cell.fields)} /> : <FieldList fields={asFields(cell.fields)} />)}
             </div>
           )}
