@@ -243,7 +243,7 @@ func TestACallersLeavingLosesNothing(t *testing.T) {
 		run, status, err := o.tell(ctx, o.first, fmt.Sprintf("e%d", i), 3)
 		require.NoError(t, err)
 		require.Less(t, status, 300)
-		require.NoError(t, o.direct.QueryRow(ctx, "SELECT run_id FROM start_key WHERE key = $1", fmt.Sprintf("e%d", i)).Scan(&known))
+		require.NoError(t, o.direct.QueryRow(ctx, "SELECT run_id FROM start_key WHERE key = $1", fmt.Sprintf("\"e%d", i)).Scan(&known))
 		require.Equal(t, known, run)
 	}
 	o.carriedOut(t, ctx, 20, 60)

@@ -70,7 +70,7 @@ func Parse(text []byte) (*Document, error) { return ParseWithin(text, MaxBytes) 
 // Problem.
 func ParseWithin(text []byte, most int) (*Document, error) {
 	if len(text) > most {
-		return nil, Problem{Severity: SeverityError, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), most)}
+		return nil, Problem{Severity: SeverityError, Line: 1, Column: 1, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), most)}
 	}
 	if IsJSON(text) {
 		root, err := JSON(text)

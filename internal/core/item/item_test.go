@@ -228,3 +228,20 @@ func TestNumbersAreTheSameAfterTheyWereStored(t *testing.T) {
 }
 
 func isString(v any) bool { _, ok := v.(string); return ok }
+
+// What is no JSON is said in words of people, at its place.
+func TestWhatIsNoJSONIsSaidInWords(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"{a:1}": "line 1, column 2: this is not JSON: “a” does not belong here", "{'a':1}": "text stands in double quotes", "{\"a\":}": "“}” does not belong here", `"\x"`: "a backslash stands before a sign that needs none",
+		"[1 2]": "“2” does not belong here", "{": "ends in the middle", "{} x": "more text follows", "": "the text is empty", "[1,\n2,,]": "line 2",
+	} {
+		_, err := Decode([]byte(text))
+		require.ErrorContains(t, err, want, text)
+		require.NotContains(t, err.Error(), "jsontext")
+		require.NotContains(t, err.Error(), "invalid character")
+	}
+	v, err := Decode([]byte("\ufeff{\"a\": 1}"))
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"a": int64(1)}, v)
+}

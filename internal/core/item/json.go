@@ -28,6 +28,7 @@ const maxDepth = 512
 // digit for digit stay text, so that a long identifier arrives as it came. Of
 // fields of the same name the last counts.
 func Decode(data []byte) (any, error) {
+	data = bytes.TrimPrefix(data, []byte("\ufeff")) // a mark of the byte order means nothing (RFC 8259, 8.1)
 	var few [16]string
 	d := decoder{Decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)), names: few[:0]}
 	v, err := d.value(0)
@@ -158,7 +159,27 @@ func explain(data []byte, offset int64, err error) error {
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("line %d, column %d: the JSON ends in the middle of a value", line, col)
 	}
-	return fmt.Errorf("line %d, column %d: this is not JSON: %w", line, col, err)
+	return fmt.Errorf("line %d, column %d: this is not JSON: %s", line, col, amiss(data, offset, err))
+}
+
+// amiss says what stands where JSON has no place for it.
+func amiss(data []byte, offset int64, err error) string {
+	rest := data[min(max(offset-1, 0), int64(len(data))):]
+	rest = bytes.TrimLeft(rest, " \t\r\n")
+	switch {
+	case strings.Contains(err.Error(), "escape"):
+		return "a backslash stands before a sign that needs none"
+	case strings.Contains(err.Error(), "UTF-8"):
+		return "the text is not valid UTF-8"
+	case len(rest) == 0:
+		return "a value is missing"
+	case rest[0] == '\'':
+		return "text stands in double quotes"
+	case rest[0] < ' ':
+		return "a control character stands in a text"
+	}
+	r, _ := utf8.DecodeRune(rest)
+	return fmt.Sprintf("“%c” does not belong here", r)
 }
 
 func place(data []byte, offset int64) (line, col int) {

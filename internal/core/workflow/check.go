@@ -162,7 +162,7 @@ func (c *checker) head() {
 			c.fault(fmt.Sprintf("find_by[%d]", i), err)
 		}
 	}
-	if len(w.Steps) == 0 {
+	if len(w.Steps) == 0 && !slices.ContainsFunc(c.problems, func(p document.Problem) bool { return p.Path == "steps" }) {
 		c.add(document.SeverityWarning, "steps", "The workflow has no steps yet.", "Add a first step.")
 	}
 }

@@ -63,6 +63,11 @@ func (c *checker) words(path string, s *Step) {
 	if s.Parallel < 0 || s.Parallel > MaxParallel {
 		c.errorf(path+".parallel", "parallel is %d; it lies between 1 and %d.", s.Parallel, MaxParallel)
 	}
+	for _, key := range []string{"attempts", "factor"} {
+		if n := c.doc.At(path + ".retry." + key); n != nil && n.Value == "0" {
+			c.errorf(path+".retry."+key, "%s is 0; it is at least 1.", key)
+		}
+	}
 	if _, err := s.Patience(); err != nil {
 		c.errorf(path+".retry", "%s", words.Sentence(err.Error()))
 	}

@@ -157,6 +157,7 @@ func TestWhatTheCheckerSays(t *testing.T) {
 		"a secret":                      {documentOf(`{name: a, type: http, settings: {url: "https://x.example", header: {Authorization: "Bearer abcdefghijklmnop"}}}`), 5, "connection"},
 		"in order":                      {documentOf(fire), 0, ""},
 
+		"no attempt at all":                {documentOf("{name: a, type: kiln.fire, connection: kiln, retry: {attempts: 0}, input: {cone: 6}}"), 5, "attempts is 0; it is at least 1"},
 		"a filter that holds nobody back":  {documentOf(`{name: a, type: filter, settings: {where: "1 < 2"}}`), 5, "holds for every item"},
 		"a filter that holds all back":     {documentOf(`{name: a, type: filter, settings: {where: "false"}}`, fire), 6, "No item ever comes to fire"},
 		"a filter by the hour":             {documentOf(`{name: a, type: filter, settings: {where: "weekday(now()) < 6"}}`, fire), 0, ""},
@@ -392,7 +393,7 @@ func TestAPlanIsATree(t *testing.T) {
 func TestPatienceHasItsBounds(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"{attempts: 0}":                   "",
+		"{attempts: 0}":                   "attempts is 0",
 		"{attempts: 101}":                 "attempts",
 		"{first: 0s}":                     "",
 		"{factor: 0.5}":                   "factor",

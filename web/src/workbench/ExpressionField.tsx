@@ -5,7 +5,7 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { Children, useEffect, useRef, useState } from "react";
 import { ask, http, type Fields, type Json, type Schemas } from "../api/client";
 import { useFunctions } from "../api/queries";
 import { brief } from "../ui/words";
@@ -129,8 +129,7 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
   return (
     <div>
       <div ref={host} />
-      <Value source={text} template={template} item={item} trigger={trigger} row={row} />
-      {children}
+      {Children.count(children) > 0 ? children : <Value source={text} template={template} item={item} trigger={trigger} row={row} /> /* one in place of the other, so that nothing below moves when it is mended */}
     </div>
   );
 }
