@@ -8,6 +8,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"youngtrellis/internal/core/near"
 )
 
@@ -22,6 +24,20 @@ type piece struct {
 const patternHelp = "y year, M month, d day, E weekday, H or h hour, m minute, s second, S fraction, a AM or PM, X offset; plain text stands in single quotes, as in d. MMMM 'at' HH:mm"
 
 func datePieces(pattern string) ([]piece, error) {
+	if known, ok := datePatterns.Get(pattern); ok {
+		return known, nil
+	}
+	pieces, err := readPieces(pattern)
+	if err == nil {
+		datePatterns.Add(pattern, pieces)
+	}
+	return pieces, err
+}
+
+// datePatterns are kept, since a workflow has few and uses them for every item.
+var datePatterns, _ = lru.New[string, []piece](500)
+
+func readPieces(pattern string) ([]piece, error) {
 	var out []piece
 	literal := func(s string) {
 		if n := len(out); n > 0 && out[n-1].letter == 0 {

@@ -35,7 +35,8 @@ type function struct {
 	nothing  bool // takes nothing as its first value, instead of giving it back
 	weight   int  // how many bytes it reads in one step
 	base     int  // steps that a call takes, whatever it reads
-	zoned    int  // the place of the zone in which a time without an offset is taken; 0 for that of the scope
+	makers   []maker
+	zoned    int // the place of the zone in which a time without an offset is taken; 0 for that of the scope
 	call     func(m *machine, a args) (any, error)
 }
 
@@ -118,7 +119,7 @@ func fn(signature, help, example, result string, call func(m *machine, a args) (
 		q := Parameter{Type: kind}
 		q.Name, q.Optional = strings.CutSuffix(name, "?")
 		q.Name, q.Several = strings.CutSuffix(q.Name, "…")
-		f.Parameters = append(f.Parameters, q)
+		f.Parameters, f.makers = append(f.Parameters, q), append(f.makers, kinds[kind])
 		shown = append(shown, name)
 		if q.Type == "zone" && q.Optional {
 			f.zoned = f.max
@@ -193,8 +194,11 @@ func (a args) zone(m *machine, i int) *time.Location {
 	return m.scope.zone()
 }
 
-// kinds are the types of parameters, each with what makes a value of it.
-var kinds = map[string]func(m *machine, v any) (any, bool, error){
+// maker makes a value of a type, or tells that it cannot.
+type maker func(m *machine, v any) (any, bool, error)
+
+// kinds are the types of parameters.
+var kinds = map[string]maker{
 	"any": func(_ *machine, v any) (any, bool, error) { return v, true, nil },
 	"text": func(_ *machine, v any) (any, bool, error) {
 		switch v := v.(type) {
@@ -275,7 +279,8 @@ func (f *function) fit(m *machine, values []any) (args, error) {
 		zone = z.(*time.Location)
 	}
 	for i, v := range values {
-		p := f.Parameters[min(i, len(f.Parameters)-1)]
+		at := min(i, len(f.Parameters)-1)
+		p := &f.Parameters[at]
 		if s, ok := v.(string); ok && p.Type == "time" {
 			t, err := ParseTime(s, zone)
 			if err != nil {
@@ -300,7 +305,7 @@ func (f *function) fit(m *machine, values []any) (args, error) {
 			values[i] = empty
 			continue
 		}
-		fitted, ok, err := kinds[p.Type](m, v)
+		fitted, ok, err := f.makers[at](m, v)
 		if err != nil {
 			return nil, err
 		}

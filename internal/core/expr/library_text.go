@@ -10,7 +10,12 @@ import (
 )
 
 var textFunctions = group("text",
-	fn("upper(text: text) text", "All letters large.", `upper("Cone 9")`, `"CONE 9"`, text1(func(s string) string { return cases.Upper(language.Und).String(s) }), found("capital letters uppercase shout")),
+	fn("upper(text: text) text", "All letters large.", `upper("Cone 9")`, `"CONE 9"`, text1(func(s string) string {
+		if single(s) {
+			return strings.ToUpper(s)
+		}
+		return cases.Upper(language.Und).String(s) // ß becomes SS
+	}), found("capital letters uppercase shout")),
 	fn("lower(text: text) text", "All letters small.", `lower("Cone 9")`, `"cone 9"`, text1(strings.ToLower), found("lowercase small letters")),
 	fn("title(text: text) text", "Each word with a large first letter.", `title("ash bowl")`, `"Ash Bowl"`, text1(func(s string) string { return cases.Title(language.Und).String(s) }), found("capitalise capitalize headline name")),
 	fn("trim(text: text, characters?: text) text", "Without white space, or the characters given, at both ends.", `trim("  ash bowl ")`, `"ash bowl"`, func(_ *machine, a args) (any, error) {

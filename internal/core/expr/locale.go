@@ -35,6 +35,19 @@ var (
 // localeOf finds a locale by its name, as de, de-CH or de_CH; of an area that is
 // not known the language counts.
 func localeOf(name string) (*locale, error) {
+	if l, ok := named.Load(name); ok {
+		return l.(*locale), nil
+	}
+	l, err := findLocale(name)
+	if err == nil && translators[name] != nil { // those that are spelled as we do, so that they are few
+		named.Store(name, l)
+	}
+	return l, err
+}
+
+var named sync.Map
+
+func findLocale(name string) (*locale, error) {
 	tag := strings.ReplaceAll(strings.ToLower(strings.TrimSpace(name)), "_", "-")
 	localesMu.Lock()
 	defer localesMu.Unlock()
