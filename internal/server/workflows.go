@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -16,14 +15,11 @@ import (
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
-	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/triggers"
-	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
@@ -180,20 +176,6 @@ func kind(st *workflow.Step, catalog *workflow.Catalog) string {
 		return a.Effect
 	}
 	return st.Type
-}
-
-func (s *Server) samples(ctx context.Context, sc store.Scope, w store.Workflow) ([]map[string]any, error) {
-	list, err := s.Store.Samples(ctx, sc, w.ID)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]map[string]any, 0, len(list))
-	for _, x := range list {
-		if f, err := item.DecodeObject([]byte(x.Fields)); err == nil {
-			out = append(out, f)
-		}
-	}
-	return out, nil
 }
 
 // workflow words a stored workflow for callers.
@@ -504,203 +486,6 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 
 const rehearsedRows = 2000
 
-// Rehearse implements api.StrictServerInterface.
-func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
-	sc := scopeOf(ctx)
-	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	catalog, err := s.catalog(ctx, sc)
-	if err != nil {
-		return nil, err
-	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
-	if parsed == nil {
-		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
-	}
-	if to := or(r.Body.To, ""); to != "" {
-		if parsed = parsed.UpTo(to); parsed == nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "no_step", fmt.Sprintf("There is no step %q.", to))
-		}
-		problems = remaining(problems, parsed)
-	}
-	if workflow.HasErrors(problems) {
-		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
-	}
-	items, err := objects(r.Body.Items)
-	if err != nil {
-		return nil, err
-	}
-	if len(items) == 0 {
-		if items, err = s.samples(ctx, sc, w); err != nil {
-			return nil, err
-		}
-	}
-	if len(items) == 0 {
-		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone {
-			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real call, or write one.")
-		}
-		items = []map[string]any{{}}
-	}
-	plan, err := workflow.Compile(parsed, catalog)
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
-	defer cancel()
-	got, err := s.Runs.Rehearse(ctx, sc.Workspace(), plan, items)
-	if err != nil {
-		return nil, err
-	}
-	out := s.rehearsal(got, plan, catalog, w.Version, items)
-	body, err := json.Marshal(out)
-	if err != nil {
-		return nil, err
-	}
-	return api.Rehearse200JSONResponse(out), s.Store.SaveRehearsal(ctx, sc, w.ID, store.Pack(body))
-}
-
-// remaining keeps the problems of the steps that are left, and of the head.
-func remaining(problems []document.Problem, w *workflow.Workflow) []document.Problem {
-	var out []document.Problem
-	for _, p := range problems {
-		if i, _ := w.Step(p.Step); p.Step == "" || i >= 0 {
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
-func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
-	out := api.Rehearsal{Made: time.Now().UTC(), Version: version, State: api.RunState(got.State), Message: given(got.Message), Columns: columns(plan, catalog, &got.Counts), Rows: []api.Row{}, Counts: counts(got.Counts)}
-	for _, e := range got.Memory.All() {
-		if e.Request != nil && e.Request.Prepared {
-			out.Prepared++
-		}
-	}
-	used := make([]api.Fields, len(items))
-	for i, f := range items {
-		used[i] = raw(f)
-	}
-	out.Items = &used
-	for i, r := range got.Rows {
-		if i == rehearsedRows {
-			out.Truncated = some(true)
-			break
-		}
-		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(plan, r.Cells, nil), Members: given(r.Members)}
-		row.Start = given(r.Start)
-		if r.Into != "" {
-			row.Into = some(r.Into.String())
-		}
-		for j, st := range plan.Steps {
-			if e := r.Entry(st.Number); e != nil && e.Request != nil {
-				row.Cells[j].Sent = some(sent(e.Request))
-			}
-			if f := r.Fields(st.Number); f != nil {
-				row.Cells[j].Fields = some(raw(f))
-			}
-		}
-		out.Rows = append(out.Rows, row)
-	}
-	simulated(plan, out.Rows)
-	return out
-}
-
-// LastRehearsal implements api.StrictServerInterface.
-func (s *Server) LastRehearsal(ctx context.Context, r api.LastRehearsalRequestObject) (api.LastRehearsalResponseObject, error) {
-	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	packed, _, err := s.Store.Rehearsal(ctx, scopeOf(ctx), w.ID)
-	if err != nil {
-		return nil, err
-	}
-	body, err := store.Unpack(packed)
-	if err != nil {
-		return nil, err
-	}
-	var out api.LastRehearsal200JSONResponse
-	err = json.Unmarshal(body, &out)
-	return out, err
-}
-
-// ListSamples implements api.StrictServerInterface.
-func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject) (api.ListSamplesResponseObject, error) {
-	sc := scopeOf(ctx)
-	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	list, err := s.Store.Samples(ctx, sc, w.ID)
-	if err != nil {
-		return nil, err
-	}
-	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
-	if err != nil {
-		return nil, err
-	}
-	out := api.Samples{Samples: []api.Sample{}, Taking: w.Taking != nil && w.Taking.After(time.Now())}
-	for _, x := range list {
-		out.Samples = append(out.Samples, sample(x))
-	}
-	for _, d := range arrived {
-		at := time.Unix(d.ID.Time().UnixTime())
-		out.Arrived = append(out.Arrived, struct {
-			At      time.Time  `json:"at"`
-			Bytes   int        `json:"bytes"`
-			Excerpt string     `json:"excerpt"`
-			Reason  string     `json:"reason"`
-			Run     *uuid.UUID `json:"run,omitempty"`
-			Verdict string     `json:"verdict"`
-		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
-	}
-	return api.ListSamples200JSONResponse(whole(out)), nil
-}
-
-func sample(x store.Sample) api.Sample {
-	return api.Sample{Id: x.ID, Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
-}
-
-// AddSample implements api.StrictServerInterface.
-func (s *Server) AddSample(ctx context.Context, r api.AddSampleRequestObject) (api.AddSampleResponseObject, error) {
-	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	fields, err := objects(&[]api.Fields{r.Body.Fields})
-	if err != nil {
-		return nil, err
-	}
-	x, err := s.Store.AddSample(ctx, scopeOf(ctx), w.ID, string(raw(fields[0])), or(r.Body.Source, "written by "+scopeOf(ctx).Who()), false)
-	return api.AddSample201JSONResponse(sample(x)), err
-}
-
-// DeleteSample implements api.StrictServerInterface.
-func (s *Server) DeleteSample(ctx context.Context, r api.DeleteSampleRequestObject) (api.DeleteSampleResponseObject, error) {
-	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	return api.DeleteSample204Response{}, s.Store.DeleteSample(ctx, scopeOf(ctx), w.ID, r.Id)
-}
-
-// TakeSample implements api.StrictServerInterface.
-func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) (api.TakeSampleResponseObject, error) {
-	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	parsed, _, _ := workflow.Read([]byte(w.Draft))
-	if parsed == nil || !isCalled(parsed.Trigger) {
-		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow that something calls can take a sample from a real call.")
-	}
-	s.Intake.Forget(w.Hook)
-	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)
-}
-
 // isCalled tells whether something calls a trigger's address.
 func isCalled(t workflow.Trigger) bool {
 	k, ok := triggers.Find(t.Type)
@@ -758,66 +543,4 @@ func properties(list []form.Property) []api.Property {
 		out = append(out, api.Property{Name: p.Name, Required: p.Required, Schema: raw(p.Schema)})
 	}
 	return out
-}
-
-// ListFunctions implements api.StrictServerInterface.
-func (s *Server) ListFunctions(context.Context, api.ListFunctionsRequestObject) (api.ListFunctionsResponseObject, error) {
-	out := api.ListFunctions200JSONResponse{}
-	for _, f := range expr.Functions() {
-		g := api.Function{Name: f.Name, Group: f.Group, Usage: f.Usage, Gives: f.Gives, Help: f.Help, Errors: f.Errors, Example: f.Example, Result: f.Result, Words: f.Words, Parameters: []api.FunctionParameter{}}
-		for _, p := range f.Parameters {
-			g.Parameters = append(g.Parameters, api.FunctionParameter{Name: p.Name, Type: p.Type, Optional: p.Optional, Several: p.Several})
-		}
-		out.Functions = append(out.Functions, g)
-	}
-	return out, nil
-}
-
-// Evaluate implements api.StrictServerInterface.
-func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api.EvaluateResponseObject, error) {
-	fields, err := item.DecodeObject(r.Body.Item)
-	if err != nil {
-		return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
-	}
-	trigger := map[string]any{}
-	if r.Body.Trigger != nil {
-		if trigger, err = item.DecodeObject(*r.Body.Trigger); err != nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", err.Error())
-		}
-	}
-	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}, Context: ctx}
-	out := api.Evaluated{}
-	v, why, err := evaluate(r.Body.Source, or(r.Body.Template, false), scope)
-	if err != nil {
-		var e *expr.Error
-		out.Error = some(err.Error())
-		if errors.As(err, &e) {
-			out.Error, out.Position = some(e.Message), some(e.Pos)
-		}
-		return api.Evaluate200JSONResponse(out), nil
-	}
-	out.Value, out.Text, out.Why = some(raw(v)), some(words.Line(expr.Brief(v))), given(why)
-	return api.Evaluate200JSONResponse(out), nil
-}
-
-func evaluate(source string, template bool, scope *expr.Scope) (v any, why string, err error) {
-	if template {
-		t, err := expr.CompileTemplate(source)
-		if err != nil {
-			return nil, "", err
-		}
-		v, err = t.Eval(scope)
-		return v, "", err
-	}
-	p, err := expr.Compile(source)
-	if err != nil {
-		return nil, "", err
-	}
-	if v, err = p.Eval(scope); err != nil {
-		return nil, "", err
-	}
-	if v == false || v == nil {
-		why = p.Why(scope)
-	}
-	return v, why, nil
 }

@@ -8,8 +8,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"math"
-	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -17,9 +15,6 @@ import (
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
-
-	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/near"
 )
 
 // MaxBytes is the largest document.
@@ -211,206 +206,11 @@ func plainNodes(n *yaml.Node, depth int) *Problem {
 	return nil
 }
 
-// Decode fills target, a pointer to a struct with doc tags, and returns every
-// problem at once. A field tagged `doc:"name,required"` must be there.
-func (d *Document) Decode(target any) []Problem {
-	r := &reader{}
-	r.read(d.root, "", reflect.ValueOf(target).Elem())
-	return r.problems
-}
-
-// DecodeAt fills target of what stands at a path, with problems placed in the
-// whole document.
-func (d *Document) DecodeAt(path string, target any) []Problem {
-	r := &reader{}
-	if n := d.At(path); n != nil {
-		r.read(n, path, reflect.ValueOf(target).Elem())
-	}
-	return r.problems
-}
-
-type reader struct{ problems []Problem }
-
-func (r *reader) add(n *yaml.Node, path, message, cure string) {
-	r.problems = append(r.problems, Problem{SeverityError, path, n.Line, n.Column, "", message, cure})
-}
-
-func kindOf(n *yaml.Node) string {
-	switch n.Kind {
-	case yaml.MappingNode:
-		return "an object"
-	case yaml.SequenceNode:
-		return "a list"
-	}
-	switch n.Tag {
-	case "!!null":
-		return "nothing"
-	case "!!bool":
-		return "true or false"
-	case "!!int", "!!float":
-		return "a number"
-	}
-	return "text"
-}
-
 func join(path, key string) string {
 	if path == "" {
 		return key
 	}
 	return path + "." + key
-}
-
-func (r *reader) read(n *yaml.Node, path string, v reflect.Value) {
-	wrong := func(want string) {
-		name := path
-		if name == "" {
-			name = "The document"
-		}
-		r.add(n, path, fmt.Sprintf("%s should be %s and is %s.", name, want, kindOf(n)), "")
-	}
-	switch v.Kind() {
-	case reflect.Pointer:
-		if n.Tag == "!!null" {
-			return
-		}
-		v.Set(reflect.New(v.Type().Elem()))
-		r.read(n, path, v.Elem())
-	case reflect.Struct:
-		if n.Kind != yaml.MappingNode {
-			wrong("an object")
-			return
-		}
-		r.readStruct(n, path, v)
-	case reflect.Slice:
-		if n.Kind != yaml.SequenceNode {
-			wrong("a list")
-			return
-		}
-		list := reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content))
-		for i, c := range n.Content {
-			r.read(c, fmt.Sprintf("%s[%d]", path, i), list.Index(i))
-		}
-		v.Set(list)
-	case reflect.Map:
-		if n.Kind != yaml.MappingNode {
-			wrong("an object")
-			return
-		}
-		m := reflect.MakeMap(v.Type())
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			e := reflect.New(v.Type().Elem()).Elem()
-			r.read(n.Content[i+1], join(path, n.Content[i].Value), e)
-			m.SetMapIndex(reflect.ValueOf(n.Content[i].Value), e)
-		}
-		v.Set(m)
-	case reflect.Interface:
-		if value := Value(n); value != nil {
-			v.Set(reflect.ValueOf(value))
-		}
-	case reflect.String:
-		if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
-			wrong("text")
-			return
-		}
-		v.SetString(n.Value)
-	case reflect.Bool:
-		if n.Tag != "!!bool" {
-			wrong("true or false")
-			return
-		}
-		v.SetBool(strings.EqualFold(n.Value, "true"))
-	case reflect.Int:
-		i, ok := Value(n).(int64)
-		if !ok || i > math.MaxInt32 || i < math.MinInt32 {
-			wrong("a whole number")
-			return
-		}
-		v.SetInt(i)
-	case reflect.Float64:
-		switch f := Value(n).(type) {
-		case int64:
-			v.SetFloat(float64(f))
-		case float64:
-			v.SetFloat(f)
-		default:
-			wrong("a number")
-		}
-	default:
-		panic("document: cannot read into " + v.Type().String())
-	}
-}
-
-func (r *reader) readStruct(n *yaml.Node, path string, v reflect.Value) {
-	fields, required := map[string]int{}, []string{}
-	for i := range v.NumField() {
-		name, option, _ := strings.Cut(v.Type().Field(i).Tag.Get("doc"), ",")
-		if name == "" {
-			continue
-		}
-		fields[name] = i
-		if option == "required" {
-			required = append(required, name)
-		}
-	}
-	seen := map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		key := n.Content[i]
-		f, ok := fields[key.Value]
-		if !ok {
-			known := make([]string, 0, len(fields))
-			for k := range fields {
-				known = append(known, k)
-			}
-			slices.Sort(known)
-			cure := strings.TrimSpace(near.Hint(key.Value, known))
-			if cure == "" {
-				cure = "Known here: " + strings.Join(known, ", ") + "."
-			}
-			r.add(key, join(path, key.Value), fmt.Sprintf("%q is not a known key.", key.Value), cure)
-			continue
-		}
-		seen[key.Value] = true
-		r.read(n.Content[i+1], join(path, key.Value), v.Field(f))
-	}
-	for _, name := range required {
-		if !seen[name] {
-			r.add(n, path, fmt.Sprintf("%q is missing here.", name), "")
-		}
-	}
-}
-
-// Value turns a node into a JSON value as item.Decode makes them.
-func Value(n *yaml.Node) any {
-	switch n.Kind {
-	case yaml.MappingNode:
-		m := make(map[string]any, len(n.Content)/2)
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			m[n.Content[i].Value] = Value(n.Content[i+1])
-		}
-		return m
-	case yaml.SequenceNode:
-		l := make([]any, len(n.Content))
-		for i, c := range n.Content {
-			l[i] = Value(c)
-		}
-		return l
-	}
-	switch n.Tag {
-	case "!!null":
-		return nil
-	case "!!bool":
-		return strings.EqualFold(n.Value, "true")
-	case "!!int":
-		if strings.HasPrefix(n.Value, "0") && len(n.Value) > 1 {
-			return n.Value // 04 is a cone, not the number four
-		}
-		return item.Number(strings.TrimPrefix(n.Value, "+"))
-	case "!!float":
-		if f, err := strconv.ParseFloat(n.Value, 64); err == nil && !math.IsInf(f, 0) && !math.IsNaN(f) {
-			return item.Number(n.Value)
-		}
-	}
-	return n.Value
 }
 
 var pathPart = regexp.MustCompile(`[^.\[\]]+|\[\d+\]`)
@@ -461,102 +261,6 @@ func Under(n *yaml.Node, path string) *yaml.Node {
 		}
 	}
 	return n
-}
-
-// Set puts a JSON value under a key of the object at path, keeping comments;
-// a nil value removes the key.
-func (d *Document) Set(path, key string, value any) error {
-	n := d.At(path)
-	if n == nil || n.Kind != yaml.MappingNode {
-		return fmt.Errorf("there is no object at %s", path)
-	}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value != key {
-			continue
-		}
-		if value == nil {
-			n.Content = slices.Delete(n.Content, i, i+2)
-			return nil
-		}
-		fresh := Node(value)
-		fresh.LineComment, fresh.HeadComment, fresh.FootComment = n.Content[i+1].LineComment, n.Content[i+1].HeadComment, n.Content[i+1].FootComment
-		if fresh.Kind == n.Content[i+1].Kind {
-			fresh.Style = n.Content[i+1].Style
-		}
-		n.Content[i+1] = fresh
-		return nil
-	}
-	if value != nil {
-		n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, Node(value))
-	}
-	return nil
-}
-
-// Insert puts a value into the list at path; Remove takes one out and gives it.
-func (d *Document) Insert(path string, at int, n *yaml.Node) error {
-	list := d.At(path)
-	if list == nil || list.Kind != yaml.SequenceNode {
-		return fmt.Errorf("there is no list at %s", path)
-	}
-	if len(list.Content) == 0 {
-		list.Style = 0
-	}
-	list.Content = slices.Insert(list.Content, max(0, min(at, len(list.Content))), n)
-	return nil
-}
-
-// Remove takes the i-th element out of the list at path.
-func (d *Document) Remove(path string, i int) (*yaml.Node, error) {
-	list := d.At(path)
-	if list == nil || list.Kind != yaml.SequenceNode || i < 0 || i >= len(list.Content) {
-		return nil, fmt.Errorf("there is no element %d at %s", i, path)
-	}
-	n := list.Content[i]
-	list.Content = slices.Delete(list.Content, i, i+1)
-	return n, nil
-}
-
-// Node makes a node of a JSON value. Keys are sorted but for those that people
-// expect first.
-func Node(v any) *yaml.Node {
-	switch v := v.(type) {
-	case map[string]any:
-		n := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
-		keys := make([]string, 0, len(v))
-		for k := range v {
-			keys = append(keys, k)
-		}
-		slices.SortFunc(keys, func(a, b string) int {
-			if c := rank(a) - rank(b); c != 0 {
-				return c
-			}
-			return strings.Compare(a, b)
-		})
-		for _, k := range keys {
-			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: k}, Node(v[k]))
-		}
-		return n
-	case []any:
-		n := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq"}
-		for _, e := range v {
-			n.Content = append(n.Content, Node(e))
-		}
-		return n
-	}
-	n := &yaml.Node{}
-	if err := n.Encode(v); err != nil {
-		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: fmt.Sprint(v)}
-	}
-	return n
-}
-
-var firstKeys = []string{"format", "name", "title", "about", "label", "find_by", "trigger", "type", "connection", "settings", "input", "id"}
-
-func rank(key string) int {
-	if i := slices.Index(firstKeys, key); i >= 0 {
-		return i
-	}
-	return len(firstKeys)
 }
 
 // Encode writes the document, YAML or JSON as it was read, with its comments and

@@ -128,22 +128,13 @@ func (r *jsonReader) node() (*yaml.Node, error) {
 		return nil, err
 	}
 	switch t.Kind() {
-	case '{':
+	case '{', '[':
 		n.Kind, n.Tag, n.Style = yaml.MappingNode, "!!map", yaml.FlowStyle
-		for r.PeekKind() != '}' {
-			for range 2 { // the name, and the value
-				c, err := r.node()
-				if err != nil {
-					return nil, err
-				}
-				n.Content = append(n.Content, c)
-			}
+		end := jsontext.Kind('}')
+		if t.Kind() == '[' {
+			n.Kind, n.Tag, end = yaml.SequenceNode, "!!seq", ']'
 		}
-		_, err = r.ReadToken()
-		return n, err
-	case '[':
-		n.Kind, n.Tag, n.Style = yaml.SequenceNode, "!!seq", yaml.FlowStyle
-		for r.PeekKind() != ']' {
+		for r.PeekKind() != end { // names and values come in turn
 			c, err := r.node()
 			if err != nil {
 				return nil, err

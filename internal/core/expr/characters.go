@@ -56,17 +56,6 @@ func cut(s string, from, to int) string {
 	return s[start : start+placeOf(s[start:], to-from)]
 }
 
-// shorten gives at most n characters, the last one … if something was cut.
-func shorten(s string, n int) string {
-	if len(s) <= n {
-		return s
-	}
-	if end := placeOf(s, n); end == len(s) {
-		return s
-	}
-	return s[:placeOf(s, n-1)] + "…"
-}
-
 // spread is a text's characters one by one.
 func spread(s string) []string {
 	out := make([]string, 0, len(s))

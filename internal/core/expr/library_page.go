@@ -272,7 +272,8 @@ func columnNames(cells []string) []string {
 }
 
 func mainContent(m *machine, a args) (any, error) {
-	if _, err := m.page(a.text(0)); err != nil { // its bounds
+	doc, err := m.page(a.text(0))
+	if err != nil {
 		return nil, err
 	}
 	var at *url.URL
@@ -283,7 +284,7 @@ func mainContent(m *machine, a args) (any, error) {
 		}
 		at = u
 	}
-	article, err := readability.FromReader(strings.NewReader(a.text(0)), at)
+	article, err := readability.FromDocument(doc.Nodes[0], at)
 	if err != nil || article.Node == nil {
 		return nil, errors.New("nothing on the page reads as content")
 	}

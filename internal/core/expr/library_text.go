@@ -7,6 +7,8 @@ import (
 	"github.com/gosimple/slug"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/language"
+
+	wording "youngtrellis/internal/core/words"
 )
 
 var textFunctions = group("text",
@@ -65,7 +67,7 @@ var textFunctions = group("text",
 		if n < 1 {
 			return nil, errors.New("the length is at least 1")
 		}
-		return shorten(a.text(0), bounded(n)), nil
+		return wording.Short(a.text(0), bounded(n)), nil
 	}, fails("the length is less than 1"), found("shorten cut ellipsis limit maximum")),
 	fn("chunk(text: text, size: whole, overlap?: whole) list", "Pieces of at most so many characters, cut between words where it can be; each repeats so many of the one before.", `chunk("one two three four", 9)`, `["one two","three","four"]`, chunkText, fails("the size is less than 1, or the overlap more than half of it"), found("split long text pieces parts model")),
 	fn("slug(text: text) text", "Small letters of a to z, digits and hyphens only.", `slug("Ash Bowl, 2 kg: été")`, `"ash-bowl-2-kg-ete"`, text1(slug.Make), costs(16), takes(10), found("file name address identifier ascii without accents")),

@@ -1,0 +1,139 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/runs"
+	"youngtrellis/internal/store"
+)
+
+// Rehearse implements api.StrictServerInterface.
+func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
+	if parsed == nil {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
+	}
+	if to := or(r.Body.To, ""); to != "" {
+		if parsed = parsed.UpTo(to); parsed == nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "no_step", fmt.Sprintf("There is no step %q.", to))
+		}
+		problems = remaining(problems, parsed)
+	}
+	if workflow.HasErrors(problems) {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
+	}
+	items, err := objects(r.Body.Items)
+	if err != nil {
+		return nil, err
+	}
+	if len(items) == 0 {
+		if items, err = s.samples(ctx, sc, w); err != nil {
+			return nil, err
+		}
+	}
+	if len(items) == 0 {
+		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone {
+			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real call, or write one.")
+		}
+		items = []map[string]any{{}}
+	}
+	plan, err := workflow.Compile(parsed, catalog)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	got, err := s.Runs.Rehearse(ctx, sc.Workspace(), plan, items)
+	if err != nil {
+		return nil, err
+	}
+	out := s.rehearsal(got, plan, catalog, w.Version, items)
+	body, err := json.Marshal(out)
+	if err != nil {
+		return nil, err
+	}
+	return api.Rehearse200JSONResponse(out), s.Store.SaveRehearsal(ctx, sc, w.ID, store.Pack(body))
+}
+
+// remaining keeps the problems of the steps that are left, and of the head.
+func remaining(problems []document.Problem, w *workflow.Workflow) []document.Problem {
+	var out []document.Problem
+	for _, p := range problems {
+		if i, _ := w.Step(p.Step); p.Step == "" || i >= 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s *Server) rehearsal(got *runs.Rehearsal, plan *workflow.Plan, catalog *workflow.Catalog, version int64, items []map[string]any) api.Rehearsal {
+	out := api.Rehearsal{Made: time.Now().UTC(), Version: version, State: api.RunState(got.State), Message: given(got.Message), Columns: columns(plan, catalog, &got.Counts), Rows: []api.Row{}, Counts: counts(got.Counts)}
+	for _, e := range got.Memory.All() {
+		if e.Request != nil && e.Request.Prepared {
+			out.Prepared++
+		}
+	}
+	used := make([]api.Fields, len(items))
+	for i, f := range items {
+		used[i] = raw(f)
+	}
+	out.Items = &used
+	for i, r := range got.Rows {
+		if i == rehearsedRows {
+			out.Truncated = some(true)
+			break
+		}
+		row := api.Row{Row: i + 1, Address: r.Address.String(), Label: r.Label, Cells: cells(plan, r.Cells, nil), Members: given(r.Members)}
+		row.Start = given(r.Start)
+		if r.Into != "" {
+			row.Into = some(r.Into.String())
+		}
+		for j, st := range plan.Steps {
+			if e := r.Entry(st.Number); e != nil && e.Request != nil {
+				row.Cells[j].Sent = some(sent(e.Request))
+			}
+			if f := r.Fields(st.Number); f != nil {
+				row.Cells[j].Fields = some(raw(f))
+			}
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	simulated(plan, out.Rows)
+	return out
+}
+
+// LastRehearsal implements api.StrictServerInterface.
+func (s *Server) LastRehearsal(ctx context.Context, r api.LastRehearsalRequestObject) (api.LastRehearsalResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	packed, _, err := s.Store.Rehearsal(ctx, scopeOf(ctx), w.ID)
+	if err != nil {
+		return nil, err
+	}
+	body, err := store.Unpack(packed)
+	if err != nil {
+		return nil, err
+	}
+	var out api.LastRehearsal200JSONResponse
+	err = json.Unmarshal(body, &out)
+	return out, err
+}

@@ -1,0 +1,103 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/store"
+)
+
+func (s *Server) samples(ctx context.Context, sc store.Scope, w store.Workflow) ([]map[string]any, error) {
+	list, err := s.Store.Samples(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]map[string]any, 0, len(list))
+	for _, x := range list {
+		if f, err := item.DecodeObject([]byte(x.Fields)); err == nil {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+// ListSamples implements api.StrictServerInterface.
+func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject) (api.ListSamplesResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.Samples(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := api.Samples{Samples: []api.Sample{}, Taking: w.Taking != nil && w.Taking.After(time.Now())}
+	for _, x := range list {
+		out.Samples = append(out.Samples, sample(x))
+	}
+	for _, d := range arrived {
+		at := time.Unix(d.ID.Time().UnixTime())
+		out.Arrived = append(out.Arrived, struct {
+			At      time.Time  `json:"at"`
+			Bytes   int        `json:"bytes"`
+			Excerpt string     `json:"excerpt"`
+			Reason  string     `json:"reason"`
+			Run     *uuid.UUID `json:"run,omitempty"`
+			Verdict string     `json:"verdict"`
+		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
+	}
+	return api.ListSamples200JSONResponse(whole(out)), nil
+}
+
+func sample(x store.Sample) api.Sample {
+	return api.Sample{Id: x.ID, Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
+}
+
+// AddSample implements api.StrictServerInterface.
+func (s *Server) AddSample(ctx context.Context, r api.AddSampleRequestObject) (api.AddSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	fields, err := objects(&[]api.Fields{r.Body.Fields})
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.Store.AddSample(ctx, scopeOf(ctx), w.ID, string(raw(fields[0])), or(r.Body.Source, "written by "+scopeOf(ctx).Who()), false)
+	return api.AddSample201JSONResponse(sample(x)), err
+}
+
+// DeleteSample implements api.StrictServerInterface.
+func (s *Server) DeleteSample(ctx context.Context, r api.DeleteSampleRequestObject) (api.DeleteSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	return api.DeleteSample204Response{}, s.Store.DeleteSample(ctx, scopeOf(ctx), w.ID, r.Id)
+}
+
+// TakeSample implements api.StrictServerInterface.
+func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) (api.TakeSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if parsed == nil || !isCalled(parsed.Trigger) {
+		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow that something calls can take a sample from a real call.")
+	}
+	s.Intake.Forget(w.Hook)
+	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)
+}
