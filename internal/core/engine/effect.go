@@ -54,6 +54,9 @@ func (b *base) try(ctx context.Context, f *flow, e *Entry, known *known, p Perfo
 		return nil, failureOf(err), "", nil
 	}
 	about := deed.About()
+	if err := b.decide(ctx); err != nil {
+		return nil, nil, "", err
+	}
 	if err := b.generation(ctx, f, e, about); err != nil {
 		return nil, nil, "", err
 	}
@@ -176,13 +179,19 @@ func (b *base) keep(ctx context.Context, e *Entry, gave *Gave) (err error) {
 		e.Outcome, e.Result = b.outcome(e.Failure, call.Unsafe), nil
 		return nil
 	}
-	if len(gave.found) == 0 {
+	return b.sealFound(ctx, e, gave.found, func() ([]byte, error) { return b.encode(gave, b.secrets()) })
+}
+
+// sealFound seals the result of an entry that holds secrets, and puts a masked one
+// in its place.
+func (b *base) sealFound(ctx context.Context, e *Entry, found []string, masked func() ([]byte, error)) (err error) {
+	if len(found) == 0 {
 		return nil
 	}
 	if b.Sealer == nil { // it stays in memory
 		e.Sealed = e.Result
 	} else {
-		plain, err := item.Encode(map[string]any{"result": string(e.Result), "secrets": gave.found})
+		plain, err := item.Encode(map[string]any{"result": string(e.Result), "secrets": found})
 		if err != nil {
 			return err
 		}
@@ -193,7 +202,7 @@ func (b *base) keep(ctx context.Context, e *Entry, gave *Gave) (err error) {
 			return err
 		}
 	}
-	e.Result, err = b.encode(gave, b.secrets())
+	e.Result, err = masked()
 	return err
 }
 

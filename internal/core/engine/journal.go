@@ -42,6 +42,8 @@ const (
 	PartEdit   = -9 // the fields that a person put in place of an item's as it comes to the step
 	PartFailed = -8 // that the pass failed, and what is told of it
 
+	PartDecided = -10 // what expressions gave in which others had a part; numbered
+
 	partAnnounce = -1
 	partWithdraw = -3
 	partNumbers  = 16 // from one numbered part to the next
@@ -52,6 +54,9 @@ func AnnouncePart(n int) int { return partAnnounce - n*partNumbers }
 
 // WithdrawPart is the part that withdraws the n-th attempt.
 func WithdrawPart(n int) int { return partWithdraw - n*partNumbers }
+
+// DecidedPart is the n-th part that says what others decided, from 0.
+func DecidedPart(n int) int { return PartDecided - n*partNumbers }
 
 // numbered takes a part apart: its kind, and its number.
 func numbered(part int) (kind, n int) {

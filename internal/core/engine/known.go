@@ -21,8 +21,9 @@ type known struct {
 }
 
 func (k *known) take(e *Entry) {
-	k.some = k.some || e.Part != PartEdit
-	switch kind, n := numbered(e.Part); kind {
+	kind, n := numbered(e.Part)
+	k.some = k.some || kind != PartEdit && kind != PartDecided // with neither anything has begun
+	switch kind {
 	case partAnnounce:
 		if n >= k.announces {
 			k.announces, k.announced = n+1, e

@@ -104,6 +104,8 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 	if block := step.FallsInto(); block != nil {
 		b.down = newFallback(b, block)
 	}
+	b.decisions = &decisions{}
+	b.down = &durable{b}
 	var s stage
 	switch op := step.Operator.(type) {
 	case steps.Each:
@@ -115,7 +117,7 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 	case steps.Picker:
 		s = &pick{base: b, op: op, pile: newPile(r.x)}
 	case *steps.Call:
-		s = r.exchanged(b.calling(), step.Parallel)
+		s = r.exchanged(&deciding{b, b.calling()}, step.Parallel)
 	case steps.Parker:
 		s = &park{base: b, op: op, pile: newPile(r.x)}
 	case steps.Branch:
@@ -124,6 +126,9 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 		s = &loop{base: b, op: op, grouping: newGrouping(op.Rounds())}
 	case steps.Ender:
 		s = &ender{base: b, op: op}
+	}
+	if _, calls := step.Operator.(*steps.Call); !calls {
+		s = &deciding{b, s}
 	}
 	if len(step.Holds) > 0 {
 		b.down = s
@@ -150,6 +155,8 @@ type base struct {
 	plan *workflow.Plan
 	step *workflow.CompiledStep
 	down stage
+
+	decisions *decisions // what others decided of its items
 
 	forgotten int // effects that the other side may have forgotten, so far
 }
@@ -225,6 +232,11 @@ func (b *base) inside(f *flow) bool {
 
 // fail does with an item what on_error says.
 func (b *base) fail(f *flow, why error) {
+	var own ours
+	if errors.As(why, &own) { // what it is told goes no further
+		b.leave(f)
+		return
+	}
 	failure := failureOf(why)
 	switch outcome := b.onError(); outcome {
 	case Continued, FellBack:

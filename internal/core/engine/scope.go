@@ -24,17 +24,21 @@ type eyes struct {
 	step *workflow.CompiledStep // nil for a label
 	room *room
 	it   *item.Item
+	of   *base // of the stage that asks; nil where nothing is remembered
 }
 
 // scope is what expressions of the step see for an item.
 func (b *base) scope(it *item.Item) *expr.Scope {
-	e := &eyes{x: b.execution, plan: b.plan, step: b.step, room: b.room, it: it}
+	e := &eyes{x: b.execution, plan: b.plan, step: b.step, room: b.room, of: b}
 	return e.look(it)
 }
 
 func (e *eyes) look(it *item.Item) *expr.Scope {
 	e.it = it
 	e.Scope = expr.Scope{Item: it.Fields, Now: it.At, Place: e}
+	if e.of != nil {
+		e.Others = e.of.forItem(it.Address)
+	}
 	return &e.Scope
 }
 

@@ -99,6 +99,9 @@ func (s *branch) through(ctx context.Context, chunk []*flow) error {
 		}
 		s.seq++
 	}
+	if err := s.decide(ctx); err != nil { // before anything of a case is done
+		return err
+	}
 	for i, list := range through {
 		if len(list) == 0 {
 			continue

@@ -18,7 +18,7 @@ func (s *each) take(ctx context.Context, chunk []*flow) error {
 	if spreads {
 		out = nil
 	}
-	e := &eyes{x: s.execution, plan: s.plan, step: s.step, room: s.room}
+	e := &eyes{x: s.execution, plan: s.plan, step: s.step, room: s.room, of: &s.base}
 	for _, f := range chunk {
 		if !s.mine(f) {
 			if spreads {

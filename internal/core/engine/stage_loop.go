@@ -82,6 +82,9 @@ func (s *loop) begin(ctx context.Context, f *flow) error {
 		s.fail(f, err)
 		return s.give(ctx, []*flow{f})
 	}
+	if err := s.decide(ctx); err != nil { // before anything of the round is done
+		return err
+	}
 	at, err := s.pile.add(f)
 	if err != nil {
 		return err
@@ -318,8 +321,12 @@ func (s *loop) ended(ctx context.Context, d done, n int) ([]*flow, error) {
 	}
 	inner := *s.room
 	inner.rounds, inner.round = d.in, &round{number: n, last: n >= s.op.Most()}
-	asks := base{room: &inner, execution: s.execution, plan: s.plan, step: s.step}
+	asks := base{room: &inner, execution: s.execution, plan: s.plan, step: s.step, decisions: &decisions{}}
+	asks.decisions.begin(ctx, on[:1])
 	met, err := s.op.Until(asks.scope(on[0].it))
+	if err := asks.decide(ctx); err != nil {
+		return nil, err
+	}
 	switch {
 	case err != nil:
 		for _, f := range on {

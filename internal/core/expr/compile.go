@@ -412,6 +412,11 @@ func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evalu
 		if err == errNothing {
 			return nil, nil
 		}
+		if err == nil && f.decides(m, fitted) {
+			if err := m.decided(); err != nil {
+				return nil, err
+			}
+		}
 		var v any
 		if err == nil {
 			v, err = f.call(m, fitted)

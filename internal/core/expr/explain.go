@@ -45,8 +45,11 @@ func (p *Program) why(n ast.Node, s *Scope) string {
 // part evaluates a part of the expression. Parts are compiled the first time
 // that they are asked for.
 func (p *Program) part(n ast.Node, s *Scope) (any, error) {
+	alone := *s
+	alone.Others = nil // they remember the whole
 	if e, ok := p.parts.Load(n); ok {
-		return run(p.Source, e.(evaluator), s)
+		v, _, err := run(p.Source, e.(evaluator), &alone)
+		return v, err
 	}
 	c := &compiler{source: p.Source}
 	e := c.compile(n)
@@ -54,7 +57,8 @@ func (p *Program) part(n ast.Node, s *Scope) (any, error) {
 		return nil, c.err
 	}
 	p.parts.Store(n, e)
-	return run(p.Source, e, s)
+	v, _, err := run(p.Source, e, &alone)
+	return v, err
 }
 
 func (p *Program) text(n ast.Node) string { return short(n.String(), 60) }

@@ -36,7 +36,9 @@ type function struct {
 	weight   int  // how many bytes it reads in one step
 	base     int  // steps that a call takes, whatever it reads
 	makers   []maker
-	zoned    int // the place of the zone in which a time without an offset is taken; 0 for that of the scope
+	zoned    int     // the place of the zone in which a time without an offset is taken; 0 for that of the scope
+	clocks   bool    // it takes times or zones
+	others   decider // whether others decide what a call gives; nil for never
 	call     func(m *machine, a args) (any, error)
 }
 
@@ -121,6 +123,7 @@ func fn(signature, help, example, result string, call func(m *machine, a args) (
 		q.Name, q.Several = strings.CutSuffix(q.Name, "…")
 		f.Parameters, f.makers = append(f.Parameters, q), append(f.makers, kinds[kind])
 		shown = append(shown, name)
+		f.clocks = f.clocks || q.Type == "time" || q.Type == "zone"
 		if q.Type == "zone" && q.Optional {
 			f.zoned = f.max
 		}

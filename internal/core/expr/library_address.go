@@ -18,7 +18,7 @@ var addressFunctions = group("addresses",
 		}
 		return map[string]any{"scheme": u.Scheme, "host": u.Hostname(), "port": u.Port(), "path": u.Path, "query": fromValues(u.Query()), "fragment": u.Fragment}, nil
 	}, fails("the text is no address"), found("parse link host path port query")),
-	fn("domain(text: text) text", "The domain of an address or a mail address: small letters, without www., in ASCII (IDNA).", `domain("https://WWW.Ottermere.example/kilns")`, `"ottermere.example"`, func(_ *machine, a args) (any, error) { return domainOf(a.text(0)) }, fails("no domain is found"), found("host website company email normalise")),
+	fn("domain(text: text) text", "The domain of an address or a mail address: small letters, without www., in ASCII (IDNA).", `domain("https://WWW.Ottermere.example/kilns")`, `"ottermere.example"`, func(_ *machine, a args) (any, error) { return domainOf(a.text(0)) }, fails("no domain is found"), found("host website company email normalise"), byLetters),
 	fn("query_values(url: text) object", "The parameters of an address or of a query; one that stands several times is a list.", `query_values("https://ottermere.example/?cone=9&cone=6")`, `{"cone":["9","6"]}`, func(_ *machine, a args) (any, error) {
 		s := strings.TrimSpace(a.text(0))
 		if i := strings.IndexByte(s, '?'); i >= 0 {

@@ -11,7 +11,7 @@ import (
 )
 
 var numberFunctions = group("numbers",
-	fn("number(text: any, mark?: text) number", "A number from text. The mark is the decimal mark, or a locale such as de; without it the text must be clear by itself. Between groups of three digits there may be blanks and the other mark.", `number("1.234,50", ",")`, `1234.5`, toNumber, fails("the text is no number, or can be read in two ways"), found("parse convert to number decimal comma amount price")),
+	fn("number(text: any, mark?: text) number", "A number from text. The mark is the decimal mark, or a locale such as de; without it the text must be clear by itself. Between groups of three digits there may be blanks and the other mark.", `number("1.234,50", ",")`, `1234.5`, toNumber, fails("the text is no number, or can be read in two ways"), found("parse convert to number decimal comma amount price"), byLocale(1)),
 	fn("round(number: number, places?: whole) number", "Rounded half away from zero, worked out in decimal.", `round(2.675, 2)`, `2.68`, rounded(decimal.Decimal.Round), found("decimals cents")),
 	fn("round_even(number: number, places?: whole) number", "Rounded half to even, worked out in decimal.", `round_even(2.5)`, `2`, rounded(decimal.Decimal.RoundBank), found("bankers rounding")),
 	fn("floor(number: number) whole", "The whole number below.", `floor(2.7)`, `2`, rounded(func(d decimal.Decimal, _ int32) decimal.Decimal { return d.Floor() }), found("round down integer")),
@@ -33,8 +33,8 @@ var numberFunctions = group("numbers",
 		}
 		return nearest(divide(part.Mul(decimal.NewFromInt(100)), whole))
 	}, takes(6), fails("the whole is 0"), found("share ratio percentage")),
-	fn("format_number(number: number, places?: whole, mark?: text, thousands?: text) text", "A number as text, rounded to so many places, or as many as it has. The mark is the decimal mark, or a locale such as de, which brings its own marks.", `format_number(1234.5, 2, "de")`, `"1.234,50"`, formatNumber, fails("the places do not lie between 0 and 18, or the locale is not known"), found("display thousands separator decimals comma locale")),
-	fn("money(number: number, currency: text, locale?: text) text", "An amount as text with its currency, with as many places as the currency has (ISO 4217); as in English unless a locale is given.", `money(1234.5, "EUR", "de")`, "\"1.234,50\u00a0€\"", money, takes(8), fails("the currency or the locale is not known"), found("price currency euro dollar amount format cents")),
+	fn("format_number(number: number, places?: whole, mark?: text, thousands?: text) text", "A number as text, rounded to so many places, or as many as it has. The mark is the decimal mark, or a locale such as de, which brings its own marks.", `format_number(1234.5, 2, "de")`, `"1.234,50"`, formatNumber, fails("the places do not lie between 0 and 18, or the locale is not known"), found("display thousands separator decimals comma locale"), byLocale(2)),
+	fn("money(number: number, currency: text, locale?: text) text", "An amount as text with its currency, with as many places as the currency has (ISO 4217); as in English unless a locale is given.", `money(1234.5, "EUR", "de")`, "\"1.234,50\u00a0€\"", money, takes(8), fails("the currency or the locale is not known"), found("price currency euro dollar amount format cents"), byOthers),
 )
 
 func toNumber(_ *machine, a args) (any, error) {

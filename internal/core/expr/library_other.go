@@ -90,8 +90,8 @@ var checkFunctions = group("checks",
 	fn("is_phone(text: any, country?: text) yes", "Whether it is a whole telephone number; the country for numbers without +.", `is_phone("+44 1632")`, `false`, func(_ *machine, a args) (any, error) {
 		_, err := phone(Text(a[0]), a.text(1))
 		return err == nil, nil
-	}, takes(40), found("valid telephone validate mobile number")),
-	fn("phone(text: text, country?: text) text", "A telephone number in E.164 form; the country for numbers without +.", `phone("01632 960142", "GB")`, `"+441632960142"`, func(_ *machine, a args) (any, error) { return phone(a.text(0), a.text(1)) }, fails("it is not a whole number"), takes(40), found("telephone format e164 normalise international mobile")),
+	}, takes(40), found("valid telephone validate mobile number"), byOthers),
+	fn("phone(text: text, country?: text) text", "A telephone number in E.164 form; the country for numbers without +.", `phone("01632 960142", "GB")`, `"+441632960142"`, func(_ *machine, a args) (any, error) { return phone(a.text(0), a.text(1)) }, fails("it is not a whole number"), takes(40), found("telephone format e164 normalise international mobile"), byOthers),
 )
 
 func phone(s, country string) (any, error) {

@@ -17,9 +17,9 @@ var textFunctions = group("text",
 			return strings.ToUpper(s)
 		}
 		return cases.Upper(language.Und).String(s) // ß becomes SS
-	}), found("capital letters uppercase shout")),
-	fn("lower(text: text) text", "All letters small.", `lower("Cone 9")`, `"cone 9"`, text1(strings.ToLower), found("lowercase small letters")),
-	fn("title(text: text) text", "Each word with a large first letter.", `title("ash bowl")`, `"Ash Bowl"`, text1(func(s string) string { return cases.Title(language.Und).String(s) }), found("capitalise capitalize headline name")),
+	}), found("capital letters uppercase shout"), byUnicode),
+	fn("lower(text: text) text", "All letters small.", `lower("Cone 9")`, `"cone 9"`, text1(strings.ToLower), found("lowercase small letters"), byUnicode),
+	fn("title(text: text) text", "Each word with a large first letter.", `title("ash bowl")`, `"Ash Bowl"`, text1(func(s string) string { return cases.Title(language.Und).String(s) }), found("capitalise capitalize headline name"), byUnicode),
 	fn("trim(text: text, characters?: text) text", "Without white space, or the characters given, at both ends.", `trim("  ash bowl ")`, `"ash bowl"`, func(_ *machine, a args) (any, error) {
 		if !a.has(1) {
 			return strings.TrimSpace(a.text(0)), nil
@@ -32,13 +32,13 @@ var textFunctions = group("text",
 	fn("join(list: list, separator?: text) text", "The elements as one text.", `join(["a", "b"], ", ")`, `"a, b"`, joinList, takesNothing, found("combine concatenate list to text comma")),
 	fn("left(text: text, n: whole) text", "The first n characters.", `left("Ottermere", 5)`, `"Otter"`, func(m *machine, a args) (any, error) {
 		return cut(a.text(0), 0, bounded(a.whole(1, 0))), nil
-	}, found("start beginning prefix substring first letters")),
+	}, found("start beginning prefix substring first letters"), byUnicode),
 	fn("right(text: text, n: whole) text", "The last n characters.", `right("+441632960142", 4)`, `"0142"`, func(m *machine, a args) (any, error) {
 		s := a.text(0)
 		return s[placeOf(s, characters(s)-max(0, bounded(a.whole(1, 0)))):], nil
-	}, found("end suffix substring last letters digits")),
-	fn("pad(text: text, length: whole, fill?: text) text", "Filled at the front to so many characters; fill is a blank unless given.", `pad("7", 3, "0")`, `"007"`, padText(true), found("leading zeros fixed width align")),
-	fn("pad_end(text: text, length: whole, fill?: text) text", "Filled at the end to so many characters; fill is a blank unless given.", `pad_end("7", 3, ".")`, `"7.."`, padText(false), found("trailing fixed width align")),
+	}, found("end suffix substring last letters digits"), byUnicode),
+	fn("pad(text: text, length: whole, fill?: text) text", "Filled at the front to so many characters; fill is a blank unless given.", `pad("7", 3, "0")`, `"007"`, padText(true), found("leading zeros fixed width align"), byUnicode),
+	fn("pad_end(text: text, length: whole, fill?: text) text", "Filled at the end to so many characters; fill is a blank unless given.", `pad_end("7", 3, ".")`, `"7.."`, padText(false), found("trailing fixed width align"), byUnicode),
 	fn("starts(text: text, with: text) yes", "Whether the text begins so.", `starts("+4416", "+44")`, `true`, textPair(strings.HasPrefix), found("begins with prefix")),
 	fn("ends(text: text, with: text) yes", "Whether the text ends so.", `ends("memo.wav", ".wav")`, `true`, textPair(strings.HasSuffix), found("suffix extension")),
 	fn("includes(text: text, part: text) yes", "Whether the part stands in the text.", `includes("ash glaze", "glaze")`, `true`, textPair(strings.Contains), found("contains has word search")),
@@ -48,14 +48,14 @@ var textFunctions = group("text",
 			return nil, nil
 		}
 		return int64(characters(a.text(0)[:i])), nil
-	}, found("find in text index of where")),
-	fn("len(value: any) whole", "Characters of a text as people see them, elements of a list, fields of an object; 0 for nothing.", `len("kiln")`, `4`, length, takesNothing, fails("the value is a number, or true or false"), found("length count size how many characters")),
+	}, found("find in text index of where"), byUnicode),
+	fn("len(value: any) whole", "Characters of a text as people see them, elements of a list, fields of an object; 0 for nothing.", `len("kiln")`, `4`, length, takesNothing, fails("the value is a number, or true or false"), found("length count size how many characters"), byUnicode),
 	fn("characters(text: text) list", "The characters as people see them, one by one.", `characters("né")`, `["n","é"]`, func(m *machine, a args) (any, error) {
 		if err := m.charge(0, 16*len(a.text(0))); err != nil {
 			return nil, err
 		}
 		return texts(m, spread(a.text(0)))
-	}, found("letters split graphemes")),
+	}, found("letters split graphemes"), byUnicode),
 	fn("words(text: text) whole", "How many words a text has.", `words("ash bowl, small")`, `3`, func(_ *machine, a args) (any, error) {
 		return int64(len(strings.Fields(a.text(0)))), nil
 	}, found("word count")),
@@ -68,12 +68,12 @@ var textFunctions = group("text",
 			return nil, errors.New("the length is at least 1")
 		}
 		return wording.Short(a.text(0), bounded(n)), nil
-	}, fails("the length is less than 1"), found("shorten cut ellipsis limit maximum")),
-	fn("chunk(text: text, size: whole, overlap?: whole) list", "Pieces of at most so many characters, cut between words where it can be; each repeats so many of the one before.", `chunk("one two three four", 9)`, `["one two","three","four"]`, chunkText, fails("the size is less than 1, or the overlap more than half of it"), found("split long text pieces parts model")),
-	fn("slug(text: text) text", "Small letters of a to z, digits and hyphens only.", `slug("Ash Bowl, 2 kg: été")`, `"ash-bowl-2-kg-ete"`, text1(slug.Make), costs(16), takes(10), found("file name address identifier ascii without accents")),
+	}, fails("the length is less than 1"), found("shorten cut ellipsis limit maximum"), byUnicode),
+	fn("chunk(text: text, size: whole, overlap?: whole) list", "Pieces of at most so many characters, cut between words where it can be; each repeats so many of the one before.", `chunk("one two three four", 9)`, `["one two","three","four"]`, chunkText, fails("the size is less than 1, or the overlap more than half of it"), found("split long text pieces parts model"), byUnicode),
+	fn("slug(text: text) text", "Small letters of a to z, digits and hyphens only.", `slug("Ash Bowl, 2 kg: été")`, `"ash-bowl-2-kg-ete"`, text1(slug.Make), costs(16), takes(10), found("file name address identifier ascii without accents"), byLetters),
 	fn("mask(text: text, shown?: whole) text", "All but the last characters hidden, 4 unless given; at most a quarter is shown, and nothing of fewer than 12.", `mask("+441632960142")`, `"••••••••••142"`, func(_ *machine, a args) (any, error) {
 		return hide(a.text(0), bounded(a.whole(1, 4))), nil
-	}, found("hide secret redact card number privacy")),
+	}, found("hide secret redact card number privacy"), byUnicode),
 	fn("repeat(text: text, times: whole) text", "The text so many times over.", `repeat("=", 3)`, `"==="`, func(m *machine, a args) (any, error) {
 		s, n := a.text(0), a.whole(1, 0)
 		if n <= 0 || s == "" {
@@ -91,8 +91,8 @@ var textFunctions = group("text",
 		return Text(a[0]), nil
 	}, found("string convert to text")),
 	fn("similarity(text: text, other: text) number", "How alike two texts are, from 0 to 1: the share of characters that need not be changed to make one the other.", `similarity("Hollowbank", "Hollowbanks")`, `0.9091`, similarity, found("fuzzy compare distance match likeness typo")),
-	fn("tokens(text: text) whole", "About how many tokens a language model counts; an estimate, real counts differ from model to model.", `tokens("Glaze the bowl")`, `3`, func(_ *machine, a args) (any, error) { return int64(tokenCount(a.text(0))), nil }, found("model estimate count size prompt")),
-	fn("truncate_tokens(text: text, tokens: whole) text", "At most about so many tokens as tokens() estimates them, cut between words, … at the end if something was cut.", `truncate_tokens("Glaze the bowl with ash", 3)`, `"Glaze the …"`, truncateTokens, fails("the tokens are less than 1"), found("model shorten prompt limit")),
+	fn("tokens(text: text) whole", "About how many tokens a language model counts; an estimate, real counts differ from model to model.", `tokens("Glaze the bowl")`, `3`, func(_ *machine, a args) (any, error) { return int64(tokenCount(a.text(0))), nil }, found("model estimate count size prompt"), byOthers),
+	fn("truncate_tokens(text: text, tokens: whole) text", "At most about so many tokens as tokens() estimates them, cut between words, … at the end if something was cut.", `truncate_tokens("Glaze the bowl with ash", 3)`, `"Glaze the …"`, truncateTokens, fails("the tokens are less than 1"), found("model shorten prompt limit"), byOthers),
 	fn("without_quoted_reply(text: text) text", "Of a mail's text only what was newly written: without what is quoted, and the line that introduces it.", `without_quoted_reply("Yes.\n\nOn Monday the hall wrote:\n> Is it dry?")`, `"Yes."`, text1(withoutQuoted), costs(4), takes(24), found("email answer strip original message conversation")),
 	fn("sms_segments(text: text) whole", "In how many parts a text message is sent: by 3GPP TS 23.038 160 signs of its alphabet, or 70 where others are among them; 153 and 67 of each part of a longer one.", `sms_segments("Load for cone 9")`, `1`, func(_ *machine, a args) (any, error) { return int64(smsSegments(a.text(0))), nil }, found("text message parts cost length")),
 )

@@ -18,14 +18,14 @@ var timeFunctions = group("times",
 	}, fails("the text is no time that can be read in one way only"), found("parse date timestamp epoch unix convert")),
 	fn("parse_date(text: text, pattern: text, zone?: zone, locale?: text) time", "A time from text by a Unicode date pattern (UTS 35), the names of months in English or as in a locale.", `parse_date("23.11.2026", "d.M.yyyy")`, `"2026-11-23T00:00:00Z"`, func(m *machine, a args) (any, error) {
 		return ParsePattern(a.text(0), a.text(1), a.text(3), a.zone(m, 2))
-	}, fails("the text does not fit the pattern, or names a day that does not exist"), found("read date day month order format european american custom")),
+	}, fails("the text does not fit the pattern, or names a day that does not exist"), found("read date day month order format european american custom"), byDate(1, 3)),
 	fn("format(time: time, pattern: text, zone?: zone, locale?: text) text", "A time as text by a Unicode date pattern (UTS 35), the names of days and months in English or as in a locale.", `format("2026-11-23T16:30:00Z", "EEE d MMM HH:mm")`, `"Mon 23 Nov 16:30"`, func(m *machine, a args) (any, error) {
 		t := a.time(0)
 		if a.has(2) {
 			t = t.In(a.zone(m, 2))
 		}
 		return FormatTime(t, a.text(1), a.text(3))
-	}, fails("the pattern has a letter that stands for nothing"), found("date display write day month year weekday name")),
+	}, fails("the pattern has a letter that stands for nothing"), found("date display write day month year weekday name"), byDate(1, 3)),
 	fn("duration(text: duration) duration", "A length of time: 90s, 5m, 2h, 3d, 1d12h.", `duration("36h")`, `"1d12h"`, func(_ *machine, a args) (any, error) { return a.duration(0), nil }, fails("the text is no duration"), found("length of time hours days")),
 	fn("age(time: time) duration", "How long ago a time was.", `age("2026-11-20") >= duration("3d")`, `true`, func(m *machine, a args) (any, error) { return m.scope.Now.Sub(a.time(0)), nil }, found("since old elapsed how long ago")),
 	fn("add(time: time, n: whole, unit: text, zone?: zone) time", "So many units later, earlier if negative. Days, weeks, months, quarters and years go by the calendar, at the same hour of the clock; hours, minutes and seconds as they pass.", `add("2026-03-28T12:00", 1, "day", "Europe/Lisbon")`, `"2026-03-29T12:00:00+01:00"`, func(m *machine, a args) (any, error) {

@@ -28,6 +28,9 @@ type Scope struct {
 	// Context ends an evaluation for which nobody waits any more; its error is then
 	// that of the context. Nil for none.
 	Context context.Context
+
+	// Others remembers what others had a part in; nil where nothing is kept.
+	Others Others
 }
 
 // Place finds names only when they are read, so that a scope costs nothing to
@@ -100,6 +103,9 @@ type machine struct {
 	steps    int
 	memory   int
 	uuids    int
+	met      bool      // others decide something of it
+	recalled *Decision // what it is known to give
+	broken   error     // why that could not be found out
 	patterns map[string]*regexp.Regexp
 }
 
@@ -111,14 +117,7 @@ func (p *Program) Eval(s *Scope) (any, error) {
 			return v, nil
 		}
 	}
-	v, err := p.raw(s)
-	if err != nil {
-		return nil, err
-	}
-	if left := MaxMemory; !weigh(v, &left) {
-		return nil, &Error{Source: p.Source, Message: tooMuch}
-	}
-	return settle(v), nil
+	return p.settled(s)
 }
 
 var tooMuch = fmt.Sprintf("the expression makes more than %d MiB of text and lists", MaxMemory>>20)
@@ -127,16 +126,51 @@ var tooMuch = fmt.Sprintf("the expression makes more than %d MiB of text and lis
 // allocation.
 var machines = sync.Pool{New: func() any { return new(machine) }}
 
-func (p *Program) raw(s *Scope) (any, error) { return run(p.Source, p.root, s) }
+// settled works out the expression's value, as text where it is a time, and
+// remembers it where others had a part in it.
+func (p *Program) settled(s *Scope) (any, error) {
+	v, met, err := run(p.Source, p.root, s)
+	if left := MaxMemory; err == nil && !weigh(v, &left) {
+		err = &Error{Source: p.Source, Message: tooMuch}
+	}
+	if err == nil {
+		v = settle(v)
+	}
+	if !met {
+		return v, err
+	}
+	d := Decision{Value: v}
+	if err != nil {
+		if !errors.As(err, &d.Wrong) { // nobody waits any more
+			return nil, err
+		}
+		d.Value = nil
+	}
+	s.Others.Record(p.Source, d)
+	return v, err
+}
 
-func run(source string, root evaluator, s *Scope) (any, error) {
+// run evaluates. It tells whether others had a part in what comes out, and
+// nobody has remembered it yet.
+func run(source string, root evaluator, s *Scope) (v any, met bool, err error) {
 	m := machines.Get().(*machine)
 	*m = machine{source: source, scope: s, lets: m.lets[:0]}
-	v, err := root(m)
+	v, err = root(m)
+	switch met = m.met && m.recalled == nil; {
+	case m.broken != nil:
+		v, met, err = nil, false, m.broken
+	case m.recalled != nil:
+		if v, err = m.recalled.Value, nil; m.recalled.Wrong != nil {
+			err = m.recalled.Wrong
+		}
+	}
 	clear(m.lets)
 	*m = machine{lets: m.lets}
 	machines.Put(m)
-	return v, err
+	if err != nil {
+		v = nil
+	}
+	return v, met, err
 }
 
 // Holds evaluates the expression as a condition. Nothing counts as false.
@@ -146,7 +180,7 @@ func (p *Program) Holds(s *Scope) (bool, error) {
 			return holds, nil
 		}
 	}
-	v, err := p.raw(s)
+	v, err := p.settled(s)
 	if err != nil {
 		return false, err
 	}
@@ -208,6 +242,16 @@ func (m *machine) work(pos, n int) error {
 	return nil
 }
 
+// reads is called before the characters of a text are counted.
+func (m *machine) reads(pos int, s string) error {
+	if !settled(s) {
+		if err := m.decided(); err != nil {
+			return err
+		}
+	}
+	return m.work(pos, len(s)/reading)
+}
+
 // charge is called before n bytes are made.
 func (m *machine) charge(pos, n int) error {
 	if m.memory += n; m.memory > MaxMemory || n < 0 {
@@ -257,7 +301,7 @@ func (m *machine) index(pos int, v any, i int64) (any, error) {
 		}
 		return v[i], nil
 	case string:
-		if err := m.work(pos, len(v)/reading); err != nil {
+		if err := m.reads(pos, v); err != nil {
 			return nil, err
 		}
 		n := int64(characters(v))
@@ -303,7 +347,7 @@ func (m *machine) slice(pos int, v, from, to any) (any, error) {
 		}
 		return v[f:t:t], nil
 	case string:
-		if err := m.work(pos, len(v)/reading); err != nil {
+		if err := m.reads(pos, v); err != nil {
 			return nil, err
 		}
 		f, t, err := bounds(characters(v))

@@ -79,6 +79,9 @@ func (g *Grower) step(depth int) []string {
 	n := fmt.Sprintf("s%d", g.names)
 	switch kind {
 	case "filter":
+		if g.Between(0, 3) == 0 {
+			return []string{fmt.Sprintf(`{name: %s, type: filter, settings: {where: item.n %% 4 != %s}}`, n, family)}
+		}
 		return []string{fmt.Sprintf(`{name: %s, type: filter, settings: {where: item.n %% %d != 1}}`, n, g.Between(2, 5))}
 	case "send":
 		return []string{g.Send(n)}
@@ -87,7 +90,7 @@ func (g *Grower) step(depth int) []string {
 	case "list":
 		return g.List(n)
 	case "batch":
-		by := g.Of("size: 2", "size: 3", "size: 2, by: item.n % 2", "by: item.n % 3")
+		by := g.Of("size: 2", "size: 3", "size: 2, by: item.n % 2", "by: item.n % 3", "by: item.n % (2 + "+family+")")
 		return []string{fmt.Sprintf(`{name: %s, type: batch, settings: {%s, as: list}}`, n, by), g.sum(n)}
 	case "gather":
 		return []string{fmt.Sprintf(`{name: %s, type: gather, settings: {%sfields: {n: {how: sum, of: item.n}, c: {how: count}%s}}}`, n, g.Of("", "by: item.n % 2, "), g.first())}
@@ -114,15 +117,18 @@ func (g *Grower) step(depth int) []string {
 	case "loop", "until":
 		return []string{g.loop(n, kind, depth)}
 	}
-	return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: "(= item.n + %d )"}}}`, n, g.Between(0, 9))}
+	return []string{fmt.Sprintf(`{name: %s, type: shape, settings: {set: {n: '(= item.n + %d * %s )'}}}`, n, g.Between(0, 9), g.Of("1", family))}
 }
+
+// family is one, as Unicode has it: what others decide is written down.
+const family = `len("👨‍👩‍👧")`
 
 func (g *Grower) branch(n string, depth int) string {
 	take := "first"
 	if g.repeats == 0 {
 		take = g.Of("first", "every")
 	}
-	text := fmt.Sprintf(`{name: %s, type: branch, settings: {take: %s, cases: [{name: a, when: item.n %% 2 == 0, steps: %s}, {name: b, when: item.n %% 3 == 0, steps: %s}]`, n, take, g.steps(depth+1), g.steps(depth+1))
+	text := fmt.Sprintf(`{name: %s, type: branch, settings: {take: %s, cases: [{name: a, when: item.n %% 2 == %s, steps: %s}, {name: b, when: item.n %% 3 == 0, steps: %s}]`, n, take, g.Of("0", family), g.steps(depth+1), g.steps(depth+1))
 	if g.Between(0, 1) == 1 {
 		text += ", else: " + g.steps(depth+1)
 	}
@@ -133,12 +139,12 @@ func (g *Grower) loop(n, kind string, depth int) string {
 	g.loops++
 	defer func() { g.loops-- }()
 	if kind == "loop" {
-		by := g.Of("size: 1", "size: 2", "by: item.n % 2", "size: 2, by: item.n % 2")
+		by := g.Of("size: 1", "size: 2", "by: item.n % 2", "size: 2, by: item.n % (1 + "+family+")")
 		return fmt.Sprintf(`{name: %s, type: loop, settings: {%s, steps: %s}}`, n, by, g.steps(depth+1))
 	}
 	g.repeats++
 	defer func() { g.repeats-- }()
-	return fmt.Sprintf(`{name: %s, type: loop, settings: {until: item.n > %d, rounds: %d, steps: %s}}`, n, g.Between(0, 9), g.Between(1, 3), g.steps(depth+1))
+	return fmt.Sprintf(`{name: %s, type: loop, settings: {until: item.n > %d * %s, rounds: %d, steps: %s}}`, n, g.Between(0, 9), g.Of("1", family), g.Between(1, 3), g.steps(depth+1))
 }
 
 // sum makes n of a batch again.
