@@ -1399,11 +1399,14 @@ type Returned struct {
 
 // Revision defines model for Revision.
 type Revision struct {
-	Document string    `json:"document"`
-	Live     bool      `json:"live"`
-	Made     time.Time `json:"made"`
-	MadeBy   string    `json:"made_by"`
-	Number   int       `json:"number"`
+	Document string `json:"document"`
+
+	// Library Number of the function library that it was made with: its functions give the same as long as it is kept
+	Library int       `json:"library"`
+	Live    bool      `json:"live"`
+	Made    time.Time `json:"made"`
+	MadeBy  string    `json:"made_by"`
+	Number  int       `json:"number"`
 }
 
 // Role defines model for Role.

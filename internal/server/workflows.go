@@ -408,7 +408,7 @@ func (s *Server) ListRevisions(ctx context.Context, r api.ListRevisionsRequestOb
 	list, err := s.Store.Revisions(ctx, scopeOf(ctx), w.ID)
 	out := api.ListRevisions200JSONResponse{Revisions: []api.Revision{}}
 	for _, v := range list {
-		out.Revisions = append(out.Revisions, api.Revision{Number: v.Number, Made: v.Made, MadeBy: v.MadeBy, Document: v.Document, Live: w.Live != nil && *w.Live == v.Number})
+		out.Revisions = append(out.Revisions, api.Revision{Number: v.Number, Made: v.Made, MadeBy: v.MadeBy, Document: v.Document, Library: v.Library, Live: w.Live != nil && *w.Live == v.Number})
 	}
 	return out, err
 }

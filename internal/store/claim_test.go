@@ -37,7 +37,7 @@ func TestClaimingCostsTheSameAtAnyLength(t *testing.T) {
 		_, err := c.Exec(ctx, "PREPARE "+name+" AS "+sql)
 		require.NoError(t, err)
 	}
-	blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2)", b.session, uuid.Nil))
+	blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2, 1)", b.session, uuid.Nil))
 	blocks(ctx, t, c, "pages('{}', '{}')")
 	from, cost := 1, map[string]map[int]int{}
 	for _, known := range []string{"nothing", "everything"} {
@@ -53,7 +53,7 @@ func TestClaimingCostsTheSameAtAnyLength(t *testing.T) {
 			for i := range workspaces {
 				workspaces[i] = b.sc.workspace
 			}
-			cost[known][n] = blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2)", b.session, uuid.Nil)) +
+			cost[known][n] = blocks(ctx, t, c, fmt.Sprintf("claims('%s', '%s', 64, '{}', 2, 1)", b.session, uuid.Nil)) +
 				blocks(ctx, t, c, fmt.Sprintf("pages(%s, %s)", array(workspaces), array(runs)))
 		}
 		require.Less(t, float64(cost[known][50_000]), 2*float64(cost[known][100]), "the planner knows %s: %v", known, cost)
@@ -81,7 +81,7 @@ func (b *bench) pretendQueued(ctx context.Context, t *testing.T, root *pgx.Conn,
 	base := NewID() // of today, so that its partition is there
 	rows, err := root.Query(ctx, `WITH n AS (SELECT i, (left($4::text, 24) || lpad(to_hex(i), 12, '0'))::uuid AS id FROM generate_series($3::int, $3::int + $5::int - 1) i),
 		j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, units, started, ended, result) SELECT $1, id, 1, 0, '', '', 0, 'done', 1, 0, now(), now(), '\x00'::bytea FROM n),
-		l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, trigger, revision, accepted) SELECT $1, id, $2, 'queued', 'webhook', 1, now() FROM n)
+		l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, trigger, revision, library, accepted) SELECT $1, id, $2, 'queued', 'webhook', 1, 1, now() FROM n)
 		SELECT id FROM n ORDER BY i LIMIT 64`, b.sc.workspace, b.workflow.ID, from, base, n)
 	require.NoError(t, err)
 	runs, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
@@ -209,7 +209,7 @@ func (b *bench) sayEverything(ctx context.Context, t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.Passes(ctx, b.sc.workspace, one.Run)
 	require.NoError(t, err)
-	_, err = b.Revision(ctx, b.sc.workspace, b.workflow.ID, 1)
+	_, err = b.Revision(ctx, b.sc.workspace, b.workflow.ID, 9)
 	require.ErrorIs(t, err, ErrNotFound)
 	require.NoError(t, b.AddConnection(ctx, b.sc, Connection{ID: NewID(), Name: "a", Connector: "http", Method: "key", Secret: []byte("{}"), State: "unchecked"}))
 	connection, err := b.ConnectionForRun(ctx, b.sc.workspace, "a")

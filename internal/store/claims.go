@@ -6,6 +6,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"youngtrellis/internal/core/expr"
 )
 
 // Claimed is a run that a node has taken on.
@@ -35,8 +37,9 @@ func (c *Claimed) Begins() bool { return c.Claim == 1 }
 const Suspect = 2
 
 // claimSQL takes up to $3 queued runs: the oldest of each workspace in turn,
-// beginning with the workspace after $2, and none of those in $4. Its cost depends on how many are taken,
-// not on how many wait. What somebody cancelled is not taken, but over. Where a
+// beginning with the workspace after $2, and none of those in $4,
+// with functions that are known here. Its cost depends on how many are taken, not
+// on how many wait. What somebody cancelled is not taken, but over. Where a
 // suspect is among them, none has begun by being taken: they wait for one another.
 const claimSQL = `WITH RECURSIVE
 	w AS (SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > $2 ORDER BY workspace_id LIMIT 1) AS id, 1 AS n
@@ -48,7 +51,7 @@ const claimSQL = `WITH RECURSIVE
 		SELECT (SELECT workspace_id FROM live WHERE state = 'queued' AND workspace_id > r.id ORDER BY workspace_id LIMIT 1), n + 1 FROM r WHERE id <= $2 AND n < $3),
 	spaces AS (SELECT id, row_number() OVER () AS place FROM (SELECT id FROM w WHERE id IS NOT NULL UNION ALL SELECT id FROM r WHERE id <= $2) x WHERE id <> ALL ($4) LIMIT $3),
 	due AS (SELECT s.place, q.workspace_id, q.run_id, q.cancel, q.takeovers, row_number() OVER (PARTITION BY s.place ORDER BY q.run_id) AS turn
-		FROM spaces s CROSS JOIN LATERAL (SELECT workspace_id, run_id, cancel, takeovers FROM live WHERE workspace_id = s.id AND state = 'queued' ORDER BY run_id
+		FROM spaces s CROSS JOIN LATERAL (SELECT workspace_id, run_id, cancel, takeovers FROM live WHERE workspace_id = s.id AND state = 'queued' AND library <= $6 ORDER BY run_id
 			LIMIT ($3 + (SELECT count(*) FROM spaces) - 1) / greatest((SELECT count(*) FROM spaces), 1) FOR UPDATE SKIP LOCKED) q),
 	chosen AS (SELECT workspace_id, run_id, cancel, takeovers, turn, place FROM due ORDER BY turn, place LIMIT $3),
 	d AS (DELETE FROM live l USING chosen c WHERE c.cancel > 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id RETURNING l.*),
@@ -73,7 +76,7 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 		if _, err := tx.Exec(ctx, "SELECT hold_session($1)", session); err != nil {
 			return fenced(err)
 		}
-		rows, err := tx.Query(ctx, claimSQL, session, t.After, n, t.Without, Suspect)
+		rows, err := tx.Query(ctx, claimSQL, session, t.After, n, t.Without, Suspect, expr.Library)
 		if err != nil {
 			return err
 		}

@@ -16,6 +16,7 @@ import (
 	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
 
@@ -663,9 +664,50 @@ func (b *bench) another(t *testing.T) *bench {
 	ctx := context.Background()
 	sc, err := b.CreateOwner(ctx, "Another workspace", fmt.Sprintf("%s@ottermere.example", NewID()), "Somebody", "a password to test")
 	require.NoError(t, err)
-	w, err := b.CreateWorkflow(ctx, sc, "loads", "Loads", "format: young-trellis/1\n")
-	require.NoError(t, err)
+	w := live(t, b.Store, sc)
 	return &bench{Store: b.Store, sc: sc, workflow: w, session: b.session, writer: b.writer}
+}
+
+// A node neither begins nor takes on a run whose functions it does not know, also
+// where a later pass of it is the first that uses them.
+func TestARunWaitsForANodeThatKnowsItsFunctions(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	newer := func(by int) {
+		_, err := b.node.Exec(ctx, "UPDATE revision SET library = $1", expr.Library+by)
+		require.NoError(t, err)
+	}
+	known := b.claimed("")
+	started, err := b.begin(ctx, known)
+	require.NoError(t, err)
+	require.True(t, started.Claimed)
+
+	newer(1)
+	s := b.claimed("")
+	started, err = b.begin(ctx, s)
+	require.NoError(t, err)
+	require.False(t, started.Claimed, "it is taken in all the same")
+	state, _, _ := b.state(t, s.Run)
+	require.Equal(t, "queued", state)
+	taken, err := b.Claim(ctx, b.session, Turn{}, 10)
+	require.NoError(t, err)
+	require.Empty(t, taken)
+
+	b.end(t, &End{Run: known.Run, Claim: 1, State: engine.FailedRun})
+	require.NoError(t, b.NewPass(ctx, b.sc, known.Run, Pass{Kind: "resume"}))
+	taken, err = b.Claim(ctx, b.session, Turn{}, 10)
+	require.NoError(t, err)
+	require.Empty(t, taken)
+
+	newer(0)
+	late := b.start("")
+	_, err = b.begin(ctx, late)
+	require.NoError(t, err)
+	taken, err = b.Claim(ctx, b.session, Turn{}, 10)
+	require.NoError(t, err)
+	require.Len(t, taken, 1, "others are not held up")
+	require.Equal(t, late.Run, taken[0].Run)
 }
 
 // A claimed run that nobody has carried out brings its items along.

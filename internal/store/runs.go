@@ -190,8 +190,9 @@ func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) er
 func newPass(ctx context.Context, tx pgx.Tx, by string, run uuid.UUID, p Pass) (number int, err error) {
 	var workspace uuid.UUID
 	err = tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 AND state <> 'cancelled' RETURNING *)
-		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted)
-		SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, CASE WHEN $2 = 0 THEN revision ELSE $2 END, accepted FROM r RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
+		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted)
+		SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, CASE WHEN $2 = 0 THEN revision ELSE $2 END,
+			(SELECT max(library) FROM revision v WHERE v.workflow_id = r.workflow_id AND (v.number IN ($2, r.revision) OR v.number IN (SELECT revision FROM pass WHERE run_id = $1))), accepted FROM r RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
 	if err != nil {
 		return 0, err
 	}

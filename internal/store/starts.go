@@ -6,6 +6,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"youngtrellis/internal/core/expr"
 )
 
 // Start is a run to be started.
@@ -79,10 +81,11 @@ const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::u
 	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by)
 		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by FROM s WHERE key = '' OR run_id IN (SELECT run_id FROM k)
 		ON CONFLICT DO NOTHING RETURNING run_id),
-	-- It is carried out here at once only where none of its workspace waits.
-	n AS (SELECT s.*, s.claims AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = s.workspace_id AND q.state = 'queued') AS ours FROM s JOIN p USING (run_id)),
-	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, accepted)
-		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, accepted
+	-- It is carried out here at once only where none of its workspace waits, and its functions are known here.
+	v AS (SELECT s.*, (SELECT library FROM revision r WHERE r.workspace_id = s.workspace_id AND r.workflow_id = s.workflow_id AND r.number = s.revision) AS library FROM s JOIN p USING (run_id)),
+	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours FROM v),
+	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted)
+		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted
 		FROM n RETURNING run_id, state = 'running' AS ours),
 	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
 		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
@@ -142,7 +145,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst).Query(func(rows pgx.Rows) error {
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool

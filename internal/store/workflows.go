@@ -10,6 +10,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"youngtrellis/internal/core/expr"
 )
 
 // Workflow is a workflow with its draft.
@@ -149,6 +151,7 @@ type Revision struct {
 	Numbers  map[string]uint16
 	// Connectors are the versions that it was made with, by name.
 	Connectors map[string]int
+	Library    int // number of the function library that it was made with
 	Made       time.Time
 	MadeBy     string
 }
@@ -177,14 +180,14 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 		}
 		number := 1
 		var same *int
-		err := tx.QueryRow(ctx, "SELECT coalesce(max(number), 0) + 1, max(number) FILTER (WHERE document = $2 AND connectors = $3) FROM revision WHERE workflow_id = $1", w.ID, w.Draft, pins).Scan(&number, &same)
+		err := tx.QueryRow(ctx, "SELECT coalesce(max(number), 0) + 1, max(number) FILTER (WHERE document = $2 AND connectors = $3 AND library = $4) FROM revision WHERE workflow_id = $1", w.ID, w.Draft, pins, expr.Library).Scan(&number, &same)
 		if err != nil {
 			return err
 		}
 		if same != nil && *same == number-1 {
 			number = *same // nothing changed since: it is live again
-		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins); err != nil {
+		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library); err != nil {
 			return err
 		}
 		for _, c := range connectors {
@@ -216,7 +219,7 @@ func (s *Store) SetState(ctx context.Context, sc Scope, name, state string) (w W
 func scanRevision(row pgx.CollectableRow) (Revision, error) {
 	var r Revision
 	var numbers, connectors []byte
-	err := row.Scan(&r.Workflow, &r.Number, &r.Document, &numbers, &r.Made, &r.MadeBy, &connectors)
+	err := row.Scan(&r.Workflow, &r.Number, &r.Document, &numbers, &r.Made, &r.MadeBy, &connectors, &r.Library)
 	if err == nil {
 		err = json.Unmarshal(connectors, &r.Connectors)
 	}
@@ -229,7 +232,7 @@ func scanRevision(row pgx.CollectableRow) (Revision, error) {
 // Revisions lists a workflow's revisions, newest first.
 func (s *Store) Revisions(ctx context.Context, sc Scope, workflow uuid.UUID) (out []Revision, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors FROM revision WHERE workflow_id = $1 ORDER BY number DESC LIMIT 200", workflow)
+		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors, library FROM revision WHERE workflow_id = $1 ORDER BY number DESC LIMIT 200", workflow)
 		if err != nil {
 			return err
 		}
@@ -242,7 +245,7 @@ func (s *Store) Revisions(ctx context.Context, sc Scope, workflow uuid.UUID) (ou
 // Revision finds one revision of a workflow.
 func (s *Store) Revision(ctx context.Context, workspace, workflow uuid.UUID, number int) (r Revision, err error) {
 	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors FROM revision WHERE workflow_id = $1 AND number = $2", workflow, number)
+		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors, library FROM revision WHERE workflow_id = $1 AND number = $2", workflow, number)
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
@@ -68,6 +69,9 @@ func (p *Plans) compile(ctx context.Context, k planKey) (*workflow.Plan, error) 
 	r, err := p.Revisions.Revision(ctx, k.workspace, k.workflow, k.revision)
 	if err != nil {
 		return nil, err
+	}
+	if r.Library > expr.Library {
+		return nil, fmt.Errorf("revision %d was made with functions that this version of the service does not know (library %d; it knows up to %d): a newer version carries it out", k.revision, r.Library, expr.Library)
 	}
 	w, _, problems := workflow.Read([]byte(r.Document))
 	if w == nil || workflow.HasErrors(problems) {

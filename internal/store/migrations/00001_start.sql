@@ -213,6 +213,7 @@ CREATE TABLE revision (
   document     text NOT NULL,
   numbers      jsonb NOT NULL,
   connectors   jsonb NOT NULL DEFAULT '{}', -- name to version
+  library      smallint NOT NULL,           -- number of the functions that its expressions know
   made         timestamptz NOT NULL DEFAULT now(),
   made_by      text NOT NULL,
   PRIMARY KEY (workspace_id, workflow_id, number),
@@ -316,6 +317,7 @@ CREATE TABLE live (
   trigger      text NOT NULL,
   label        text NOT NULL DEFAULT '',
   revision     integer NOT NULL,
+  library      smallint NOT NULL,              -- the newest of its passes' revisions: only nodes that know it take it on
   accepted     timestamptz NOT NULL,
   wake         timestamptz,
   reason       text NOT NULL DEFAULT '',

@@ -1324,6 +1324,8 @@ export interface components {
         };
         Revision: {
             number: number;
+            /** @description Number of the function library that it was made with: its functions give the same as long as it is kept */
+            library: number;
             /** Format: date-time */
             made: string;
             made_by: string;
