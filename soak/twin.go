@@ -165,6 +165,7 @@ type calm struct {
 	done map[string]int
 }
 
+func (s *calm) Sign(context.Context, string, string) ([]byte, error)    { return nil, nil }
 func (s *calm) Open(context.Context, string) (engine.Connection, error) { return s, nil }
 func (s *calm) Account() engine.Account                                 { return engine.Account{} }
 func (s *calm) Hold(context.Context, time.Duration, string) error       { return nil }

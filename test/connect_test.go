@@ -1,10 +1,15 @@
 package test
 
 import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	client "youngtrellis/api/client"
@@ -107,4 +112,45 @@ func TestPublishedDocumentsAreImported(t *testing.T) {
 		seen++
 	}
 	require.GreaterOrEqual(t, seen, 10)
+}
+
+// A code is made by the secret of a connection, which nobody sees: in a rehearsal
+// and in a run, and what was made stays when the secret is changed.
+func TestCodesAreMadeByTheSecretOfAConnection(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := within(t, time.Minute)
+	text := "format: young-trellis/1\nname: signed\ntrigger: {type: manual}\nsteps:\n  - {name: code, type: shape, settings: {set: {code: '(= hmac(item.text, \"contacts\") )'}}}\n"
+	made, err := ottermere.Answer[client.Workflow](w.Client.CreateWorkflow(ctx, client.Document{Document: text}))
+	require.NoError(t, err)
+	require.Empty(t, made.Problems)
+	mac := hmac.New(sha256.New, []byte(w.ContactsKey))
+	mac.Write([]byte("firing 17"))
+	want := hex.EncodeToString(mac.Sum(nil))
+
+	items := []client.Fields{fieldsOf(t, `{"text": "firing 17"}`)}
+	r, err := ottermere.Answer[client.Rehearsal](w.Client.Rehearse(ctx, "signed", client.Rehearse{Items: &items}))
+	require.NoError(t, err)
+	require.Equal(t, client.RunState("succeeded"), r.State, "%v", r.Message)
+	seen, _ := json.Marshal(r)
+	require.Contains(t, string(seen), want)
+	require.NotContains(t, string(seen), w.ContactsKey)
+
+	c, err := ottermere.Answer[client.Connection](w.Client.GetConnection(ctx, "contacts"))
+	require.NoError(t, err)
+	require.Contains(t, c.UsedBy, "signed")
+	_, err = ottermere.Answer[client.Workflow](w.Client.GoLive(ctx, "signed", &client.GoLiveParams{}))
+	require.NoError(t, err)
+	s, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "signed", client.Items{Items: &items}))
+	require.NoError(t, err)
+	run := ended(t, ctx, w, s.Run)
+	require.Equal(t, client.RunState("succeeded"), run.Run.State, run.Run.Message)
+	conn, err := pgx.Connect(ctx, w.DatabaseURL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(ctx, "UPDATE connection SET secret = (SELECT secret FROM connection WHERE name = 'tables'), state = 'broken' WHERE name = 'contacts'")
+	require.NoError(t, err)
+	o, err := ottermere.Answer[client.OpenedCell](w.Client.OpenCell(ctx, s.Run, "0", "code"))
+	require.NoError(t, err)
+	require.Contains(t, string(*o.After), want)
 }

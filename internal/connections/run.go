@@ -46,6 +46,19 @@ func (r *Run) Open(ctx context.Context, name string) (engine.Connection, error) 
 	return &connection{run: r, opened: o}, nil
 }
 
+// Sign implements engine.Connections.
+func (r *Run) Sign(ctx context.Context, name, text string) ([]byte, error) {
+	o, err := r.Service.open(ctx, r.Workspace, name)
+	if err != nil {
+		return nil, err
+	}
+	code, err := o.SignIn.Code(o.Account.Credentials, text)
+	if err != nil {
+		return nil, &call.Failure{Class: call.BadInput, Message: err.Error() + ": " + name}
+	}
+	return code, nil
+}
+
 // connection is an opened account in the hands of a run.
 type connection struct {
 	run *Run

@@ -69,6 +69,7 @@ type side struct {
 
 func newSide() *side { return &side{arrived: map[string]int{}, byN: map[int]int{}} }
 
+func (s *side) Sign(context.Context, string, string) ([]byte, error) { return nil, nil }
 func (s *side) Open(context.Context, string) (engine.Connection, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -178,6 +179,7 @@ type owned struct {
 	owner Owner
 }
 
+func (o *owned) Sign(context.Context, string, string) ([]byte, error) { return nil, nil }
 func (o *owned) Open(ctx context.Context, name string) (engine.Connection, error) {
 	if _, err := o.side.Open(ctx, name); err != nil {
 		return nil, err

@@ -40,7 +40,7 @@ func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog
 	c := &workflow.Catalog{Connectors: cons}
 	for _, k := range list {
 		may, actions := sc.Use(k, grants)
-		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, State: k.State, Scopes: k.Scopes, Granted: actions, Forbidden: !may})
+		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, Method: k.Method, State: k.State, Scopes: k.Scopes, Granted: actions, Forbidden: !may})
 	}
 	return c, nil
 }

@@ -2,7 +2,6 @@ package workflows
 
 import (
 	"crypto/sha256"
-	"slices"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -15,7 +14,7 @@ type Outline struct {
 	Readable    bool
 	Trigger     string // in a sentence
 	Steps       int
-	Connections []string // that its steps name, sorted
+	Connections []string // that its steps use, sorted
 }
 
 // Outlines reads the texts of workflows for lists and keeps what it found by
@@ -44,14 +43,7 @@ func (o *Outlines) Of(text string) Outline {
 	}
 	out := Outline{}
 	if w, _, _ := workflow.Read([]byte(text)); w != nil {
-		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names())}
-		for s := range w.All() {
-			if c := s.Connection; c != "" {
-				out.Connections = append(out.Connections, c)
-			}
-		}
-		slices.Sort(out.Connections)
-		out.Connections = slices.Compact(out.Connections)
+		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names()), Connections: w.Connections()}
 	}
 	o.outlines.Add(k, out)
 	return out

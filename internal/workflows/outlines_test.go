@@ -15,6 +15,8 @@ steps:
   - {name: tell, type: http, connection: desk, settings: {method: GET, url: "https://desk.ottermere.example/x"}}
   - {name: again, type: http, connection: desk, settings: {method: GET, url: "https://desk.ottermere.example/y"}}
   - {name: book, type: http, connection: books, settings: {method: GET, url: "https://books.ottermere.example/x"}}
+  - {name: sign, type: shape, settings: {set: {code: '(= hmac(item.n, "till") )'}}}
+  - {name: send, type: kiln.fire, connection: kiln, input: {lines: ['(= hmac(item.n, "seal") )']}}
 `
 
 func TestAnOutlineSaysWhatAListShows(t *testing.T) {
@@ -24,8 +26,8 @@ func TestAnOutlineSaysWhatAListShows(t *testing.T) {
 		got := o.Of(text)
 		require.True(t, got.Readable)
 		require.NotEmpty(t, got.Trigger)
-		require.Equal(t, 3, got.Steps)
-		require.Equal(t, []string{"books", "desk"}, got.Connections)
+		require.Equal(t, 5, got.Steps)
+		require.Equal(t, []string{"books", "desk", "kiln", "seal", "till"}, got.Connections)
 		require.Equal(t, Outline{}, o.Of("\tnot a document"))
 		require.Equal(t, Outline{}, o.Of(""))
 	}

@@ -351,3 +351,20 @@ func TestTheDocumentsSchemaKnowsEveryKey(t *testing.T) {
 		require.Contains(t, s["$defs"], name)
 	}
 }
+
+// The second test case of RFC 4231.
+func TestACodeIsMadeByTheSecretOfAConnection(t *testing.T) {
+	t.Parallel()
+	c := &Credentials{Values: map[string]string{"secret": "Jefe", "user": "mara"}}
+	for _, method := range []string{APIKey, Basic, Bearer, HMAC, Login} {
+		code, err := (&SignIn{Method: method}).Code(c, "what do ya want for nothing?")
+		require.NoError(t, err)
+		require.Equal(t, "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843", hex.EncodeToString(code))
+	}
+	for _, method := range []string{None, OAuth2} {
+		_, err := (&SignIn{Method: method}).Code(c, "x")
+		require.ErrorContains(t, err, "no key, token or password of its own")
+	}
+	_, err := (&SignIn{Method: Basic}).Code(&Credentials{Values: map[string]string{"user": "mara"}}, "x")
+	require.ErrorContains(t, err, "no key, token or password of its own")
+}

@@ -314,6 +314,21 @@ func (s *SignIn) Apply(r *Signed, c *Credentials) error {
 	return nil
 }
 
+// Codes tells whether connections that sign in by a method have a key, token or
+// password of their own, by which codes can be made.
+func Codes(method string) bool { return method != None && method != OAuth2 }
+
+// Code makes a code of a text (HMAC-SHA-256, RFC 2104) by the key, token or
+// password of a connection.
+func (s *SignIn) Code(c *Credentials, text string) ([]byte, error) {
+	if !Codes(s.Method) || c.Values["secret"] == "" {
+		return nil, errors.New("the connection has no key, token or password of its own")
+	}
+	mac := hmac.New(sha256.New, []byte(c.Values["secret"]))
+	mac.Write([]byte(text))
+	return mac.Sum(nil), nil
+}
+
 func put(r *Signed, header, query, value string) {
 	if header != "" {
 		r.Header.Set(header, value)

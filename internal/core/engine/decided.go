@@ -4,11 +4,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 )
@@ -243,4 +245,47 @@ func (s *durable) end(ctx context.Context) error {
 		return err
 	}
 	return s.down.end(ctx)
+}
+
+// sign makes a code by the secret of a connection. One that cannot be used for now
+// parks the run.
+func (b *base) sign(connection, text string) (code []byte, err error) {
+	switch {
+	case b.Sampled: // nobody is asked
+		sum := sha256.Sum256([]byte(text))
+		return sum[:], nil
+	case b.decisions == nil:
+		return nil, errors.New("a code cannot be made here")
+	}
+	d := b.decisions
+	ctx := d.context()
+	err = b.held(ctx, "the vault does not answer", func(ctx context.Context) (err error) {
+		code, err = b.Connections.Sign(ctx, connection, text)
+		return err
+	})
+	var why *call.Failure
+	var parked *call.Parked
+	switch {
+	case err == nil || errors.As(err, &why):
+		return code, err
+	case errors.As(err, &parked) && !b.execution.live, errors.As(err, &parked) && b.Rehearse:
+		return nil, errors.New(parked.Message)
+	case errors.As(err, &parked):
+		b.stop.park(parked)
+		err = errLeft
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.err = err
+	return nil, &expr.Away{Err: ours{err}}
+}
+
+// context is that of the chunk which is worked on.
+func (d *decisions) context() context.Context {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.ctx == nil {
+		return context.Background()
+	}
+	return d.ctx
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"testing"
 
@@ -186,4 +187,43 @@ func TestSecretsInWhatOthersDecidedAreSealed(t *testing.T) {
 	require.Len(t, list, 1)
 	require.NotContains(t, string(list[0].Result), "4711")
 	require.Contains(t, string(list[0].Sealed), "4711")
+}
+
+// A code by the secret of a connection is made once; while the connection cannot
+// be used the run waits for it, and no item is at fault.
+func TestACodeIsMadeOnceByTheSecretOfAConnection(t *testing.T) {
+	t.Parallel()
+	for _, step := range []string{
+		`{name: made, type: shape, settings: {set: {code: "(= hmac(item.who, 'hall') )"}}, on_error: set_aside}`,
+		`{name: made, type: hall.send, connection: hall, input: {n: "(= len(hmac(item.who, 'hall')) )"}, on_error: continue, output: under answer}`,
+		`{name: made, type: filter, settings: {where: "len(hmac(item.who, 'hall')) > 0"}}`,
+	} {
+		p := plan(t, "  - "+step)
+		w := newWorld()
+		w.opening = func() error {
+			return &call.Parked{Reason: call.ReasonConnection, Connection: "hall", Message: "connection hall: the key was refused"}
+		}
+		r, m := newRun([]map[string]any{{"who": "ash"}, {"who": "oak"}}, w, Pass{Number: 1, Plan: p})
+		res, err := r.Execute(context.Background(), nil)
+		require.NoError(t, err, step)
+		require.Equal(t, WaitingOn, res.State, step)
+		require.Equal(t, "hall", res.Parked.Connection)
+		require.Zero(t, res.Counts.SetAside+res.Counts.Stopped, step)
+		require.Empty(t, decisionsOf(m))
+
+		w.opening = nil
+		m.Seen = nil
+		res, err = r.Execute(context.Background(), nil)
+		require.NoError(t, err, step)
+		require.Equal(t, Succeeded, res.State, step)
+		require.Len(t, decisionsOf(m), 2)
+		seen := picture(m.Seen)
+
+		w.opening = func() error { return errors.New("the vault is away") }
+		m.Seen = nil
+		res, err = r.Execute(context.Background(), nil)
+		require.NoError(t, err, step)
+		require.Equal(t, Succeeded, res.State, "what was made is known")
+		require.Equal(t, seen, picture(m.Seen))
+	}
 }

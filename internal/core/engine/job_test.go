@@ -73,9 +73,10 @@ func (b *bench) Sleep(_ context.Context, d time.Duration) error {
 	return nil
 }
 
-func (b *bench) Open(context.Context, string) (Connection, error)  { return b, nil }
-func (b *bench) Account() Account                                  { return Account{Parameters: map[string]any{}} }
-func (b *bench) Hold(context.Context, time.Duration, string) error { return nil }
+func (b *bench) Sign(context.Context, string, string) ([]byte, error) { return nil, nil }
+func (b *bench) Open(context.Context, string) (Connection, error)     { return b, nil }
+func (b *bench) Account() Account                                     { return Account{Parameters: map[string]any{}} }
+func (b *bench) Hold(context.Context, time.Duration, string) error    { return nil }
 
 func (b *bench) Callback(_ context.Context, step uint16, _ item.Rounds, a item.Address) (string, error) {
 	return fmt.Sprintf("https://trellis.example/callbacks/%d-%s", step, a), nil

@@ -37,7 +37,7 @@ func (e *eyes) look(it *item.Item) *expr.Scope {
 	e.it = it
 	e.Scope = expr.Scope{Item: it.Fields, Now: it.At, Place: e}
 	if e.of != nil {
-		e.Others = e.of.forItem(it.Address)
+		e.Others, e.Signer = e.of.forItem(it.Address), e
 	}
 	return &e.Scope
 }
@@ -50,6 +50,9 @@ func (e *eyes) Seed() string {
 	}
 	return fmt.Sprintf("%s/%d%s/%s", e.x.Facts.ID, step, rounds, e.it.Address)
 }
+
+// Sign implements expr.Signer.
+func (e *eyes) Sign(connection, text string) ([]byte, error) { return e.of.sign(connection, text) }
 
 // Lookup implements expr.Place.
 func (e *eyes) Lookup(name string) (any, error) {

@@ -47,6 +47,9 @@ type Connections interface {
 	// Open opens a connection by name; "" gives one without any account. The
 	// error is a *call.Parked where it cannot be used for now, or a fault of ours.
 	Open(ctx context.Context, name string) (Connection, error)
+	// Sign makes a code of a text (HMAC-SHA-256) by the secret of a connection. The
+	// errors are those of Open, or a *call.Failure where the connection has none.
+	Sign(ctx context.Context, name, text string) ([]byte, error)
 }
 
 // Connection is an opened account: it makes calls.

@@ -120,6 +120,16 @@ func (w *world) Open(context.Context, string) (Connection, error) {
 	return w, nil
 }
 
+// Sign implements Connections.
+func (w *world) Sign(_ context.Context, name, text string) ([]byte, error) {
+	if w.opening != nil {
+		if err := w.opening(); err != nil {
+			return nil, err
+		}
+	}
+	return []byte(name + text), nil
+}
+
 func (w *world) Account() Account { return Account{Parameters: map[string]any{}, Secrets: w.secrets} }
 
 func (w *world) Hold(_ context.Context, d time.Duration, _ string) error {

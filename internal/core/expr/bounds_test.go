@@ -143,6 +143,9 @@ func TestNothingGoesThroughFunctions(t *testing.T) {
 			continue
 		}
 		args := "item.gone" + strings.Repeat(", item.gone", fn.min-1)
+		if f.Name == "hmac" { // the name of a connection stands in quotes
+			args = `item.gone, "studio"`
+		}
 		v, err := eval(t, f.Name+"("+args+")", map[string]any{})
 		require.NoError(t, err, f.Name)
 		require.Nil(t, v, f.Name)

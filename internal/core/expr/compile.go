@@ -389,6 +389,13 @@ func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evalu
 		return c.fail(n, "%s takes %s, and has %d here: %s", name, arity(f.min, f.max), len(arguments), f.Usage)
 	}
 	c.calls = append(c.calls, name)
+	if name == "hmac" { // so that it is known before whose secret is used
+		of, ok := arguments[1].(*ast.StringNode)
+		if !ok {
+			return c.fail(arguments[1], "hmac takes the name of a connection in quotes, as hmac(item.text, \"studio\")")
+		}
+		c.ref([]string{"hmac", of.Value}, of.Location().From)
+	}
 	args := make([]evaluator, len(arguments))
 	for i, a := range arguments {
 		args[i] = c.compile(a)

@@ -1,6 +1,8 @@
 package expr
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
 	"strings"
 	"testing"
 	"time"
@@ -12,10 +14,19 @@ import (
 
 var at = time.Date(2026, 11, 23, 16, 30, 0, 0, time.UTC)
 
+// signer signs by a key, whatever the connection is called.
+type signer string
+
+func (s signer) Sign(_, text string) ([]byte, error) {
+	mac := hmac.New(sha256.New, []byte(s))
+	mac.Write([]byte(text))
+	return mac.Sum(nil), nil
+}
+
 func scope(t testing.TB, fields string) *Scope {
 	m, err := item.DecodeObject([]byte(fields))
 	require.NoError(t, err)
-	return &Scope{Item: m, Now: at, Seed: "run", Names: map[string]any{"vars": map[string]any{"limit": int64(6)}}}
+	return &Scope{Signer: signer("a key"), Item: m, Now: at, Seed: "run", Names: map[string]any{"vars": map[string]any{"limit": int64(6)}}}
 }
 
 func TestEveryFunctionDoesWhatItsExampleSays(t *testing.T) {

@@ -65,6 +65,17 @@ var encodingFunctions = group("encodings",
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:])
 	}), found("sha256 checksum digest fingerprint")),
+	fn("hmac(text: text, connection: text) text", "The code of a text (HMAC-SHA-256, RFC 2104) in hexadecimal, by the key, token or password of a connection, whose name stands here in quotes.", `len(hmac("firing 17", "studio"))`, `64`, func(m *machine, a args) (any, error) {
+		if m.scope.Signer == nil {
+			return nil, errors.New("a code is made only while a workflow runs or is rehearsed")
+		}
+		code, err := m.scope.Signer.Sign(a.text(1), a.text(0))
+		if err != nil {
+			m.broken = brokenBy(err)
+			return nil, err
+		}
+		return hex.EncodeToString(code), nil
+	}, fails("the connection has no key, token or password of its own"), found("sign signature secret authentication code sha256 webhook"), byOthers),
 	fn("uuid() text", "An identifier made from the run, step and item, so that it is the same when the step is repeated.", `len(uuid())`, `36`, func(m *machine, _ args) (any, error) {
 		m.uuids++
 		return uuid.NewSHA1(uuid.NameSpaceOID, fmt.Appendf(nil, "%s/%s/%d", m.scope.seed(), m.source, m.uuids)).String(), nil

@@ -29,6 +29,9 @@ type Scope struct {
 	// that of the context. Nil for none.
 	Context context.Context
 
+	// Signer makes codes by the secrets of connections; nil where there is none.
+	Signer Signer
+
 	// Others remembers what others had a part in; nil where nothing is kept.
 	Others Others
 }
@@ -47,6 +50,30 @@ func (s *Scope) seed() string {
 		return s.Place.Seed()
 	}
 	return s.Seed
+}
+
+// Signer makes authentication codes (HMAC-SHA-256, RFC 2104) by the secret of a
+// connection, which nobody sees.
+type Signer interface {
+	// Sign gives the code of a text. An *Away says that it is no fault of the item.
+	Sign(connection, text string) ([]byte, error)
+}
+
+// Away says that something of ours is away: the evaluation ends, and says nothing
+// of the item.
+type Away struct{ Err error }
+
+func (a *Away) Error() string { return a.Err.Error() }
+func (a *Away) Unwrap() error { return a.Err }
+
+// brokenBy is the error with which an evaluation ends that something of ours kept
+// from its end; nil for others.
+func brokenBy(err error) error {
+	var away *Away
+	if errors.As(err, &away) {
+		return away.Err
+	}
+	return nil
 }
 
 // Lazy is a name in scope that is worked out when it is first read.

@@ -33,6 +33,7 @@ func (c *Catalog) Digest() [32]byte {
 // Connection is what the checker knows of a stored account.
 type Connection struct {
 	Name, Connector, State string
+	Method                 string   // by which it signs in
 	Scopes                 []string // granted; nil if they are not known
 	// Granted lists the actions that whoever edits may use it for; nil is all.
 	Granted   []string

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
@@ -39,6 +40,9 @@ func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 			c.add(document.SeverityError, path, "error can be used only within a fallback or on_failure.", "")
 		}
 		return
+	case "hmac":
+		c.signs(path, r.Path[1])
+		return
 	case "steps", "column":
 		if len(r.Path) < 2 {
 			return
@@ -63,6 +67,30 @@ func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 	if err != nil {
 		c.errorf(path, "%s", words.Sentence(err.Error()))
 	}
+}
+
+// signs checks that codes can be made by the secret of a connection, and may be.
+func (c *checker) signs(path, name string) {
+	var able []string
+	for _, k := range c.catalog.Connections {
+		switch {
+		case k.Name != name:
+			if connector.Codes(k.Method) && !k.Forbidden && k.Granted == nil {
+				able = append(able, k.Name)
+			}
+			continue
+		case k.Forbidden || k.Granted != nil: // what is granted are actions
+			c.add(document.SeverityError, path, fmt.Sprintf("You may not use the secret of the connection %q.", name), "Ask an administrator to grant the whole connection to you under Connections.")
+		case !connector.Codes(k.Method):
+			c.add(document.SeverityError, path, fmt.Sprintf("The connection %q has no key, token or password of its own, so hmac can make no code by it.", name), "Name one that has.")
+		}
+		return
+	}
+	cure := "Add it under Connections first."
+	if len(able) > 0 {
+		cure = "There are: " + strings.Join(able, ", ") + "."
+	}
+	c.add(document.SeverityError, path, fmt.Sprintf("There is no connection %q.", name), cure)
 }
 
 func second(path []string) string {

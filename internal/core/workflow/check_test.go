@@ -62,8 +62,9 @@ func kilns(t testing.TB) *Catalog {
 	c, err := connector.Parse([]byte(kiln))
 	require.NoError(t, err)
 	return &Catalog{Connectors: map[string]*connector.Connector{"kiln": c}, Connections: []Connection{
-		{Name: "kiln", Connector: "kiln", State: "ok"}, {Name: "old", Connector: "kiln", State: "broken"},
-		{Name: "narrow", Connector: "kiln", State: "ok", Scopes: []string{"look"}}, {Name: "phone", Connector: "sms", State: "ok"}}}
+		{Name: "kiln", Connector: "kiln", Method: "bearer", State: "ok"}, {Name: "old", Connector: "kiln", State: "broken"},
+		{Name: "narrow", Connector: "kiln", State: "ok", Scopes: []string{"look"}}, {Name: "phone", Connector: "sms", State: "ok"},
+		{Name: "open", Connector: "kiln", Method: "oauth2", State: "ok"}, {Name: "lent", Connector: "kiln", Method: "bearer", State: "ok", Granted: []string{"fire"}}}}
 }
 
 const fire = "{name: fire, type: kiln.fire, connection: kiln, input: {cone: 6}}"
@@ -115,7 +116,7 @@ func TestWhatTheCheckerSays(t *testing.T) {
 		"no such connector":             {documentOf("{name: a, type: klin.fire, connection: kiln}"), 5, "kiln"},
 		"no such action":                {documentOf("{name: a, type: kiln.fir, connection: kiln}"), 5, "fire"},
 		"no connection":                 {documentOf("{name: a, type: kiln.fire, input: {cone: 6}}"), 5, "needs a connection to The kiln"},
-		"no such connection":            {documentOf("{name: a, type: kiln.fire, connection: klin, input: {cone: 6}}"), 5, "There are: kiln, old, narrow."},
+		"no such connection":            {documentOf("{name: a, type: kiln.fire, connection: klin, input: {cone: 6}}"), 5, "There are: kiln, old, narrow, open, lent."},
 		"another's connection":          {documentOf("{name: a, type: kiln.fire, connection: phone, input: {cone: 6}}"), 5, `is to sms, and this step needs kiln`},
 		"a broken connection":           {documentOf("{name: a, type: kiln.fire, connection: old, input: {cone: 6}}"), 5, "does not work at the moment"},
 		"a scope that was not given":    {documentOf("{name: a, type: kiln.fire, connection: narrow, input: {cone: 6}}"), 5, "needs the scope fire"},
@@ -187,6 +188,11 @@ func TestWhatTheCheckerSays(t *testing.T) {
 		"a password in a text":             {documentOf(shapeText("a", "log in with password: hunter22")), 5, "looks like a key"},
 		"a token in an address":            {documentOf(`{name: a, type: http, settings: {url: "https://kiln.example/x?token=abc123456"}}`), 5, "looks like a key"},
 		"a password of the item":           {documentOf("{name: a, type: shape, settings: {set: {password: (= item.password )}}}"), 0, ""},
+		"a code by a connection":           {documentOf(shapeText("a", "(= hmac(item.n, 'kiln') )")), 0, ""},
+		"a code by no connection":          {documentOf(shapeText("a", "(= hmac(item.n, 'kil') )")), 5, "There is no connection \"kil\". There are: kiln, old, narrow, phone."},
+		"a code by a consent":              {documentOf(shapeText("a", "(= hmac(item.n, 'open') )")), 5, "has no key, token or password of its own"},
+		"a code by what was lent":          {documentOf(shapeText("a", "(= hmac(item.n, 'lent') )")), 5, "You may not use the secret of the connection"},
+		"a code by whatever is said":       {documentOf(shapeText("a", "(= hmac(item.n, item.of) )")), 5, "takes the name of a connection in quotes"},
 		"a key among the variables":        {strings.Replace(documentOf(fire), "steps:", "vars: {api_key: abcd-1234}\nsteps:", 1), 4, "looks like a key"},
 		"an expression that YAML cuts":     {documentOf("{name: a, type: shape, settings: {set: {x: (= round(item.n, 1) )}}}"), 5, "Put the whole value in quotes"},
 		"a fallback of nothing":            {documentOf("{name: a, type: kiln.fire, connection: kiln, on_error: fallback, input: {cone: 6}}"), 5, "has no steps that an item takes when it fails"},

@@ -2,10 +2,40 @@ package workflow
 
 import (
 	"fmt"
+	"slices"
 
+	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/core/steps"
 )
+
+// Connections lists the connections that the steps name, and those by whose
+// secrets their expressions make codes, sorted.
+func (w *Workflow) Connections() []string {
+	var out []string
+	signs := func(refs []expr.Ref) {
+		for _, r := range refs {
+			if r.Path[0] == "hmac" {
+				out = append(out, r.Path[1])
+			}
+		}
+	}
+	for s := range w.All() {
+		if s.Connection != "" {
+			out = append(out, s.Connection)
+		}
+		if k, ok := steps.Find(s.Type); ok {
+			for _, refs := range k.Refs(s.Settings) {
+				signs(refs)
+			}
+		}
+		if v, err := expr.CompileValue(anyMap(s.Input)); err == nil {
+			signs(v.Refs())
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
 
 // Sees tells why an expression of the step s cannot read steps.NAME; nil if it
 // can.
