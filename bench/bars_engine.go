@@ -209,7 +209,7 @@ func servePlain(_ context.Context, args []string) error {
 func reading(context.Context, *world) ([]Result, error) {
 	fields := map[string]any{"call_id": "b-1", "number": "+441632960141", "caller": "Hollowbank Pottery", "duration_s": int64(184), "ended": "2026-11-20T13:12:04Z"}
 	scope := &expr.Scope{Item: fields}
-	p := expr.MustCompile("item.duration_s >= 20")
+	p := expr.MustCompile("item.duration_s >= 20", expr.Names{"item"})
 	var list []pair
 	allocs := 0.0
 	for range pairs {

@@ -750,6 +750,9 @@ type Evaluated struct {
 	Position *int    `json:"position,omitempty"`
 	Text     *string `json:"text,omitempty"`
 
+	// Unknown What it reads that is known only where the workflow runs or is rehearsed, as steps.cone; there is no value then
+	Unknown *string `json:"unknown,omitempty"`
+
 	// Value Any JSON value
 	Value *Value  `json:"value,omitempty"`
 	Why   *string `json:"why,omitempty"`

@@ -3,12 +3,15 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"youngtrellis/api"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/words"
 )
 
@@ -40,7 +43,12 @@ func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api
 	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}, Context: ctx}
 	out := api.Evaluated{}
 	v, why, err := evaluate(r.Body.Source, or(r.Body.Template, false), scope)
-	if err != nil {
+	var later unknown
+	switch {
+	case errors.As(err, &later):
+		out.Unknown = some(string(later))
+		return api.Evaluate200JSONResponse(out), nil
+	case err != nil:
 		var e *expr.Error
 		out.Error = some(err.Error())
 		if errors.As(err, &e) {
@@ -52,17 +60,42 @@ func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api
 	return api.Evaluate200JSONResponse(out), nil
 }
 
+// unknown is a path of which it is known only in a run what it gives.
+type unknown string
+
+func (u unknown) Error() string { return string(u) + " is known only in a run" }
+
+// known tells whether all that an expression reads is in scope.
+func known(refs []expr.Ref, scope *expr.Scope) error {
+	for _, r := range refs {
+		if _, ok := scope.Names[r.Path[0]]; ok || r.Path[0] == "item" {
+			continue
+		}
+		if r.Path[0] == "column" || r.Path[0] == "hmac" {
+			return unknown(fmt.Sprintf("%s(%q)", r.Path[0], r.Path[1]))
+		}
+		return unknown(strings.Join(r.Path, "."))
+	}
+	return nil
+}
+
 func evaluate(source string, template bool, scope *expr.Scope) (v any, why string, err error) {
 	if template {
-		t, err := expr.CompileTemplate(source)
+		t, err := expr.CompileTemplate(source, steps.Reads)
 		if err != nil {
+			return nil, "", err
+		}
+		if err := known(t.Refs(), scope); err != nil {
 			return nil, "", err
 		}
 		v, err = t.Eval(scope)
 		return v, "", err
 	}
-	p, err := expr.Compile(source)
+	p, err := expr.Compile(source, steps.Reads)
 	if err != nil {
+		return nil, "", err
+	}
+	if err := known(p.Refs, scope); err != nil {
 		return nil, "", err
 	}
 	if v, err = p.Eval(scope); err != nil {

@@ -261,16 +261,12 @@ func Examine(text []byte) (*Connector, []document.Problem) {
 // compileSample reads the expressions of a sample: what it answers for what would
 // be sent.
 func (a *Action) compileSample(k *compiler, path string) {
-	v, err := expr.CompileValue(a.Sample)
+	v, err := expr.CompileValue(a.Sample, expr.Names{"input"})
 	if err != nil {
 		k.add(path, err)
 		return
 	}
-	for _, r := range v.Refs() {
-		if r.Path[0] != "input" {
-			k.add(path, fmt.Errorf("a sample reads input only, not %s", r.Path[0]))
-			return
-		}
+	if len(v.Refs()) > 0 {
 		a.sample = v
 	}
 }
@@ -303,20 +299,35 @@ func (c *compiler) note(severity, path string, err error) {
 	c.problems = append(c.problems, document.Problem{Severity: severity, Path: path, Line: line, Column: column, Message: err.Error()})
 }
 
-func (c *compiler) program(path, source string) *expr.Program {
+// Names that the expressions of a document read, by where they stand.
+var (
+	ofAccount = expr.Names{"account"}
+	ofElement = expr.Names{"item"}
+	ofAnswer  = expr.Names{"response", "output", "status", "header", "input"}
+	ofOutput  = expr.Names{"response", "output", "input"}
+	ofCall    = expr.Names{"account", "input", "page"}
+	ofCheck   = expr.Names{"account", "page"}
+	ofChoice  = expr.Names{"account", "input", "search", "page"}
+	ofJob     = expr.Names{"account", "input", "submitted", "page"}
+	ofLook    = append(expr.Names{"submitted"}, ofAnswer...)
+	ofEvent   = expr.Names{"method", "path", "query", "header", "body"}
+	ofSigned  = expr.Names{"method", "path", "query", "host", "time", "nonce", "body", "body_hash"}
+)
+
+func (c *compiler) program(path, source string, in expr.Names) *expr.Program {
 	if source == "" {
 		return nil
 	}
-	p, err := expr.Compile(source)
+	p, err := expr.Compile(source, in)
 	c.add(path, err)
 	return p
 }
 
-func (c *compiler) template(path, source string) *expr.Template {
+func (c *compiler) template(path, source string, in expr.Names) *expr.Template {
 	if source == "" {
 		return nil
 	}
-	t, err := expr.CompileTemplate(source)
+	t, err := expr.CompileTemplate(source, in)
 	c.add(path, err)
 	return t
 }
@@ -349,8 +360,8 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 		k.add("account", err)
 	}
 	c.accountProperties = properties(doc, "account", c.Account)
-	c.base = k.template("base", c.Base)
-	c.left = k.template("left", c.Left)
+	c.base = k.template("base", c.Base, ofAccount)
+	c.left = k.template("left", c.Left, ofAnswer)
 	if len(c.SignIn) == 0 {
 		k.add("sign_in", errors.New("at least one way to sign in is needed; for an open application it is method: none"))
 	}
@@ -387,11 +398,11 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 }
 
 func (c *Check) compile(k *compiler) {
-	c.Request.compile(k, "check.request")
-	c.says = k.template("check.says", c.Says)
-	c.scopes = k.program("check.scopes", c.Scopes)
+	c.Request.compile(k, "check.request", ofCheck)
+	c.says = k.template("check.says", c.Says, ofAnswer)
+	c.scopes = k.program("check.scopes", c.Scopes, ofAnswer)
 	for i := range c.Needs {
-		c.Needs[i].when = k.program(fmt.Sprintf("check.needs[%d].when", i), c.Needs[i].When)
+		c.Needs[i].when = k.program(fmt.Sprintf("check.needs[%d].when", i), c.Needs[i].When, ofAnswer)
 	}
 }
 
@@ -406,8 +417,8 @@ func (l *Limits) compile(k *compiler) {
 }
 
 func (c *Choice) compile(k *compiler, con *Connector, path string) {
-	c.Request.compile(k, path+".request")
-	c.each, c.value, c.label = k.program(path+".each", c.Each), k.program(path+".value", c.Value), k.program(path+".label", c.Label)
+	c.Request.compile(k, path+".request", ofChoice)
+	c.each, c.value, c.label = k.program(path+".each", c.Each, ofAnswer), k.program(path+".value", c.Value, ofElement), k.program(path+".label", c.Label, ofElement)
 	c.Paging.compile(k, path+".paging")
 	if c.Address != "" {
 		p, err := regexp.Compile(c.Address)
@@ -449,10 +460,10 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 		k.add(path+".answer", fmt.Errorf("the answer is auto, json, text or file, not %q", a.Answer))
 	}
 	k.duration(path+".key_lasts", a.Lasts, 24*time.Hour)
-	a.Request.compile(k, path+".request")
+	a.Request.compile(k, path+".request", ofCall)
 	a.Paging.compile(k, path+".paging")
-	a.each, a.output = k.program(path+".each", a.Each), k.program(path+".output", a.Output)
-	a.summary, a.link = k.template(path+".summary", a.Summary), k.template(path+".link", a.Link)
+	a.each, a.output = k.program(path+".each", a.Each, ofAnswer), k.program(path+".output", a.Output, ofAnswer)
+	a.summary, a.link = k.template(path+".summary", a.Summary, ofOutput), k.template(path+".link", a.Link, ofOutput)
 	a.compileUnits(k, path+".units")
 	a.compileSample(k, path+".sample")
 	for _, p := range a.LeaveOut {
@@ -499,7 +510,7 @@ func (a *Action) compileUnits(k *compiler, path string) {
 	case float64:
 		a.fixedUnits = u
 	case string:
-		a.units = k.program(path, u)
+		a.units = k.program(path, u, ofAnswer)
 	default:
 		k.add(path, errors.New("units is a number or an expression"))
 	}
@@ -512,7 +523,7 @@ func (p *Proof) compile(k *compiler, c *Connector, path string) {
 	if c.Actions[p.Action] == nil {
 		k.add(path+".action", fmt.Errorf("there is no action %q", p.Action))
 	}
-	v, err := expr.CompileValue(anyOf(p.Input))
+	v, err := expr.CompileValue(anyOf(p.Input), expr.Names{"output", "input"})
 	k.add(path+".input", err)
 	p.input = v
 }
@@ -528,12 +539,12 @@ func (j *Job) compile(k *compiler, path string) {
 	if j == nil {
 		return
 	}
-	j.Check.compile(k, path+".check")
+	j.Check.compile(k, path+".check", ofJob)
 	if j.Result != nil {
-		j.Result.compile(k, path+".result")
+		j.Result.compile(k, path+".result", ofJob)
 	}
-	j.done, j.failed = k.program(path+".done", j.Done), k.program(path+".failed", j.Failed)
-	j.reason = k.template(path+".reason", j.Reason)
+	j.done, j.failed = k.program(path+".done", j.Done, ofLook), k.program(path+".failed", j.Failed, ofLook)
+	j.reason = k.template(path+".reason", j.Reason, ofLook)
 	j.every = k.duration(path+".every", j.Every, 10*time.Second)
 	j.deadline = k.duration(path+".deadline", j.Deadline, 24*time.Hour)
 }
@@ -560,26 +571,26 @@ func (t *Trigger) compile(k *compiler, c *Connector, name string) {
 		if a == nil || a.Effect != call.Read || a.Each == "" {
 			k.add(path+".polling.action", fmt.Errorf("%q is not an action that reads a list", p.Action))
 		}
-		k.program(path+".polling.key", p.Key)
+		k.program(path+".polling.key", p.Key, ofElement)
 		if !slices.Contains([]string{"", "newest_first", "oldest_first", "none"}, p.Order) {
 			k.add(path+".polling.order", fmt.Errorf("the order is newest_first, oldest_first or none, not %q", p.Order))
 		}
 		return
 	}
 	w := t.Webhook
-	k.program(path+".webhook.each", w.Each)
-	k.program(path+".webhook.key", w.Key)
-	k.program(path+".webhook.handshake", w.Handshake)
+	k.program(path+".webhook.each", w.Each, ofEvent)
+	k.program(path+".webhook.key", w.Key, ofElement)
+	k.program(path+".webhook.handshake", w.Handshake, ofEvent)
 	if w.Verify != nil {
 		w.Verify.compile(k, path+".webhook.verify")
 	}
 	if w.Subscribe != nil {
-		w.Subscribe.compile(k, path+".webhook.subscribe")
+		w.Subscribe.compile(k, path+".webhook.subscribe", ofJob)
 	} else if w.Instructions == "" {
 		k.add(path+".webhook", errors.New("where there is no subscribe call, instructions must say where a person pastes the address"))
 	}
 	if w.Unsubscribe != nil {
-		w.Unsubscribe.compile(k, path+".webhook.unsubscribe")
+		w.Unsubscribe.compile(k, path+".webhook.unsubscribe", ofJob)
 	}
 }
 
@@ -682,11 +693,8 @@ func (c *Connector) AccountProperties() []form.Property { return c.accountProper
 
 // said words a template in a sentence: by what it reads if that is short.
 func said(template, field string) string {
-	t, err := expr.CompileTemplate(template)
-	if err == nil {
-		if words := t.Words(); words != "" && len(words) <= 40 {
-			return words
-		}
+	if words := expr.TemplateWords(template); words != "" && len(words) <= 40 {
+		return words
 	}
 	return "the " + field
 }

@@ -88,13 +88,15 @@ func TestDocumentsThatAreWrongSayWhere(t *testing.T) {
 	b, err := os.ReadFile("../../../connectors/tables.yaml")
 	require.NoError(t, err)
 	for old, c := range map[string]struct{ fresh, want string }{
-		"effect: read":                     {"effect: reads", "the effect is read or write"},
-		"method: api_key":                  {"method: apikey", "is not a sign-in method"},
-		"choices: workbooks":               {"choices: books", `there is no choice list "books"`},
-		"sentence: Read the rows of {tab}": {"sentence: Read {rows} of {tab}", "{rows} is not a field"},
-		"each: response.workbooks":         {"each: respons.workbooks", "Did you mean response?"},
-		"method: GET, path: /v1/me":        {"method: FETCH, path: v1/me", "is not a method"},
-		"title: Tables":                    {"titel: Tables", "Did you mean title?"},
+		"effect: read":                      {"effect: reads", "the effect is read or write"},
+		"method: api_key":                   {"method: apikey", "is not a sign-in method"},
+		"choices: workbooks":                {"choices: books", `there is no choice list "books"`},
+		"sentence: Read the rows of {tab}":  {"sentence: Read {rows} of {tab}", "{rows} is not a field"},
+		"each: response.workbooks":          {"each: respons.workbooks", "Did you mean response?"},
+		"json: {values: (= input.values )}": {"json: {values: (= response.values )}", "response cannot be used here; there are account, input and page"},
+		"label: item.name":                  {"label: input.name", "input cannot be used here; there is only item"},
+		"method: GET, path: /v1/me":         {"method: FETCH, path: v1/me", "is not a method"},
+		"title: Tables":                     {"titel: Tables", "Did you mean title?"},
 	} {
 		_, err := Parse([]byte(strings.Replace(string(b), old, c.fresh, 1)))
 		require.ErrorContains(t, err, c.want, old)

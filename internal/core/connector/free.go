@@ -26,8 +26,8 @@ type Free struct {
 	XML       map[string]any `form:"xml" title:"Body as XML" hint:"json" help:"One element: name to value, \"@name\" for attributes."`
 	File      string         `form:"file" title:"Body is a file" help:"An expression that gives a file."`
 	Answer    string         `form:"answer" title:"Read the answer as" oneof:"auto|json|text|file" default:"auto" help:"By its content type unless said otherwise."`
-	Take      *expr.Program  `form:"take" title:"Take of the answer" help:"What of the answer goes on; all of it unless given." example:"response.text"`
-	Each      *expr.Program  `form:"each" title:"Each becomes an item" help:"Where the list stands in the answer." example:"response.orders"`
+	Take      *expr.Program  `form:"take" reads:"response|output|status|header|input" title:"Take of the answer" help:"What of the answer goes on; all of it unless given." example:"response.text"`
+	Each      *expr.Program  `form:"each" reads:"response|output|status|header|input" title:"Each becomes an item" help:"Where the list stands in the answer." example:"response.orders"`
 	Paging    *FreePaging    `form:"paging" title:"Further pages" hint:"json" help:"One way: cursor, link, address, page or offset."`
 	LeaveOut  []string       `form:"leave_out" title:"Leave out of the answer" hint:"list"`
 	Success   *FreeSuccess   `form:"success" title:"Counts as success" hint:"json"`
@@ -114,7 +114,7 @@ func (f *Free) Action() (*Action, map[string]any, error) {
 	return a, tree, f.answers(a)
 }
 
-var freeForm = form.Of[Free]()
+var freeForm = form.Of[Free](nil)
 
 // ReadFree reads the settings of a call, and finds what is wrong with them.
 func ReadFree(settings map[string]any) (*Free, error) {
@@ -186,7 +186,7 @@ func (f *Free) answers(a *Action) error {
 				return at(fmt.Sprintf("success.status[%d]", i), fmt.Errorf("%d is no status; they lie between 100 and 599", n))
 			}
 		}
-		a.success = &Success{Status: s.Status, When: s.When, when: k.program("success.when", s.When)}
+		a.success = &Success{Status: s.Status, When: s.When, when: k.program("success.when", s.When, ofAnswer)}
 	}
 	if w := f.Wait; w != nil {
 		a.connector.Failure.Wait = []Wait{{Header: w.Header, Field: w.Field, Text: w.Text, Unit: w.Unit}}
@@ -323,7 +323,7 @@ type Query struct {
 	Sample any    `form:"sample" title:"Sample rows" hint:"json"`
 }
 
-var rows = expr.MustCompile("response.rows")
+var rows = expr.MustCompile("response.rows", ofAnswer)
 
 // Action makes an action of the query, and the tree of values that is its
 // input. Rows come as items: by pages in the order of key, or all at once where

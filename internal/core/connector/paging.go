@@ -43,7 +43,7 @@ func (p *Paging) compile(k *compiler, path string) {
 	if ways != 1 {
 		k.add(path, errors.New("paging goes one way: cursor, link, address, page or offset"))
 	}
-	p.cursor, p.url, p.more = k.program(path+".cursor", p.Cursor), k.program(path+".address", p.URL), k.program(path+".more", p.More)
+	p.cursor, p.url, p.more = k.program(path+".cursor", p.Cursor, ofAnswer), k.program(path+".address", p.URL, ofAnswer), k.program(path+".more", p.More, ofAnswer)
 	p.first = 1
 	if p.First != 0 || p.Page && k.doc != nil && k.doc.At(path+".first") != nil {
 		p.first = p.First

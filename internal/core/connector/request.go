@@ -56,7 +56,7 @@ var (
 // Reserved tells whether a header cannot be set by a document.
 func Reserved(name string) bool { return slices.Contains(reserved, http.CanonicalHeaderKey(name)) }
 
-func (r *Request) compile(k *compiler, path string) {
+func (r *Request) compile(k *compiler, path string, in expr.Names) {
 	if !slices.Contains(methods, r.Method) {
 		k.add(path+".method", fmt.Errorf("%q is not a method; there are %s", r.Method, strings.Join(methods, ", ")))
 	}
@@ -81,7 +81,7 @@ func (r *Request) compile(k *compiler, path string) {
 	if len(r.XML) > 1 {
 		k.add(path+".xml", errors.New("an XML body has one outermost element"))
 	}
-	v, err := expr.CompileValue(r.tree())
+	v, err := expr.CompileValue(r.tree(), in)
 	var pe *expr.PathError
 	if errors.As(err, &pe) {
 		path += "." + pe.Path

@@ -138,7 +138,7 @@ func (s *SignIn) compile(k *compiler, path string) {
 }
 
 func (s *Signing) compile(k *compiler, path string) {
-	s.over = k.template(path+".over", s.Over)
+	s.over = k.template(path+".over", s.Over, ofSigned)
 	if s.newHash() == nil {
 		k.add(path+".algorithm", fmt.Errorf("the algorithm is sha256, sha512 or sha1, not %q", s.Algorithm))
 	}
@@ -172,8 +172,8 @@ func (o *OAuth) compile(k *compiler, path string) {
 	if !slices.Contains([]string{"", "basic", "body"}, o.Client) {
 		k.add(path+".client", fmt.Errorf("the client proves itself by basic or body, not %q", o.Client))
 	}
-	o.authorize, o.token = k.template(path+".authorize", o.Authorize), k.template(path+".token", o.Token)
-	o.revoke, o.issuer = k.template(path+".revoke", o.Revoke), k.template(path+".issuer", o.Issuer)
+	o.authorize, o.token = k.template(path+".authorize", o.Authorize, ofAccount), k.template(path+".token", o.Token, ofAccount)
+	o.revoke, o.issuer = k.template(path+".revoke", o.Revoke, ofAccount), k.template(path+".issuer", o.Issuer, ofAccount)
 	for name := range o.Extra {
 		if slices.Contains([]string{"state", "client_id", "redirect_uri", "response_type", "code_challenge", "code_challenge_method", "scope"}, name) {
 			k.add(path+".extra."+name, fmt.Errorf("%s is set by us", name))

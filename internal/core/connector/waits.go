@@ -31,14 +31,14 @@ var units = map[string]time.Duration{"": time.Second, "ms": time.Millisecond, "s
 const longest = 30 * 24 * time.Hour
 
 func (f *Failure) compile(k *compiler, path string) {
-	f.message, f.field = k.template(path+".message", f.Message), k.template(path+".field", f.Field)
-	f.code, f.when = k.program(path+".code", f.Code), k.program(path+".when", f.When)
+	f.message, f.field = k.template(path+".message", f.Message, ofAnswer), k.template(path+".field", f.Field, ofAnswer)
+	f.code, f.when = k.program(path+".code", f.Code, ofAnswer), k.program(path+".when", f.When, ofAnswer)
 	for i := range f.Wait {
 		w, at := &f.Wait[i], fmt.Sprintf("%s.wait[%d]", path, i)
 		if _, ok := units[w.Unit]; !ok {
 			k.add(at+".unit", fmt.Errorf("the unit is ms, s, m, h or at, not %q", w.Unit))
 		}
-		w.field = k.program(at+".field", w.Field)
+		w.field = k.program(at+".field", w.Field, ofAnswer)
 		if w.Text != "" {
 			p, err := regexp.Compile(w.Text)
 			if err == nil && p.NumSubexp() < 1 {

@@ -251,7 +251,7 @@ func (c *compiler) builtin(n *ast.BuiltinNode) evaluator {
 	}
 	apply, ok := walks[name]
 	if !ok {
-		return c.fail(n, "there is no function %s with a body.%s", name, near.Hint(name, Names()))
+		return c.fail(n, "there is no function %s with a body.%s", name, near.Hint(name, c.in.functions()))
 	}
 	c.calls = append(c.calls, name)
 	list, inner, pos := c.compile(n.Arguments[0]), c.compile(body.Node), n.Location().From

@@ -14,7 +14,7 @@ import (
 )
 
 func eval(t require.TestingT, source string, fields map[string]any) (any, error) {
-	p, err := Compile(source)
+	p, err := Compile(source, roots)
 	require.NoError(t, err, source)
 	return p.Eval(&Scope{Item: fields, Now: at})
 }
@@ -111,11 +111,11 @@ func TestEveryWayToGrowIsBounded(t *testing.T) {
 		_, err := eval(t, source, big)
 		require.Error(t, err, source)
 	}
-	_, err := Compile(strings.Repeat("not ", 300) + "true")
+	_, err := Compile(strings.Repeat("not ", 300)+"true", roots)
 	require.ErrorContains(t, err, "deeper")
-	_, err = Compile(strings.Repeat("1+", MaxSource))
+	_, err = Compile(strings.Repeat("1+", MaxSource), roots)
 	require.ErrorContains(t, err, "longer")
-	_, err = Compile("\xff")
+	_, err = Compile("\xff", roots)
 	require.ErrorContains(t, err, "UTF-8")
 }
 
@@ -157,7 +157,7 @@ func TestAnEvaluationIsGivenUpWhenItsCallerLeaves(t *testing.T) {
 	t.Parallel()
 	ctx, leave := context.WithCancel(context.Background())
 	leave()
-	p, err := Compile(`count(1..100000, item.s matches "b$")`)
+	p, err := Compile(`count(1..100000, item.s matches "b$")`, roots)
 	require.NoError(t, err)
 	_, err = p.Eval(&Scope{Item: map[string]any{"s": "a"}, Now: at, Context: ctx})
 	require.ErrorIs(t, err, context.Canceled)
@@ -179,7 +179,7 @@ func TestWhatIsSlowCountsForMore(t *testing.T) {
 		`upper(item.s)`: len(long) / reading, `item.s matches "b$"`: len(long) / matching, `match(item.s, "b$")`: len(long) / matching, `html_text(item.s)`: len(long) / parsing, `similarity(item.s[:1000], item.s[:999])`: 999 * 1000 / 64,
 		`json(item.l)`: 8 * 10_000 / reading, `item.l == item.l`: 10_000, `unique(item.l)`: 10_000 * 16 / 16,
 	} {
-		p, err := Compile(source)
+		p, err := Compile(source, roots)
 		require.NoError(t, err, source)
 		m := &machine{source: source, scope: &Scope{Item: map[string]any{"s": long, "l": make([]any, 10_000)}, Now: at}}
 		_, err = p.root(m)
@@ -189,7 +189,7 @@ func TestWhatIsSlowCountsForMore(t *testing.T) {
 	// The same at every time: the place where it ends hangs on nothing else.
 	ends := map[int]bool{}
 	for range 3 {
-		p, err := Compile(`count(item.l, item.l == item.l)`)
+		p, err := Compile(`count(item.l, item.l == item.l)`, roots)
 		require.NoError(t, err)
 		m := &machine{scope: &Scope{Item: map[string]any{"s": long, "l": make([]any, 10_000)}, Now: at}}
 		_, err = p.root(m)

@@ -68,7 +68,7 @@ func holds(t *testing.T, n int, line string) {
 		require.True(t, ok, "line %d has neither => nor =!", n)
 	}
 	source, want = strings.TrimSpace(source), strings.TrimSpace(want)
-	p, err := Compile(source)
+	p, err := Compile(source, roots)
 	var v any
 	if err == nil {
 		v, err = p.Eval(scope(t, record))

@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -19,6 +20,7 @@ type Program struct {
 	Source string
 	Refs   []Ref // every path that it reads, in order of appearance
 	Calls  []string
+	in     Names
 	root   evaluator
 	tree   ast.Node
 	parts  sync.Map // evaluators of its parts, by node
@@ -33,8 +35,24 @@ type Ref struct {
 
 type evaluator func(*machine) (any, error)
 
-// Compile reads an expression. Every error is an *Error with its position.
-func Compile(source string) (*Program, error) {
+// Names are those by which an expression reads values at some place: item, for the
+// item in scope, and others. Functions that reach into a run stand among them.
+type Names []string
+
+func (n Names) has(name string) bool { return slices.Contains(n, name) }
+
+// functions are those that can be called where the names are known.
+func (n Names) functions() []string {
+	return slices.DeleteFunc(FunctionNames(), func(f string) bool { return slices.Contains(inRuns, f) && !n.has(f) })
+}
+
+// inRuns are functions that can be called only where they stand among the names:
+// they reach into a run.
+var inRuns = []string{"column", "hmac"}
+
+// Compile reads an expression that can read values by these names. Every error is
+// an *Error with its position.
+func Compile(source string, in Names) (*Program, error) {
 	if len(source) > MaxSource {
 		return nil, &Error{Source: source[:40] + "…", Message: fmt.Sprintf("the expression is longer than %d characters", MaxSource)}
 	}
@@ -48,17 +66,17 @@ func Compile(source string) (*Program, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &compiler{source: source}
+	c := &compiler{source: source, in: in}
 	evaluate := c.compile(root)
 	if c.err != nil {
 		return nil, c.err
 	}
-	return &Program{Source: source, Refs: c.refs, Calls: c.calls, root: evaluate, tree: root, simple: simpleOf(root)}, nil
+	return &Program{Source: source, in: in, Refs: c.refs, Calls: c.calls, root: evaluate, tree: root, simple: simpleOf(root)}, nil
 }
 
 // MustCompile is Compile for expressions that stand in the program itself.
-func MustCompile(source string) *Program {
-	p, err := Compile(source)
+func MustCompile(source string, in Names) *Program {
+	p, err := Compile(source, in)
 	if err != nil {
 		panic(err)
 	}
@@ -67,6 +85,7 @@ func MustCompile(source string) *Program {
 
 type compiler struct {
 	source string
+	in     Names
 	refs   []Ref
 	calls  []string
 	lets   []string
@@ -136,8 +155,8 @@ func (c *compiler) compile(n ast.Node) evaluator {
 
 func (c *compiler) ref(path []string, pos int) { c.refs = append(c.refs, Ref{path, pos}) }
 
-// roots are the names in scope; which of them a place offers is checked there.
-var roots = []string{"item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "list", "submitted", "search", "header", "status", "method", "path", "query", "host", "time", "nonce", "body", "body_hash", "request"}
+// roots are all names that some place knows.
+var roots = Names{"column", "hmac", "item", "trigger", "steps", "round", "run", "vars", "error", "account", "input", "page", "output", "response", "list", "submitted", "search", "header", "status", "method", "path", "query", "host", "time", "nonce", "body", "body_hash", "request"}
 
 func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 	name := n.Value
@@ -147,11 +166,11 @@ func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 		}
 	}
 	c.ref([]string{name}, n.Location().From)
+	if !c.in.has(name) {
+		return c.fail(n, "%s", c.in.unknown(name))
+	}
 	if name == "item" {
 		return func(m *machine) (any, error) { return m.scope.Item, nil }
-	}
-	if !contains(roots, name) {
-		return c.fail(n, "%s", unknown(name))
 	}
 	pos := n.Location().From
 	return func(m *machine) (any, error) {
@@ -164,7 +183,7 @@ func (c *compiler) identifier(n *ast.IdentifierNode) evaluator {
 }
 
 func (c *compiler) member(n *ast.MemberNode) evaluator {
-	if path, pos, ok := pathOf(n); ok {
+	if path, pos, ok := pathOf(n, c.in); ok {
 		before := len(c.refs)
 		e := c.memberOf(n)
 		c.refs = append(c.refs[:before], Ref{path, pos})
@@ -173,18 +192,19 @@ func (c *compiler) member(n *ast.MemberNode) evaluator {
 	return c.memberOf(n)
 }
 
-func pathOf(n ast.Node) (path []string, pos int, ok bool) {
+// pathOf reads a path that begins with one of the names.
+func pathOf(n ast.Node, in Names) (path []string, pos int, ok bool) {
 	switch n := n.(type) {
 	case *ast.IdentifierNode:
-		return []string{n.Value}, n.Location().From, contains(roots, n.Value)
+		return []string{n.Value}, n.Location().From, in.has(n.Value)
 	case *ast.ChainNode:
-		return pathOf(n.Node)
+		return pathOf(n.Node, in)
 	case *ast.MemberNode:
 		key, isText := n.Property.(*ast.StringNode)
 		if !isText {
 			return nil, 0, false
 		}
-		path, pos, ok = pathOf(n.Node)
+		path, pos, ok = pathOf(n.Node, in)
 		return append(path, key.Value), pos, ok
 	}
 	return nil, 0, false
@@ -362,6 +382,9 @@ func (c *compiler) call(n *ast.CallNode) evaluator {
 
 // column reads every item that a step gave, as column("pieces").
 func (c *compiler) column(n *ast.CallNode) evaluator {
+	if !c.in.has("column") {
+		return c.fail(n, "column(…) can be used only in the steps of a workflow")
+	}
 	var name *ast.StringNode
 	if len(n.Arguments) == 1 {
 		name, _ = n.Arguments[0].(*ast.StringNode)
@@ -383,13 +406,16 @@ func (c *compiler) column(n *ast.CallNode) evaluator {
 func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evaluator {
 	f, ok := library[name]
 	if !ok {
-		return c.fail(n, "there is no function %s.%s", name, near.Hint(name, Names()))
+		return c.fail(n, "there is no function %s.%s", name, near.Hint(name, c.in.functions()))
 	}
 	if len(arguments) < f.min || len(arguments) > f.max {
 		return c.fail(n, "%s takes %s, and has %d here: %s", name, arity(f.min, f.max), len(arguments), f.Usage)
 	}
 	c.calls = append(c.calls, name)
 	if name == "hmac" { // so that it is known before whose secret is used
+		if !c.in.has(name) {
+			return c.fail(n, "hmac(…) can be used only in the steps of a workflow")
+		}
 		of, ok := arguments[1].(*ast.StringNode)
 		if !ok {
 			return c.fail(arguments[1], "hmac takes the name of a connection in quotes, as hmac(item.text, \"studio\")")

@@ -51,7 +51,7 @@ func (p *Program) part(n ast.Node, s *Scope) (any, error) {
 		v, _, err := run(p.Source, e.(evaluator), &alone)
 		return v, err
 	}
-	c := &compiler{source: p.Source}
+	c := &compiler{source: p.Source, in: p.in}
 	e := c.compile(n)
 	if c.err != nil {
 		return nil, c.err

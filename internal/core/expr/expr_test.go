@@ -32,7 +32,7 @@ func scope(t testing.TB, fields string) *Scope {
 func TestEveryFunctionDoesWhatItsExampleSays(t *testing.T) {
 	for _, f := range Functions() {
 		t.Run(f.Name, func(t *testing.T) {
-			p, err := Compile(f.Example)
+			p, err := Compile(f.Example, roots)
 			require.NoError(t, err)
 			v, err := p.Eval(scope(t, `{}`))
 			require.NoError(t, err)
@@ -87,7 +87,7 @@ func TestMeaning(t *testing.T) {
 		`"sort_by(" + item.id`:                                   `"sort_by(17"`,
 	} {
 		t.Run(source, func(t *testing.T) {
-			p, err := Compile(source)
+			p, err := Compile(source, roots)
 			require.NoError(t, err)
 			v, err := p.Eval(scope(t, fields))
 			require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 	} {
 		t.Run(source, func(t *testing.T) {
 			_, err := func() (any, error) {
-				p, err := Compile(source)
+				p, err := Compile(source, roots)
 				if err != nil {
 					return nil, err
 				}
@@ -136,7 +136,7 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 			require.ErrorAs(t, err, &e)
 		})
 	}
-	_, err := Compile(`item.name + sort_by(item.x, .y) + uper("x")`)
+	_, err := Compile(`item.name + sort_by(item.x, .y) + uper("x")`, roots)
 	var e *Error
 	require.ErrorAs(t, err, &e)
 	require.Equal(t, 34, e.Pos, "positions stay true after our own names are read")
@@ -152,20 +152,20 @@ func TestTemplates(t *testing.T) {
 		`(= ")" + '(' )`:                  `")("`,
 		`(= {"a": (1 + 2) * 2}.a)`:        `6`,
 	} {
-		tpl, err := CompileTemplate(source)
+		tpl, err := CompileTemplate(source, roots)
 		require.NoError(t, err, source)
 		v, err := tpl.Eval(scope(t, `{"n": 3, "list": [1]}`))
 		require.NoError(t, err, source)
 		got, _ := item.Encode(v)
 		require.Equal(t, want, string(got), source)
 	}
-	_, err := CompileTemplate("Größe (= itm.n )")
+	_, err := CompileTemplate("Größe (= itm.n )", roots)
 	var e *Error
 	require.ErrorAs(t, err, &e)
 	require.Equal(t, 9, e.Pos)
-	_, err = CompileTemplate("(= item.n")
+	_, err = CompileTemplate("(= item.n", roots)
 	require.ErrorContains(t, err, "closing bracket")
-	_, err = CompileValue(map[string]any{"lines": []any{"x", "(= item. )"}})
+	_, err = CompileValue(map[string]any{"lines": []any{"x", "(= item. )"}}, roots)
 	require.ErrorContains(t, err, "lines[1]")
 }
 
@@ -177,12 +177,12 @@ func TestWhyNamesThePartThatDidNotHold(t *testing.T) {
 		`empty(item.name)`:                 "empty(item.name) is false",
 		`item.n > 1`:                       "",
 	} {
-		require.Equal(t, want, MustCompile(source).Why(scope(t, `{"n": 3, "at": "2026-11-20", "name": "Ash"}`)), source)
+		require.Equal(t, want, MustCompile(source, roots).Why(scope(t, `{"n": 3, "at": "2026-11-20", "name": "Ash"}`)), source)
 	}
 }
 
 func TestReadingAFieldAllocatesNothing(t *testing.T) {
-	p, s := MustCompile(`item.deep.n >= 3 and item.name == "x"`), scope(t, `{"deep": {"n": 5}, "name": "x"}`)
+	p, s := MustCompile(`item.deep.n >= 3 and item.name == "x"`, roots), scope(t, `{"deep": {"n": 5}, "name": "x"}`)
 	require.Zero(t, testing.AllocsPerRun(100, func() {
 		if ok, err := p.Holds(s); !ok || err != nil {
 			t.Fatal(ok, err)
@@ -196,10 +196,41 @@ func FuzzCompile(f *testing.F) {
 	}
 	f.Add(strings.Repeat("(", 300) + "1")
 	f.Fuzz(func(t *testing.T, source string) {
-		p, err := Compile(source)
+		p, err := Compile(source, roots)
 		if err == nil {
 			_, _ = p.Eval(&Scope{Item: map[string]any{"n": int64(1)}, Now: at})
 		}
-		_, _ = CompileTemplate(source)
+		_, _ = CompileTemplate(source, roots)
 	})
+}
+
+// What can be read is known before anything is compiled, and hints offer nothing
+// else.
+func TestOnlyTheNamesOfAPlaceAreKnownThere(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		source string
+		in     Names
+		want   string
+	}{
+		{"response.x", Names{"item", "trigger"}, "response cannot be used here; there are item and trigger"},
+		{"item.x", Names{"account"}, "item cannot be used here; there is only account"},
+		{"item.x", nil, "item cannot be used here; there is nothing to read"},
+		{"acount.x", Names{"account"}, "Did you mean account?"},
+		{"glazing.x", Names{"item"}, `"glazing" is not known here. A field of the record is written item.glazing`},
+		{`column("a")`, Names{"item"}, "column(…) can be used only in the steps of a workflow"},
+		{`hmac("a", "b")`, Names{"item"}, "hmac(…) can be used only in the steps of a workflow"},
+		{`hmc("a", "b")`, Names{"item"}, "there is no function hmc."},
+		{`hmc("a", "b")`, Names{"item", "hmac"}, "Did you mean hmac?"},
+	} {
+		_, err := Compile(c.source, c.in)
+		require.ErrorContains(t, err, c.want, c.source)
+	}
+	_, err := Compile(`hmc("a", "b")`, Names{"item"})
+	require.NotContains(t, err.Error(), "hmac")
+	p, err := Compile("account.x + 1", Names{"account"})
+	require.NoError(t, err)
+	v, err := p.Eval(&Scope{Names: map[string]any{"account": map[string]any{"x": int64(1)}}})
+	require.NoError(t, err)
+	require.Equal(t, int64(2), v)
 }

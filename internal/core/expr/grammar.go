@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/expr-lang/expr/ast"
@@ -208,16 +209,35 @@ var mistaken = map[string]string{
 }
 
 // unknown says that a name is not known, and what may be meant.
-func unknown(name string) string {
+func (in Names) unknown(name string) string {
 	if meant, ok := mistaken[name]; ok {
 		return fmt.Sprintf("%q is not known here; %s", name, meant)
 	}
 	if f, ok := library[name]; ok {
 		return fmt.Sprintf("%s is a function; it is written %s", name, f.Usage)
 	}
-	hint := near.Hint(name, append(Names(), roots...))
+	if roots.has(name) {
+		return fmt.Sprintf("%s cannot be used here; there %s", name, in.offer())
+	}
+	hint := near.Hint(name, in)
+	if hint == "" {
+		hint = near.Hint(name, in.functions())
+	}
 	if hint == "" {
 		hint = fmt.Sprintf(" A field of the record is written item.%s; text stands in quotes.", name)
 	}
 	return fmt.Sprintf("%q is not known here.%s", name, hint)
+}
+
+// offer says which names there are.
+func (in Names) offer() string {
+	list := slices.DeleteFunc(slices.Clone(in), func(n string) bool { return slices.Contains(inRuns, n) })
+	switch n := len(list); n {
+	case 0:
+		return "is nothing to read"
+	case 1:
+		return "is only " + list[0]
+	default:
+		return "are " + strings.Join(list[:n-1], ", ") + " and " + list[n-1]
+	}
 }

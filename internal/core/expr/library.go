@@ -51,8 +51,8 @@ func Functions() []Function {
 	return out
 }
 
-// Names lists the names of all functions in alphabetical order.
-func Names() []string {
+// FunctionNames lists the names of all functions in alphabetical order.
+func FunctionNames() []string {
 	names := make([]string, 0, len(table))
 	for _, f := range table {
 		names = append(names, f.Name)

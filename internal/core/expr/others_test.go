@@ -64,7 +64,7 @@ func TestWhatOthersDecideIsRemembered(t *testing.T) {
 		`item.family | left(1) | upper()`:                         true,
 	} {
 		m := &memory{known: map[string]Decision{}}
-		p := MustCompile(source)
+		p := MustCompile(source, roots)
 		v, err := p.Eval(scope(m))
 		require.NoError(t, err, source)
 		_, kept := m.known[source]
@@ -86,7 +86,7 @@ func TestWhatOthersDecideIsRemembered(t *testing.T) {
 
 func TestErrorsOfOthersAreRememberedToo(t *testing.T) {
 	m := &memory{known: map[string]Decision{}}
-	p := MustCompile(`phone("12", "GB") + "!"`)
+	p := MustCompile(`phone("12", "GB") + "!"`, roots)
 	_, err := p.Eval(&Scope{Others: m})
 	var wrong *Error
 	require.ErrorAs(t, err, &wrong)
@@ -102,7 +102,7 @@ func TestErrorsOfOthersAreRememberedToo(t *testing.T) {
 
 func TestConditionsRecallWhatTheyGave(t *testing.T) {
 	m := &memory{known: map[string]Decision{}}
-	p := MustCompile(`len("é́") == 1`)
+	p := MustCompile(`len("é́") == 1`, roots)
 	holds, err := p.Holds(&Scope{Others: m})
 	require.NoError(t, err)
 	require.True(t, holds)
@@ -117,7 +117,7 @@ func TestConditionsRecallWhatTheyGave(t *testing.T) {
 func TestAMemoryThatDoesNotAnswerEndsTheEvaluation(t *testing.T) {
 	away := errors.New("the journal cannot be read")
 	m := &memory{known: map[string]Decision{}, err: away}
-	_, err := MustCompile(`len("👨‍👩‍👧") ?? 3`).Eval(&Scope{Others: m})
+	_, err := MustCompile(`len("👨‍👩‍👧") ?? 3`, roots).Eval(&Scope{Others: m})
 	require.ErrorIs(t, err, away)
 	require.Empty(t, m.known)
 }

@@ -12,7 +12,7 @@ import (
 // in it, or a field that only looks so, stays. A source that is no expression
 // stays too.
 func RenameSteps(source string, names map[string]string) (string, int) {
-	p, err := Compile(source)
+	p, err := Compile(source, roots)
 	if err != nil {
 		return source, 0
 	}
@@ -21,7 +21,7 @@ func RenameSteps(source string, names map[string]string) (string, int) {
 
 // RenameStepsIn is RenameSteps for text with expressions in it.
 func RenameStepsIn(template string, names map[string]string) (string, int) {
-	t, err := CompileTemplate(template)
+	t, err := CompileTemplate(template, roots)
 	if err != nil {
 		return template, 0
 	}

@@ -16,14 +16,14 @@ type simple struct {
 }
 
 func simpleOf(n ast.Node) *simple {
-	if path, _, ok := pathOf(n); ok && len(path) == 2 && path[0] == "item" {
+	if path, _, ok := pathOf(n, roots); ok && len(path) == 2 && path[0] == "item" {
 		return &simple{field: path[1]}
 	}
 	b, ok := n.(*ast.BinaryNode)
 	if !ok {
 		return nil
 	}
-	path, _, ok := pathOf(b.Left)
+	path, _, ok := pathOf(b.Left, roots)
 	if !ok || len(path) != 2 || path[0] != "item" {
 		return nil
 	}

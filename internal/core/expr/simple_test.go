@@ -15,7 +15,7 @@ func TestSimpleExpressionsAreThoseOfTheMachine(t *testing.T) {
 	for _, op := range []string{"==", "!=", ">=", ">", "<=", "<"} {
 		for _, right := range []string{"20", `"jug"`, `"2026-11-20"`, `""`, "20.0", "nil"} {
 			source := "item.x " + op + " " + right
-			p, err := Compile(source)
+			p, err := Compile(source, roots)
 			require.NoError(t, err)
 			plain := slowly(source)
 			for _, v := range values {
@@ -27,7 +27,7 @@ func TestSimpleExpressionsAreThoseOfTheMachine(t *testing.T) {
 			}
 		}
 	}
-	p, slow := MustCompile("item.x"), slowly("item.x")
+	p, slow := MustCompile("item.x", roots), slowly("item.x")
 	for _, v := range values {
 		s := &Scope{Item: map[string]any{"x": v}}
 		want, _ := slow.Eval(s)
@@ -39,6 +39,6 @@ func TestSimpleExpressionsAreThoseOfTheMachine(t *testing.T) {
 
 // slowly compiles for the machine alone.
 func slowly(source string) *Program {
-	p := MustCompile(source)
+	p := MustCompile(source, roots)
 	return &Program{Source: p.Source, Refs: p.Refs, Calls: p.Calls, root: p.root, tree: p.tree}
 }

@@ -22,7 +22,7 @@ type part struct {
 func IsTemplate(s string) bool { return strings.Contains(s, "(=") }
 
 // CompileTemplate reads a template. "(==" stands for a literal "(=".
-func CompileTemplate(source string) (*Template, error) {
+func CompileTemplate(source string, in Names) (*Template, error) {
 	t := &Template{Source: source}
 	var text strings.Builder
 	rest, offset := source, 0
@@ -44,7 +44,7 @@ func CompileTemplate(source string) (*Template, error) {
 		if end < 0 {
 			return nil, &Error{Source: source, Pos: offset, Message: "the expression that begins here with (= has no closing bracket"}
 		}
-		p, err := Compile(rest[:end])
+		p, err := Compile(rest[:end], in)
 		if err != nil {
 			if e, ok := err.(*Error); ok {
 				err = &Error{Source: source, Pos: offset + 2 + e.Pos, Message: e.Message}
@@ -150,7 +150,7 @@ type Value struct {
 
 // CompileValue compiles every text in v that holds an expression. The error
 // names the path within v, as lines[2].text.
-func CompileValue(v any) (*Value, error) { return compileValue(v, "") }
+func CompileValue(v any, in Names) (*Value, error) { return compileValue(v, "", in) }
 
 // PathError places an error within a value.
 type PathError struct {
@@ -168,13 +168,13 @@ func placedAt(path string, err error) error {
 	return &PathError{path, err}
 }
 
-func compileValue(v any, path string) (*Value, error) {
+func compileValue(v any, path string, in Names) (*Value, error) {
 	switch v := v.(type) {
 	case string:
 		if !IsTemplate(v) {
 			return &Value{constant: v}, nil
 		}
-		t, err := CompileTemplate(v)
+		t, err := CompileTemplate(v, in)
 		if err != nil {
 			return nil, placedAt(path, err)
 		}
@@ -182,7 +182,7 @@ func compileValue(v any, path string) (*Value, error) {
 	case []any:
 		out := &Value{list: make([]*Value, len(v))}
 		for i, e := range v {
-			c, err := compileValue(e, path+"["+Text(int64(i))+"]")
+			c, err := compileValue(e, path+"["+Text(int64(i))+"]", in)
 			if err != nil {
 				return nil, err
 			}
@@ -192,7 +192,7 @@ func compileValue(v any, path string) (*Value, error) {
 	case map[string]any:
 		out := &Value{object: make(map[string]*Value, len(v))}
 		for k, e := range v {
-			c, err := compileValue(e, strings.TrimPrefix(path+"."+k, "."))
+			c, err := compileValue(e, strings.TrimPrefix(path+"."+k, "."), in)
 			if err != nil {
 				return nil, err
 			}
@@ -269,7 +269,7 @@ func (v *Value) Refs() []Ref {
 // Whole tells whether the text is one expression and nothing else, so that its
 // value keeps its kind.
 func Whole(s string) bool {
-	t, err := CompileTemplate(s)
+	t, err := CompileTemplate(s, roots)
 	return err == nil && len(t.parts) == 1 && t.parts[0].expr != nil
 }
 

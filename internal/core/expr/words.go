@@ -9,6 +9,15 @@ import (
 // Words says a condition as people would: "duration s is at least 20".
 func (p *Program) Words() string { return words(p.tree) }
 
+// TemplateWords words a template, wherever it stands; "" where it cannot be read.
+func TemplateWords(source string) string {
+	t, err := CompileTemplate(source, roots)
+	if err != nil {
+		return ""
+	}
+	return t.Words()
+}
+
 // Words says what a template that is one expression reads; "" for others.
 func (t *Template) Words() string {
 	if len(t.parts) == 1 && t.parts[0].expr != nil {
@@ -58,7 +67,7 @@ func words(n ast.Node) string {
 	case *ast.ChainNode:
 		return words(n.Node)
 	case *ast.MemberNode:
-		if path, _, ok := pathOf(n); ok && len(path) > 1 {
+		if path, _, ok := pathOf(n, roots); ok && len(path) > 1 {
 			return strings.ReplaceAll(strings.Join(path[1:], " "), "_", " ")
 		}
 	case *ast.ArrayNode:

@@ -6,12 +6,13 @@
 //	type settings struct {
 //		Where *expr.Program `form:"where,required" title:"Keep an item where" help:"A condition on its fields."`
 //	}
-//	var f = form.Of[settings]()
+//	var f = form.Of[settings](expr.Names{"item"})
 //	errs := f.Read(values, &s)
 //
 // Tags of a field: form (name, and required), title, help, hint (the control),
 // oneof (values with | between them), words (value=words; …), default, example,
-// pattern, min, max. An embedded struct adds its fields.
+// pattern, min, max, reads (the names of its expressions, with | between them,
+// where they are others than those of the form). An embedded struct adds its fields.
 package form
 
 import (
@@ -61,13 +62,15 @@ type Form struct {
 	Properties []Property
 	Schema     map[string]any
 	compiled   *jsonschema.Schema
+	in         expr.Names
 }
 
-// Of makes the form of a struct. It panics if the struct cannot be one, which is
-// a mistake in the program.
-func Of[T any]() *Form {
+// Of makes the form of a struct, whose expressions read values by these names, or
+// by those of their tag. It panics if the struct cannot be one, which is a mistake
+// in the program.
+func Of[T any](in expr.Names) *Form {
 	t := reflect.TypeFor[T]()
-	f := &Form{Schema: object(t)}
+	f := &Form{Schema: object(t), in: in}
 	for _, x := range fields(t) {
 		f.Properties = append(f.Properties, Property{x.name, x.required, x.schema()})
 	}
@@ -95,7 +98,7 @@ func (f *Form) Read(values map[string]any, into any) []error {
 		}
 		return errs
 	}
-	r := &reader{defaults: true}
+	r := &reader{defaults: true, in: f.in}
 	r.object(values, "", reflect.ValueOf(into).Elem())
 	return r.errs
 }
@@ -103,7 +106,7 @@ func (f *Form) Read(values map[string]any, into any) []error {
 // Sketch fills the struct as far as the values can be read: for whoever words
 // what is not finished yet.
 func (f *Form) Sketch(values map[string]any, into any) {
-	r := &reader{}
+	r := &reader{in: f.in}
 	r.object(values, "", reflect.ValueOf(into).Elem())
 }
 
@@ -272,6 +275,7 @@ func (f field) preset() (any, bool) {
 
 type reader struct {
 	defaults bool // they count where nothing is said
+	in       expr.Names
 	errs     []error
 }
 
@@ -296,9 +300,15 @@ func (r *reader) object(values map[string]any, place string, to reflect.Value) {
 		if v == nil && r.defaults {
 			v, _ = f.preset()
 		}
-		if v != nil {
-			r.read(v, join(place, f.name), to.FieldByIndex(f.index))
+		if v == nil {
+			continue
 		}
+		in := r.in
+		if own := f.tag.Get("reads"); own != "" {
+			r.in = strings.Split(own, "|")
+		}
+		r.read(v, join(place, f.name), to.FieldByIndex(f.index))
+		r.in = in
 	}
 }
 
@@ -315,7 +325,7 @@ func (r *reader) read(v any, place string, to reflect.Value) {
 	switch to.Type() {
 	case programType:
 		if s, ok := v.(string); ok {
-			p, err := expr.Compile(s)
+			p, err := expr.Compile(s, r.in)
 			if err != nil {
 				r.add(place, err)
 				return
@@ -324,7 +334,7 @@ func (r *reader) read(v any, place string, to reflect.Value) {
 		}
 		return
 	case valueType:
-		p, err := expr.CompileValue(v)
+		p, err := expr.CompileValue(v, r.in)
 		if err != nil {
 			r.add(place, err)
 			return

@@ -59,7 +59,7 @@ func (g *grip) ReadForm(v any) error {
 	return nil
 }
 
-var loads = Of[load]()
+var loads = Of[load](expr.Names{"item"})
 
 func TestAStructIsReadByItsTags(t *testing.T) {
 	t.Parallel()
@@ -160,7 +160,7 @@ func TestTheSchemaSaysWhatTheTagsSay(t *testing.T) {
 	require.Panics(t, func() {
 		Of[struct {
 			C chan int `form:"c"`
-		}]()
+		}](nil)
 	}, "what cannot be a setting is a mistake in the program")
 }
 

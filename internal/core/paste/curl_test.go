@@ -244,7 +244,7 @@ func send(t *testing.T, p *Pasted, address string, files map[string][]byte, show
 	require.NoError(t, err, shown)
 	action, tree, err := free.Action()
 	require.NoError(t, err, shown)
-	compiled, err := expr.CompileValue(tree)
+	compiled, err := expr.CompileValue(tree, expr.Names{"item"})
 	require.NoError(t, err, shown)
 	fields := map[string]any{}
 	for i, name := range p.Files {

@@ -134,9 +134,9 @@ type total struct {
 }
 
 var (
-	added   = expr.MustCompile("sum([item.a, item.b])")
-	divided = expr.MustCompile("item.a / item.b")
-	less    = expr.MustCompile("item.a < item.b")
+	added   = expr.MustCompile("sum([item.a, item.b])", expr.Names{"item"})
+	divided = expr.MustCompile("item.a / item.b", expr.Names{"item"})
+	less    = expr.MustCompile("item.a < item.b", expr.Names{"item"})
 )
 
 // of evaluates a small expression over two values, so that numbers here are

@@ -23,7 +23,7 @@ func called(a *connector.Action, tree map[string]any, err error) (Operator, erro
 	if err != nil {
 		return nil, err
 	}
-	input, err := expr.CompileValue(tree)
+	input, err := expr.CompileValue(tree, Reads)
 	if err != nil {
 		return nil, err
 	}

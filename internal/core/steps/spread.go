@@ -37,12 +37,12 @@ func (Lists) FormSchema() map[string]any {
 func (l *Lists) ReadForm(v any) (err error) {
 	switch v := v.(type) {
 	case string:
-		l.One, err = expr.Compile(v)
+		l.One, err = expr.Compile(v, Reads)
 	case map[string]any:
 		l.Many = map[string]*expr.Program{}
 		for _, name := range item.Keys(v) {
 			source, _ := v[name].(string)
-			if l.Many[name], err = expr.Compile(source); err != nil {
+			if l.Many[name], err = expr.Compile(source, Reads); err != nil {
 				return &expr.PathError{Path: name, Err: err}
 			}
 		}

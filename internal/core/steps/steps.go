@@ -41,6 +41,9 @@ const (
 	DoesEnd    Does = "ends"    // ends the run
 )
 
+// Reads are the names by which the expressions of steps read values.
+var Reads = expr.Names{"item", "trigger", "steps", "column", "round", "run", "vars", "error", "hmac"}
+
 // Kind is a built-in step kind.
 type Kind struct {
 	Info
@@ -64,7 +67,7 @@ type Compiled struct {
 // may not be finished; compile gets those that fit the form, and its error may
 // be a *form.Error that names a setting.
 func New[S any](info Info, sentence func(*S) string, compile func(*S) (Operator, error)) *Kind {
-	k := &Kind{Info: info, Form: form.Of[S]()}
+	k := &Kind{Info: info, Form: form.Of[S](Reads)}
 	sketch := func(values map[string]any) *S {
 		s := new(S)
 		k.Form.Sketch(values, s)

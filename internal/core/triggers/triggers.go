@@ -41,7 +41,7 @@ type Kind struct {
 // New makes a kind of a typed struct of settings. Sentence words settings that
 // may not be finished; start gets those that fit the form.
 func New[S any](info Info, sentence func(*S) string, start func(*S) Start) *Kind {
-	k := &Kind{Info: info, Form: form.Of[S]()}
+	k := &Kind{Info: info, Form: form.Of[S](expr.Names{"item"})}
 	k.sentence = func(values map[string]any) string {
 		s := new(S)
 		k.Form.Sketch(values, s)

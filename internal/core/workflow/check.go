@@ -151,14 +151,14 @@ func (c *checker) head() {
 		c.errorf("steps", "There are %d steps; a workflow has at most %d.", n, MaxSteps)
 	}
 	if w.Label != "" {
-		if _, err := expr.Compile(w.Label); err != nil {
+		if _, err := expr.Compile(w.Label, labels); err != nil {
 			c.fault("label", err)
 		}
 	}
 	c.secrets("vars", nonNil(w.Vars))
 	c.secrets("trigger.settings", nonNil(w.Trigger.Settings))
 	for i, f := range w.FindBy {
-		if _, err := expr.Compile(f); err != nil {
+		if _, err := expr.Compile(f, labels); err != nil {
 			c.fault(fmt.Sprintf("find_by[%d]", i), err)
 		}
 	}

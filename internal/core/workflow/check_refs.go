@@ -60,9 +60,6 @@ func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 			c.add(document.SeverityError, path, "round can be used only within a loop.", "")
 		}
 		return
-	default:
-		c.errorf(path, "%s cannot be used in a workflow.", r.Path[0])
-		return
 	}
 	if err != nil {
 		c.errorf(path, "%s", words.Sentence(err.Error()))

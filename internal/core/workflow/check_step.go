@@ -162,7 +162,7 @@ func (c *checker) action(path string, s *Step) {
 		c.connection(path, s, con, a.Connector().Title)
 		c.scopes(path, s, a)
 	}
-	if _, err := expr.CompileValue(anyMap(s.Input)); err != nil {
+	if _, err := expr.CompileValue(anyMap(s.Input), steps.Reads); err != nil {
 		c.fault(path+".input", err)
 		return
 	}

@@ -80,12 +80,12 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 	c.holds()
 	var err error
 	if w.Label != "" {
-		if p.Label, err = expr.Compile(w.Label); err != nil {
+		if p.Label, err = expr.Compile(w.Label, labels); err != nil {
 			c.errs = append(c.errs, fmt.Errorf("label: %w", err))
 		}
 	}
 	for _, f := range w.FindBy {
-		e, err := expr.Compile(f)
+		e, err := expr.Compile(f, labels)
 		if err != nil {
 			c.errs = append(c.errs, fmt.Errorf("find_by: %w", err))
 			continue
@@ -239,7 +239,7 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 				asks[strings.Join(r.Path, ".")] = true
 			}
 			for name, v := range s.Settings {
-				e, err := expr.CompileValue(v)
+				e, err := expr.CompileValue(v, steps.Reads)
 				if err != nil {
 					return err
 				}
@@ -257,12 +257,12 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 	if s.Action, err = catalog.Action(s.Step); err != nil {
 		return err
 	}
-	if s.Input, err = expr.CompileValue(anyMap(s.Step.Input)); err != nil {
+	if s.Input, err = expr.CompileValue(anyMap(s.Step.Input), steps.Reads); err != nil {
 		return err
 	}
 	s.Operator, s.Refs = &steps.Call{Action: s.Action, Input: s.Input}, map[string][]expr.Ref{}
 	for name, v := range s.Step.Input {
-		e, err := expr.CompileValue(v)
+		e, err := expr.CompileValue(v, steps.Reads)
 		if err != nil {
 			return err
 		}
@@ -270,6 +270,9 @@ func (s *CompiledStep) compile(catalog *Catalog) error {
 	}
 	return nil
 }
+
+// labels are the names that labels and find_by read.
+var labels = expr.Names{"item", "trigger", "steps", "vars", "run"}
 
 // Lists tells whether the step calls an action that gives a list of items.
 func (s *CompiledStep) Lists() bool { return s.Action != nil && s.Action.List() }

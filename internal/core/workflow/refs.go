@@ -29,7 +29,7 @@ func (w *Workflow) Connections() []string {
 				signs(refs)
 			}
 		}
-		if v, err := expr.CompileValue(anyMap(s.Input)); err == nil {
+		if v, err := expr.CompileValue(anyMap(s.Input), steps.Reads); err == nil {
 			signs(v.Refs())
 		}
 	}

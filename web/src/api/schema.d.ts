@@ -2170,6 +2170,8 @@ export interface components {
             why?: string;
             error?: string;
             position?: number;
+            /** @description What it reads that is known only where the workflow runs or is rehearsed, as steps.cone; there is no value then */
+            unknown?: string;
         };
     };
     responses: {
