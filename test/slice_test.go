@@ -39,7 +39,7 @@ func TestTheExampleIsAsItShouldBe(t *testing.T) {
 	var out bytes.Buffer
 	code := cli.Example(within(t, time.Minute), w, &out)
 	require.Zero(t, code, out.String())
-	require.Contains(t, out.String(), "not a whole number")
+	require.Contains(t, out.String(), "it is written as +441632960142")
 	require.NotContains(t, out.String(), "should be ")
 }
 

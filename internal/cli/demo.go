@@ -278,7 +278,7 @@ func (a *app) runExample(ctx context.Context, w *ottermere.World) error {
 	f.is("short calls held back", held, 3)
 	f.is("why", strings.Join(heldWhy, "; "), "4, needs 20; 19, needs 20; 11, needs 20")
 	f.is("calls set aside", aside, 1)
-	f.is("in the other side's words", strings.Join(asideWhy, "; "), "“+44 1632” is not a whole number; numbers look like +441632960142")
+	f.is("why, before anything was sent", strings.Join(asideWhy, "; "), "Telephone number is “+44 1632”; it is written as +441632960142")
 	f.is("rows in the tab Calls, one for each real call", len(noted), 9)
 	f.is("studios made, one for each new number", len(w.Contacts.Studios())-before, 1)
 	f.is("pieces read", len(l.Rows), 11)

@@ -195,13 +195,13 @@ func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[st
 	case *kind.Pattern:
 		like := ""
 		if list, ok := schema["examples"].([]any); ok && len(list) > 0 {
-			like = ", as " + said(list[0])
+			like = "; it is written as " + said(list[0])
 		} else if text, ok := schema["description"].(string); ok {
-			like = ": " + strings.TrimSuffix(text, ".")
+			like = ", which is not in the form expected: " + strings.TrimSuffix(text, ".")
 		} else {
-			like = " (" + k.Want + ")"
+			like = ", which is not in the form expected (" + k.Want + ")"
 		}
-		c.add(place, "%s is “%s”, which is not in the form expected%s", name, k.Got, like)
+		c.add(place, "%s is “%s”%s", name, k.Got, like)
 	case *kind.Format:
 		c.add(place, "%s is %v, which is not a valid %s", name, k.Got, k.Want)
 	default:
