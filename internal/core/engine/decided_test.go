@@ -63,7 +63,7 @@ func TestWhatOthersDecidedCountsFromThenOn(t *testing.T) {
 		"filter": {steps: `{name: made, type: filter, settings: {where: len(item.who) < 5}}`, value: false,
 			now: "0 passed(3)\n1 passed(4)\n", then: "0 held_back(3, needs less than 5)\n1 held_back(4, needs less than 5)\n"},
 		"spread": {steps: `{name: made, type: spread, settings: {list: characters(item.who), as: c}}`, value: []any{"a"},
-			now: "0-1.0 passed()\n0-1.1 passed()\n0-1.2 passed()\n1-1.0", then: "0-1.0 passed()\n1-1.0 passed()\n"},
+			now: "0-1.0 passed(c n)\n0-1.1 passed(c é)\n0-1.2", then: "0-1.0 passed(c a)\n1-1.0 passed(c a)\n"},
 		"branch": {steps: `{name: made, type: branch, settings: {cases: [{name: few, when: len(item.who) < 9, steps: [{name: a, type: shape, settings: {set: {x: 1}}}]}], else: [{name: b, type: shape, settings: {set: {y: 1}}}]}}`, value: false,
 			now: "passed(x 1)", then: "passed(y 1)"},
 		"until": {steps: `{name: made, type: loop, settings: {until: len(item.who) > 0, rounds: 3, steps: [{name: a, type: shape, settings: {set: {x: 1}}}]}}`, value: false,

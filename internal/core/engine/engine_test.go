@@ -188,7 +188,7 @@ func TestARehearsalSendsNothing(t *testing.T) {
 	_, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Empty(t, w.done)
-	require.Equal(t, "0-1.0 read() prepared(0)\n0-1.1 read() prepared(1)\n", picture(m.Seen))
+	require.Equal(t, "0-1.0 read(n 0) prepared(0)\n0-1.1 read(n 1) prepared(1)\n", picture(m.Seen))
 	for _, e := range m.All() {
 		if e.Step == 2 {
 			require.True(t, e.Request.Prepared)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"strings"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
@@ -15,9 +16,13 @@ var labelFields = []string{"title", "name", "subject", "email", "phone", "key"}
 // norun is where labels are made: no run is known there.
 var norun = &execution{Run: &Run{}}
 
+// telling are ends of the names of fields that tell items apart.
+var telling = []string{"id", "number", "no", "code", "reference", "ref"}
+
 // Label is what a row is called: the workflow's label for the newest item on
-// the lineage for which it gives something, else the first usual field. Secrets
-// are masked in it.
+// the lineage for which it gives something, else the first usual field, else one
+// that tells items apart, else its first field that has a plain value. Secrets are
+// masked in it.
 func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
 	var before *item.Item
 	for a := it; a != nil; before, a = a, a.Parent {
@@ -41,7 +46,35 @@ func Label(p *workflow.Plan, it *item.Item, secrets *call.Secrets) string {
 			}
 		}
 	}
+	if name := calledBy(it.Fields); name != "" {
+		return words.Line(secrets.Mask(strings.ReplaceAll(name, "_", " ") + " " + expr.Brief(it.Fields[name])))
+	}
 	return ""
+}
+
+// calledBy is the field by which an item without a name is called; "" for none.
+func calledBy(fields map[string]any) string {
+	plain := slices.DeleteFunc(item.Keys(fields), func(name string) bool {
+		switch v := fields[name].(type) {
+		case string:
+			return strings.TrimSpace(v) == ""
+		case int64, float64, bool:
+			return false
+		}
+		return true
+	})
+	for _, end := range telling {
+		if slices.Contains(plain, end) {
+			return end
+		}
+		if i := slices.IndexFunc(plain, func(name string) bool { return strings.HasSuffix(name, "_"+end) }); i >= 0 {
+			return plain[i]
+		}
+	}
+	if len(plain) == 0 {
+		return ""
+	}
+	return plain[0]
 }
 
 // Keys are what find_by gives for the newest item on the lineage for which it gives

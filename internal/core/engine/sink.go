@@ -43,7 +43,7 @@ func (s *sink) row(f *flow) Row {
 	if f.state.open() {
 		r.Rounds = f.rounds
 	}
-	if f.apart && r.Label == "" {
+	if f.apart {
 		r.Label = "The run failed"
 	}
 	if first := f.it.First(); first.Step != 0 {
