@@ -20,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/words"
 )
 
@@ -281,9 +282,11 @@ func (a *app) show(v any, table func()) error {
 			return err
 		}
 		plain(&n)
-		e := yaml.NewEncoder(a.out)
-		e.SetIndent(2)
-		return errors.Join(e.Encode(&n), e.Close())
+		text, err := document.Encode(&n)
+		if err == nil {
+			_, err = a.out.Write(text)
+		}
+		return err
 	}
 	table()
 	return nil

@@ -283,14 +283,3 @@ func (d *Document) Encode() ([]byte, error) {
 	}
 	return out, nil
 }
-
-// Encode writes a node as YAML with its comments and order.
-func Encode(n *yaml.Node) ([]byte, error) {
-	var out bytes.Buffer
-	e := yaml.NewEncoder(&out)
-	e.SetIndent(2)
-	if err := errors.Join(e.Encode(n), e.Close()); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
-}

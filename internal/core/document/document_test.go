@@ -84,3 +84,52 @@ func FuzzParse(f *testing.F) {
 		_, _ = d.Encode()
 	})
 }
+
+// Signs beyond the first plane of Unicode are written as they are.
+func TestSignsOfEveryPlaneStayLegible(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{
+		"a: 🏺 jug\nb: \"say \\\"🏺\\\"\" # 🔥 hot\nc: |\n  two\n  👩‍👩‍👧 lines\n\"🏺\": x\n",
+		"a: \ue000 \ue001 taken 🏺\n",
+		"a: '\\U0001F3FA is written so'\n",
+	} {
+		d, err := Parse([]byte(text))
+		require.NoError(t, err)
+		out, err := Encode(d.At(""))
+		require.NoError(t, err)
+		again, err := Parse(out)
+		require.NoError(t, err, string(out))
+		require.Equal(t, value(t, d), value(t, again))
+		if !strings.Contains(text, "U0001") {
+			require.NotContains(t, string(out), `\U`)
+			require.Equal(t, strings.Count(text, "🏺"), strings.Count(string(out), "🏺"))
+		}
+	}
+	d, err := Parse([]byte("a: one\nb: two\n"))
+	require.NoError(t, err)
+	require.NoError(t, d.Set("", "a", "🏺 by 🔥"))
+	out, err := d.Encode()
+	require.NoError(t, err)
+	require.Equal(t, "a: 🏺 by 🔥\nb: two\n", string(out))
+}
+
+func value(t *testing.T, d *Document) any {
+	t.Helper()
+	var v any
+	require.NoError(t, d.At("").Decode(&v))
+	return v
+}
+
+func TestMoreSignsThanThereIsRoomForAreWrittenAsDigits(t *testing.T) {
+	t.Parallel()
+	var all strings.Builder
+	for r := rune(0x20000); all.Len() < 4*7000; r++ {
+		all.WriteRune(r)
+	}
+	out, err := EncodeValue(map[string]any{"a": all.String()})
+	require.NoError(t, err)
+	d, err := Parse(out)
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"a": all.String()}, value(t, d))
+	require.Contains(t, string(out), "\U00020000")
+}

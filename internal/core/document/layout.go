@@ -2,7 +2,6 @@ package document
 
 import (
 	"bytes"
-	"errors"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -49,8 +48,8 @@ func styleOf(text []byte, json bool) style {
 
 // write writes nodes in a style.
 func (s style) write(n *yaml.Node, text []byte) ([]byte, error) {
-	var out bytes.Buffer
 	if s.json {
+		var out bytes.Buffer
 		indent := strings.Repeat(" ", s.indent)
 		if !bytes.Contains(bytes.TrimSpace(text), []byte("\n")) {
 			indent = ""
@@ -59,15 +58,7 @@ func (s style) write(n *yaml.Node, text []byte) ([]byte, error) {
 		out.WriteByte('\n')
 		return out.Bytes(), nil
 	}
-	e := yaml.NewEncoder(&out)
-	e.SetIndent(max(2, s.indent))
-	if s.compact {
-		e.CompactSeqIndent()
-	}
-	if err := errors.Join(e.Encode(n), e.Close()); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return encode(n, max(2, s.indent), s.compact)
 }
 
 // carryOver makes in a person's text the changes between two writings of it by

@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
 )
 
 // Options of an import.
@@ -47,8 +48,8 @@ type importer struct {
 }
 
 // Import reads an OpenAPI document.
-func Import(document []byte, o Options) (*Imported, error) {
-	root, err := parse(document)
+func Import(source []byte, o Options) (*Imported, error) {
+	root, err := parse(source)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +70,7 @@ func Import(document []byte, o Options) (*Imported, error) {
 			break
 		} // written out so far it would be too large: less deep, what lies below takes anything
 	}
-	b, err := yaml.Marshal(im.doc)
+	b, err := document.Encode(im.doc)
 	if err != nil {
 		return nil, err
 	}

@@ -14,9 +14,8 @@ import (
 	"slices"
 	"strings"
 
-	"go.yaml.in/yaml/v3"
-
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/item"
 )
 
@@ -569,7 +568,7 @@ func (m *maker) document(u *url.URL, r *request) (string, error) {
 		"base": m.out.Origin, "sign_in": []any{m.way},
 		"check": map[string]any{"request": check, "says": u.Hostname(), "any_answer": lenient},
 	}
-	b, err := yaml.Marshal(doc)
+	b, err := document.EncodeValue(doc)
 	if err != nil {
 		return "", err
 	}
