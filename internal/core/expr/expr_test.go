@@ -197,10 +197,71 @@ func FuzzCompile(f *testing.F) {
 	f.Add(strings.Repeat("(", 300) + "1")
 	f.Fuzz(func(t *testing.T, source string) {
 		p, err := Compile(source, roots)
-		if err == nil {
-			_, _ = p.Eval(&Scope{Item: map[string]any{"n": int64(1)}, Now: at})
+		if err != nil {
+			ours(t, err)
+			return
 		}
-		_, _ = CompileTemplate(source, roots)
+		v, err := p.Eval(fuzzed())
+		if err != nil {
+			ours(t, err)
+			return
+		}
+		again, err := p.Eval(fuzzed())
+		require.NoError(t, err)
+		require.Equal(t, Text(v), Text(again), "it gives the same every time")
+		b, err := item.Encode(v)
+		require.NoError(t, err, "what it gives can be kept")
+		_, err = item.Decode(b)
+		require.NoError(t, err)
+		_, _ = p.Holds(fuzzed())
+		_, _ = p.Why(fuzzed()), p.Words()
+	})
+}
+
+// fuzzed is a scope with values of every kind.
+func fuzzed() *Scope {
+	return &Scope{Now: at, Signer: signer("k"), Names: map[string]any{"vars": map[string]any{"a": "b"}}, Item: map[string]any{"n": int64(1), "f": 2.5, "s": "né👨‍👩‍👧 <p>x</p>", "yes": true, "none": nil, "at": "2026-03-29T01:30:00+01:00",
+		"list": []any{int64(3), "a", nil, 1.5}, "rows": []any{map[string]any{"k": "a", "q": int64(2)}, map[string]any{"k": "b"}}, "deep": map[string]any{"a": map[string]any{"b": "c"}}}}
+}
+
+// ours says that an error has our words and a place, and none of the language that
+// we are written in.
+func ours(t *testing.T, err error) {
+	t.Helper()
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	for _, word := range []string{"runtime error", "strconv.", "panic", "goroutine", "interface {}", "nil pointer", "%!"} {
+		if strings.Contains(e.Message, word) && !strings.Contains(e.Source, word) && !strings.Contains(e.Source, "%") {
+			t.Fatalf("%q: %s", e.Source, e.Message)
+		}
+	}
+}
+
+func FuzzTemplate(f *testing.F) {
+	for _, s := range []string{"a (= item.n ) b", "(== x (= steps.a.b )", "(= {\"a\": (1 + 2)}.a )", "(= ')' )(= item.s[0:2] )", "(="} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, source string) {
+		p, err := CompileTemplate(source, roots)
+		if err != nil {
+			ours(t, err)
+			return
+		}
+		_, _ = p.Words(), p.Refs()
+		renamed, n := RenameStepsIn(source, map[string]string{"a": "b2"})
+		if n == 0 {
+			require.Equal(t, source, renamed)
+		}
+		_, err = CompileTemplate(renamed, roots)
+		require.NoError(t, err, "%q became %q", source, renamed)
+		require.Equal(t, source, strings.Join(Split(source, '/'), "/"))
+		v, err := p.Eval(fuzzed())
+		if err != nil {
+			ours(t, err)
+			return
+		}
+		_, err = item.Encode(v)
+		require.NoError(t, err)
 	})
 }
 

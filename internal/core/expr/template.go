@@ -23,6 +23,9 @@ func IsTemplate(s string) bool { return strings.Contains(s, "(=") }
 
 // CompileTemplate reads a template. "(==" stands for a literal "(=".
 func CompileTemplate(source string, in Names) (*Template, error) {
+	if !utf8.ValidString(source) {
+		return nil, &Error{Source: strings.ToValidUTF8(source, "?"), Message: "the text is not valid UTF-8 text"}
+	}
 	t := &Template{Source: source}
 	var text strings.Builder
 	rest, offset := source, 0

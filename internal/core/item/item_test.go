@@ -176,10 +176,24 @@ func TestEncodeWritesAsTheStandardLibraryDoes(t *testing.T) {
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"a": [1, 2.5, "x", null]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if v, err := Decode(b); err == nil {
-			_, _ = Encode(v)
-			_ = Size(v)
+		v, err := Decode(b)
+		if err != nil {
+			return
 		}
+		_ = Size(v)
+		text, err := Encode(v)
+		require.NoError(t, err)
+		again, err := Decode(text)
+		require.NoError(t, err)
+		require.Equal(t, v, again, "%q", text)
+		plain, err := Plain(v)
+		require.NoError(t, err)
+		_, err = Decode(plain)
+		require.NoError(t, err)
+		key, err := Key(v)
+		other, err2 := Key(again)
+		require.Equal(t, err, err2)
+		require.Equal(t, key, other)
 	})
 }
 
