@@ -141,3 +141,28 @@ func TestARehearsalAnswersWithWhatWouldBeSent(t *testing.T) {
 	}
 	require.True(t, told)
 }
+
+// A document that is checked from a file is held against the samples that the
+// service has of its workflow, also where something else is wrong with it.
+func TestAFileIsCheckedWithTheSamplesThatAreHeld(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	text := "format: young-trellis/1\nname: weighed\ntrigger: {type: manual}\nlabel: item.cal_id\nsteps:\n" +
+		"  - {name: long, type: filter, settings: {where: item.durration > 20}}\n" +
+		"  - {name: price, type: shape, settings: {set: {price: \"(= item.weight * 2 )\"}}}\n"
+	out, code := command(t, w, text, "workflow", "apply", "-")
+	require.Zero(t, code, out)
+	_, err := ottermere.Answer[api.Sample](w.Client.AddSample(within(t, time.Minute), "weighed", api.NewSample{Fields: fieldsOf(t, `{"call_id": "a", "duration": 30, "weight": "two"}`)}))
+	require.NoError(t, err)
+	out, _ = command(t, w, text, "workflow", "check", "-")
+	for _, want := range []string{`No sample has a field "durration" here.`, "Did you mean item.duration?", `No sample has a field "cal_id"`} {
+		require.Contains(t, out, want)
+	}
+	mended := strings.Replace(text, "durration", "duration", 1)
+	out, _ = command(t, w, mended, "workflow", "check", "-")
+	require.Contains(t, out, "1 of 1 sample would fail here")
+	out, code = command(t, w, strings.Replace(text, "type: shape", "type: shap", 1), "workflow", "check", "-")
+	require.NotZero(t, code)
+	require.Contains(t, out, `There is no step kind "shap".`)
+	require.Contains(t, out, `No sample has a field "durration" here.`, "everything at once")
+}

@@ -11,7 +11,7 @@ import { SampleLattice, type Place } from "../lattice/SampleLattice";
 import { isGroup, triggerOf } from "../lattice/address";
 import { fateWords, rowFor } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
-import { plural } from "../ui/words";
+import { plural, rowWords } from "../ui/words";
 import { Changes } from "../run/Changes";
 import { Focus, type Inserting } from "../workbench/focus";
 import { GoLive } from "../workbench/GoLive";
@@ -125,7 +125,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const trigger = asFields(seen?.items?.[triggerOf(seen.rows[shown.row]?.address ?? "0") ?? 0] ?? samples.data?.samples[0]?.fields);
   const isFirst = chosenLine !== undefined && chosenLine === workflow.lines[0];
   const item = !chosenLine ? undefined : (chosenAt >= 0 ? before : undefined) ?? (isFirst && samples.data?.samples.length ? trigger : undefined);
-  const rowName = seen?.rows[shown.row] ? `Row ${String(shown.row + 1)}, ${seen.rows[shown.row]?.label ?? ""}` : undefined;
+  const rowName = seen?.rows[shown.row] && rowWords(shown.row + 1, seen.rows[shown.row]?.label);
   const saving = draft.edit.isPending || draft.save.isPending || draft.turn.isPending;
 
   return (

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { RunSummary } from "../api/client";
-import { brief, plainNumber, plural, stateWords, took, triedWords, visible } from "./words";
+import { brief, plainNumber, plural, rowWords, stateWords, took, triedWords, visible } from "./words";
 
 describe("values in one line", () => {
   it("keep nothing, empty text, 0 and false apart", () => { expect([null, "", 0, false].map(brief)).toEqual(["nothing", "empty text", "0", "false"]); });
@@ -48,5 +48,10 @@ describe("states in words", () => {
   it("say what is partial", () => {
     const counts = { in: 3, through: 1, held_back: 0, gave_nothing: 0, set_aside: 2, stopped: 0, may_have_been_sent: 1, not_done: 0, calls: 3, units: 0 };
     expect(stateWords(run({ state: "partial", counts }))).toEqual({ words: "Partial: 2 set aside, 1 may have been sent", tone: "amber" });
+  });
+  it("name a row that has no label by its number alone", () => {
+    expect(rowWords(1, "")).toBe("Row 1");
+    expect(rowWords(1, undefined)).toBe("Row 1");
+    expect(rowWords(1200, "Ash bowl")).toBe("Row 1,200, Ash bowl");
   });
 });

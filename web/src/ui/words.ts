@@ -111,3 +111,6 @@ export function triedWords(f: { tried?: number; over_ms?: number; class?: string
   if (tried === 1 && status >= 400 && status < 500 && status !== 429 && status !== 408) return "Tried once: a refusal of this kind is not worth repeating.";
   return tried === 1 ? "Tried once." : "Not tried.";
 }
+
+/** A row of a lattice by its number, and by its label where it has one. */
+export const rowWords = (n: number, label: string | undefined) => label ? `Row ${n.toLocaleString("en")}, ${label}` : `Row ${n.toLocaleString("en")}`;
