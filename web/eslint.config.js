@@ -1,8 +1,20 @@
+import a11y from "eslint-plugin-jsx-a11y";
 import hooks from "eslint-plugin-react-hooks";
 import ts from "typescript-eslint";
 
 export default ts.config(
   { ignores: ["src/api/schema.d.ts"] },
   ...ts.configs.strict,
-  { plugins: { "react-hooks": hooks }, rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error", "@typescript-eslint/no-explicit-any": "error" } },
+  a11y.flatConfigs.strict,
+  {
+    plugins: { "react-hooks": hooks },
+    rules: {
+      "react-hooks/rules-of-hooks": "error",
+      "react-hooks/exhaustive-deps": "error",
+      "@typescript-eslint/no-explicit-any": "error",
+      "jsx-a11y/label-has-associated-control": ["error", { assert: "either", depth: 4 }],
+      // What scrolls can be reached and scrolled by keys.
+      "jsx-a11y/no-noninteractive-tabindex": ["error", { tags: [], roles: ["tabpanel", "group"] }],
+    },
+  },
 );

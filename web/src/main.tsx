@@ -15,34 +15,87 @@ import "./styles.css";
 setTheme(theme());
 
 // The editor is large; it is loaded with the page that needs it.
-const Workbench = later("Opening the workbench", () => import("./pages/Workbench").then((m) => ({ default: m.Workbench })));
-const Connections = later("Opening the connections", () => import("./pages/Connections").then((m) => ({ default: m.Connections })));
-const Connectors = later("Opening the connectors", () => import("./pages/Connectors").then((m) => ({ default: m.Connectors })));
+const Workbench = later("Opening the workbench", () =>
+  import("./pages/Workbench").then((m) => ({ default: m.Workbench })),
+);
+const Connections = later("Opening the connections", () =>
+  import("./pages/Connections").then((m) => ({ default: m.Connections })),
+);
+const Connectors = later("Opening the connectors", () =>
+  import("./pages/Connectors").then((m) => ({ default: m.Connectors })),
+);
 const Start = later("Opening", () => import("./pages/Start").then((m) => ({ default: m.Start })));
 
 function later(what: string, load: () => Promise<{ default: ComponentType }>) {
   const Page = lazy(load);
-  return () => <Suspense fallback={<Waiting what={what} />}><Page /></Suspense>;
+  return () => (
+    <Suspense fallback={<Waiting what={what} />}>
+      <Page />
+    </Suspense>
+  );
 }
 
 /** What of an address's query a page reads. */
-const text = (...names: string[]) => (search: Record<string, unknown>): Record<string, string> =>
-  Object.fromEntries(names.flatMap((n) => (typeof search[n] === "string" || typeof search[n] === "number" ? [[n, String(search[n])]] : [])));
+const text =
+  (...names: string[]) =>
+  (search: Record<string, unknown>): Record<string, string> =>
+    Object.fromEntries(
+      names.flatMap((n) =>
+        typeof search[n] === "string" || typeof search[n] === "number" ? [[n, String(search[n])]] : [],
+      ),
+    );
 
 const root = createRootRoute({ component: Shell });
-const index = createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/workflows" }); } });
+const index = createRoute({
+  getParentRoute: () => root,
+  path: "/",
+  beforeLoad: () => {
+    throw redirect({ to: "/workflows" });
+  },
+});
 const workflows = createRoute({ getParentRoute: () => root, path: "/workflows", component: Workflows });
-const workbench = createRoute({ getParentRoute: () => root, path: "/workflows/$workflow", component: Workbench });
+const workbench = createRoute({
+  getParentRoute: () => root,
+  path: "/workflows/$workflow",
+  component: Workbench,
+});
 const runs = createRoute({ getParentRoute: () => root, path: "/runs", component: Runs });
-const run = createRoute({ getParentRoute: () => root, path: "/runs/$run", component: RunPage, validateSearch: text("item", "step", "beside") });
+const run = createRoute({
+  getParentRoute: () => root,
+  path: "/runs/$run",
+  component: RunPage,
+  validateSearch: text("item", "step", "beside"),
+});
 const mend = createRoute({ getParentRoute: () => root, path: "/mend", component: ToMend });
-const connections = createRoute({ getParentRoute: () => root, path: "/connections", component: Connections, validateSearch: text("connection", "trouble") });
-const connectors = createRoute({ getParentRoute: () => root, path: "/connectors", component: Connectors, validateSearch: text("connector", "try") });
+const connections = createRoute({
+  getParentRoute: () => root,
+  path: "/connections",
+  component: Connections,
+  validateSearch: text("connection", "trouble"),
+});
+const connectors = createRoute({
+  getParentRoute: () => root,
+  path: "/connectors",
+  component: Connectors,
+  validateSearch: text("connector", "try"),
+});
 const start = createRoute({ getParentRoute: () => root, path: "/start", component: Start });
 
 const router = createRouter({
   routeTree: root.addChildren([index, workflows, workbench, runs, run, mend, connections, connectors, start]),
-  defaultErrorComponent: ({ error }) => <div className="p-5"><Trouble error={error} /><button className="btn" onClick={() => { location.reload(); }}>Load the page again</button></div>,
+  defaultErrorComponent: ({ error }) => (
+    <div className="p-5">
+      <Trouble error={error} />
+      <button
+        className="btn"
+        onClick={() => {
+          location.reload();
+        }}
+      >
+        Load the page again
+      </button>
+    </div>
+  ),
   defaultNotFoundComponent: () => <div className="p-5 text-second">There is nothing at this address.</div>,
 });
 
@@ -53,14 +106,21 @@ declare module "@tanstack/react-router" {
 }
 
 const client = new QueryClient({
-  defaultOptions: { queries: { retry: (n, error) => n < 2 && !(error instanceof Refusal && error.status >= 400 && error.status < 500), staleTime: 2000 } },
+  defaultOptions: {
+    queries: {
+      retry: (n, error) => n < 2 && !(error instanceof Refusal && error.status >= 400 && error.status < 500),
+      staleTime: 2000,
+    },
+  },
 });
 
 const element = document.getElementById("root");
 if (element) {
   createRoot(element).render(
     <StrictMode>
-      <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
     </StrictMode>,
   );
 }

@@ -19,7 +19,11 @@ export type Rehearsal = Schemas["Rehearsal"];
 export type Json = string | number | bigint | boolean | null | Json[] | { [key: string]: Json };
 export type Fields = Record<string, Json>;
 
-export const http = createClient<paths>({ baseUrl: "/api/v1", fetch: fetchExactly, bodySerializer: (body) => writeJson(body) });
+export const http = createClient<paths>({
+  baseUrl: "/api/v1",
+  fetch: fetchExactly,
+  bodySerializer: (body) => writeJson(body),
+});
 
 /** What the service said when it said no. */
 export class Refusal extends Error {
@@ -50,8 +54,15 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.response.ok) return answer.data as T;
   const p = answer.error;
-  throw new Refusal(answer.response.status, p?.type ?? "unknown", p?.title ?? `The service answered ${String(answer.response.status)}.`, p?.fields ?? [], p?.problems ?? []);
+  throw new Refusal(
+    answer.response.status,
+    p?.type ?? "unknown",
+    p?.title ?? `The service answered ${String(answer.response.status)}.`,
+    p?.fields ?? [],
+    p?.problems ?? [],
+  );
 }
 
 /** The contract's free JSON comes typed as unknown; this names it. */
-export const asFields = (v: unknown): Fields => (v && typeof v === "object" && !Array.isArray(v) ? (v as Fields) : {});
+export const asFields = (v: unknown): Fields =>
+  v && typeof v === "object" && !Array.isArray(v) ? (v as Fields) : {};

@@ -15,7 +15,8 @@ export function renamesOf(workflow: string): Renames {
 }
 
 /** Whether a draft has a line of this name, or a case as STEP/CASE. */
-export const has = (w: Workflow | undefined) => (key: string) => w?.lines.some((l) => (l.kind === "case" ? l.inside === key : l.name === key)) ?? false;
+export const has = (w: Workflow | undefined) => (key: string) =>
+  w?.lines.some((l) => (l.kind === "case" ? l.inside === key : l.name === key)) ?? false;
 
 /** What was done to a workflow's draft on this page, to be undone. */
 export function historyOf(workflow: string): History {
@@ -32,20 +33,36 @@ export function useDraft(workflow: string) {
   const history = historyOf(workflow);
   const now = () => client.getQueryData<Workflow>(["workflow", workflow]);
   const header = () => ({ "If-Match": `"${String(now()?.version ?? "")}"` });
-  const put = (document: string) => ask(http.PUT("/workflows/{workflow}/draft", { params: { path: { workflow }, header: header() }, body: { document } }));
+  const put = (document: string) =>
+    ask(
+      http.PUT("/workflows/{workflow}/draft", {
+        params: { path: { workflow }, header: header() },
+        body: { document },
+      }),
+    );
   const scope = { id: `draft ${workflow}` };
-  const show = (w: Workflow) => { client.setQueryData(["workflow", workflow], w); };
+  const show = (w: Workflow) => {
+    client.setQueryData(["workflow", workflow], w);
+  };
   const done = (w: Workflow) => {
     const before = now();
     if (before && before.document !== w.document) history.did(before.document, w.version);
     show(w);
   };
   const edit = useMutation({
-    scope, onSuccess: done,
+    scope,
+    onSuccess: done,
     mutationFn: (typed: Edit[]) => {
       // A line may have got another name since this was typed.
-      const edits = typed.map((e) => (e.step ? { ...e, step: renamesOf(workflow).now(e.step, has(now())) } : e));
-      return ask(http.POST("/workflows/{workflow}/draft", { params: { path: { workflow }, header: header() }, body: { edits } as Schemas["Edits"] }));
+      const edits = typed.map((e) =>
+        e.step ? { ...e, step: renamesOf(workflow).now(e.step, has(now())) } : e,
+      );
+      return ask(
+        http.POST("/workflows/{workflow}/draft", {
+          params: { path: { workflow }, header: header() },
+          body: { edits } as Schemas["Edits"],
+        }),
+      );
     },
     onError: () => client.invalidateQueries({ queryKey: ["workflow", workflow] }),
   });
@@ -61,10 +78,18 @@ export function useDraft(workflow: string) {
       else history.redid(w.document, next.version);
       return next;
     },
-    onSuccess: (w) => { if (w) show(w); },
+    onSuccess: (w) => {
+      if (w) show(w);
+    },
   });
   return { edit, save, turn };
 }
 
 /** What edits would break. */
-export const planOf = (workflow: string, edits: Edit[]) => ask(http.POST("/workflows/{workflow}/draft/plan", { params: { path: { workflow } }, body: { edits } as Schemas["Edits"] }));
+export const planOf = (workflow: string, edits: Edit[]) =>
+  ask(
+    http.POST("/workflows/{workflow}/draft/plan", {
+      params: { path: { workflow } },
+      body: { edits } as Schemas["Edits"],
+    }),
+  );

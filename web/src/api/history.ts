@@ -7,7 +7,9 @@ interface Step {
 }
 
 export class ChangedSince extends Error {
-  constructor() { super("The draft was changed elsewhere since; undoing would lose that."); }
+  constructor() {
+    super("The draft was changed elsewhere since; undoing would lose that.");
+  }
 }
 
 /** The way back over one's own changes of a draft, and forth again. */
@@ -15,8 +17,12 @@ export class History {
   private past: Step[] = [];
   private future: Step[] = [];
 
-  get length() { return this.past.length; }
-  get canRedo() { return this.future.length > 0; }
+  get length() {
+    return this.past.length;
+  }
+  get canRedo() {
+    return this.future.length > 0;
+  }
 
   /** A change was made: the draft was so before, and has this version now. */
   did(before: string, version: number) {
@@ -24,12 +30,20 @@ export class History {
     this.future = [];
   }
 
-  back(version: number | undefined) { return step(this.past, version); }
-  forth(version: number | undefined) { return step(this.future, version); }
+  back(version: number | undefined) {
+    return step(this.past, version);
+  }
+  forth(version: number | undefined) {
+    return step(this.future, version);
+  }
 
   /** The last change was undone: before that the draft was so, and has this version now. */
-  undid(after: string, version: number) { turn(this.past, this.future, after, version); }
-  redid(before: string, version: number) { turn(this.future, this.past, before, version); }
+  undid(after: string, version: number) {
+    turn(this.past, this.future, after, version);
+  }
+  redid(before: string, version: number) {
+    turn(this.future, this.past, before, version);
+  }
 }
 
 /** What the draft becomes by the next step, which was made at this version and no other. */

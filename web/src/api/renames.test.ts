@@ -2,7 +2,10 @@ import { describe, expect, it } from "vitest";
 import { Renames } from "./renames";
 
 describe("new names", () => {
-  const among = (...keys: string[]) => (k: string) => keys.includes(k);
+  const among =
+    (...keys: string[]) =>
+    (k: string) =>
+      keys.includes(k);
 
   it("are found by the old ones, over several renames", () => {
     const r = new Renames();

@@ -21,7 +21,7 @@ export class Renames {
     if (own !== undefined && has(own)) return own;
     const [step, block] = key.split("/");
     const moved = step ? this.to.get(step) : undefined;
-    return block !== undefined && moved !== undefined ? this.now(`${moved}/${block}`, has) : own ?? key;
+    return block !== undefined && moved !== undefined ? this.now(`${moved}/${block}`, has) : (own ?? key);
   }
 
   /** What a line is known by: the same while it is renamed, and never that of another. */

@@ -15,7 +15,9 @@ const strings = (o: object) => Object.fromEntries(Object.entries(o).map(([k, v])
 export function SignInForm({ connector, known, onDone }: Props) {
   const client = useQueryClient();
   const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.method ?? "none");
-  const [account, setAccount] = useState<Record<string, string>>(known ? strings(asFields(known.account)) : {});
+  const [account, setAccount] = useState<Record<string, string>>(
+    known ? strings(asFields(known.account)) : {},
+  );
   const [values, setValues] = useState<Record<string, string>>({});
   const [name, setName] = useState(known?.name ?? connector.name);
   const way = connector.sign_in.find((w) => w.method === method);
@@ -24,8 +26,17 @@ export function SignInForm({ connector, known, onDone }: Props) {
     mutationFn: () => {
       const chosen = way?.scopes && way.scopes.length > 0 ? { scopes } : {};
       return known
-        ? ask(http.PUT("/connections/{connection}", { params: { path: { connection: known.name } }, body: { method, account, values, ...chosen } }))
-        : ask(http.POST("/connections", { body: { name, connector: connector.name, method, account, values, ...chosen } }));
+        ? ask(
+            http.PUT("/connections/{connection}", {
+              params: { path: { connection: known.name } },
+              body: { method, account, values, ...chosen },
+            }),
+          )
+        : ask(
+            http.POST("/connections", {
+              body: { name, connector: connector.name, method, account, values, ...chosen },
+            }),
+          );
     },
     onSuccess: (c) => {
       setValues({});
@@ -34,14 +45,30 @@ export function SignInForm({ connector, known, onDone }: Props) {
     },
   });
   return (
-    <form onSubmit={(e: FormEvent) => { e.preventDefault(); store.mutate(); }}>
+    <form
+      onSubmit={(e: FormEvent) => {
+        e.preventDefault();
+        store.mutate();
+      }}
+    >
       {connector.account.map((p) => {
         const s = asFields(p.schema);
         const examples = Array.isArray(s["examples"]) ? s["examples"] : [];
         return (
           <div key={p.name} className="mb-3.5">
-            <label className="label" htmlFor={`account-${p.name}`}>{String(s["title"] ?? p.name)}</label>
-            <input id={`account-${p.name}`} className="field" required={p.required} placeholder={examples.length > 0 ? String(examples[0]) : ""} value={account[p.name] ?? ""} onChange={(e) => { setAccount({ ...account, [p.name]: e.target.value }); }} />
+            <label className="label" htmlFor={`account-${p.name}`}>
+              {String(s["title"] ?? p.name)}
+            </label>
+            <input
+              id={`account-${p.name}`}
+              className="field"
+              required={p.required}
+              placeholder={examples.length > 0 ? String(examples[0]) : ""}
+              value={account[p.name] ?? ""}
+              onChange={(e) => {
+                setAccount({ ...account, [p.name]: e.target.value });
+              }}
+            />
             <div className="hint mt-1">{String(s["description"] ?? "")}</div>
           </div>
         );
@@ -51,7 +78,20 @@ export function SignInForm({ connector, known, onDone }: Props) {
           <legend className="label">How to sign in</legend>
           <div className="flex flex-wrap gap-x-5 gap-y-1.5">
             {connector.sign_in.map((w) => (
-              <label key={w.method} className="flex items-center gap-1.5"><input type="radio" name="method" className="accent-leaf" checked={method === w.method} onChange={() => { setMethod(w.method); setValues({}); setScopes(w.scopes?.map((s) => s.name) ?? []); }} />{w.title}</label>
+              <label key={w.method} className="flex items-center gap-1.5">
+                <input
+                  type="radio"
+                  name="method"
+                  className="accent-leaf"
+                  checked={method === w.method}
+                  onChange={() => {
+                    setMethod(w.method);
+                    setValues({});
+                    setScopes(w.scopes?.map((s) => s.name) ?? []);
+                  }}
+                />
+                {w.title}
+              </label>
             ))}
           </div>
         </fieldset>
@@ -60,22 +100,47 @@ export function SignInForm({ connector, known, onDone }: Props) {
       {way?.redirect && (
         <div className="mb-3.5">
           <span className="label">Redirect address, to register there</span>
-          <code className="block rounded-lg border border-rule px-2.5 py-1.5 font-mono text-xs break-all select-all">{way.redirect}</code>
+          <code className="block rounded-lg border border-rule px-2.5 py-1.5 font-mono text-xs break-all select-all">
+            {way.redirect}
+          </code>
         </div>
       )}
       {way?.secrets.map((f) => (
         <div key={f.name} className="mb-3.5">
-          <label className="label" htmlFor={`secret-${f.name}`}>{f.title}{!f.required && <span className="font-normal text-third"> if there is one</span>}</label>
-          <input id={`secret-${f.name}`} className="field font-mono" type={f.shown ? "text" : "password"} autoComplete="off" required={f.required} value={values[f.name] ?? ""} onChange={(e) => { setValues({ ...values, [f.name]: e.target.value }); }} />
+          <label className="label" htmlFor={`secret-${f.name}`}>
+            {f.title}
+            {!f.required && <span className="font-normal text-third"> if there is one</span>}
+          </label>
+          <input
+            id={`secret-${f.name}`}
+            className="field font-mono"
+            type={f.shown ? "text" : "password"}
+            autoComplete="off"
+            required={f.required}
+            value={values[f.name] ?? ""}
+            onChange={(e) => {
+              setValues({ ...values, [f.name]: e.target.value });
+            }}
+          />
         </div>
       ))}
-      {way && way.secrets.length > 0 && <div className="hint -mt-2 mb-3.5">Stored encrypted, and never shown again.</div>}
+      {way && way.secrets.length > 0 && (
+        <div className="hint -mt-2 mb-3.5">Stored encrypted, and never shown again.</div>
+      )}
       {way?.scopes && way.scopes.length > 0 && (
         <fieldset className="mb-3.5">
           <legend className="label">What it may do there</legend>
           {way.scopes.map((s) => (
             <label key={s.name} className="mb-1 flex items-center gap-2">
-              <input type="checkbox" className="accent-leaf" disabled={s.always} checked={s.always || scopes.includes(s.name)} onChange={(e) => { setScopes(e.target.checked ? [...scopes, s.name] : scopes.filter((x) => x !== s.name)); }} />
+              <input
+                type="checkbox"
+                className="accent-leaf"
+                disabled={s.always}
+                checked={s.always || scopes.includes(s.name)}
+                onChange={(e) => {
+                  setScopes(e.target.checked ? [...scopes, s.name] : scopes.filter((x) => x !== s.name));
+                }}
+              />
               {s.title} <span className="font-mono text-xs text-third">{s.name}</span>
             </label>
           ))}
@@ -83,12 +148,28 @@ export function SignInForm({ connector, known, onDone }: Props) {
       )}
       {!known && (
         <div className="mb-4">
-          <label className="label" htmlFor="connection-name">What to call it here</label>
-          <input id="connection-name" className="field" required pattern="[a-z][a-z0-9\-]*" title="Small letters, digits and hyphens" value={name} onChange={(e) => { setName(e.target.value); }} />
+          <label className="label" htmlFor="connection-name">
+            What to call it here
+          </label>
+          <input
+            id="connection-name"
+            className="field"
+            required
+            pattern="[a-z][a-z0-9\-]*"
+            title="Small letters, digits and hyphens"
+            value={name}
+            onChange={(e) => {
+              setName(e.target.value);
+            }}
+          />
         </div>
       )}
       <Trouble error={store.error} />
-      <div className="flex justify-end"><button className="btn btn-main" disabled={store.isPending}>{store.isPending ? "Checking…" : way?.consent ? "Store and go on" : "Store and check"}</button></div>
+      <div className="flex justify-end">
+        <button className="btn btn-main" disabled={store.isPending}>
+          {store.isPending ? "Checking…" : way?.consent ? "Store and go on" : "Store and check"}
+        </button>
+      </div>
     </form>
   );
 }
@@ -96,12 +177,23 @@ export function SignInForm({ connector, known, onDone }: Props) {
 /** Opens the consent page of a connection; it comes back to the connections. */
 export function ConsentButton({ connection, again = false }: { connection: string; again?: boolean }) {
   const begin = useMutation({
-    mutationFn: () => ask(http.POST("/connections/{connection}/consent", { params: { path: { connection } }, body: {} })),
-    onSuccess: (page) => { window.location.assign(page.address); },
+    mutationFn: () =>
+      ask(http.POST("/connections/{connection}/consent", { params: { path: { connection } }, body: {} })),
+    onSuccess: (page) => {
+      window.location.assign(page.address);
+    },
   });
   return (
     <>
-      <button className={`btn ${again ? "" : "btn-main"}`} disabled={begin.isPending} onClick={() => { begin.mutate(); }}>{again ? "Sign in again" : "Open the consent page"}</button>
+      <button
+        className={`btn ${again ? "" : "btn-main"}`}
+        disabled={begin.isPending}
+        onClick={() => {
+          begin.mutate();
+        }}
+      >
+        {again ? "Sign in again" : "Open the consent page"}
+      </button>
       <Trouble error={begin.error} />
     </>
   );

@@ -25,15 +25,28 @@ interface Props {
 /** The lattice of a run: small ones whole, with joins as curves; large ones in bands, of which windows are loaded. */
 export function RunLattice({ run, columns: steps, start, fate, stamp, spot, row, named, onSpot }: Props) {
   const [open, setOpen] = useState<Open>({});
-  const columns = useMemo(() => (start === undefined ? steps : startColumns(steps, start, steps[0]?.in ?? 0)), [steps, start]);
+  const columns = useMemo(
+    () => (start === undefined ? steps : startColumns(steps, start, steps[0]?.in ?? 0)),
+    [steps, start],
+  );
   const within = useMemo(() => withinOf(open, columns), [open, columns]);
   const all = useMemo<Look>(() => ({ run, band: "", within, fate }), [run, within, fate]);
   const shape = useShape(all);
   const rounds = useRounds(all, open, columns);
-  const onOpen = useCallback((c: Column, into: string | undefined) => {
-    setOpen((o) => (into === undefined ? without(o, c.name) : { ...o, [c.name]: into === "" ? firstRound(c, columns, o) : into }));
-  }, [columns]);
-  const kin = useMemo(() => new Set(row ? [row.address, ...(row.into === undefined ? [] : [row.into])] : named ? [named] : []), [row, named]);
+  const onOpen = useCallback(
+    (c: Column, into: string | undefined) => {
+      setOpen((o) =>
+        into === undefined
+          ? without(o, c.name)
+          : { ...o, [c.name]: into === "" ? firstRound(c, columns, o) : into },
+      );
+    },
+    [columns],
+  );
+  const kin = useMemo(
+    () => new Set(row ? [row.address, ...(row.into === undefined ? [] : [row.into])] : named ? [named] : []),
+    [row, named],
+  );
   const shared = { columns, open, onOpen, rounds, spot, kin, onSpot };
   useStays(all, spot, row, onSpot);
   const data = shape.data;
@@ -43,8 +56,17 @@ export function RunLattice({ run, columns: steps, start, fate, stamp, spot, row,
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-2">
       {data.bands.map((b, i) => (
-        <Band key={b.band} {...shared} look={{ run, band: b.band, within, fate }} stamp={stamp} start={start !== undefined} first={i === 0} row={row}
-          title={i === 0 ? "Items by steps" : below(b.band, steps)} range={[b.band === "-" ? 0 : b.first + shift, b.last + shift]} />
+        <Band
+          key={b.band}
+          {...shared}
+          look={{ run, band: b.band, within, fate }}
+          stamp={stamp}
+          start={start !== undefined}
+          first={i === 0}
+          row={row}
+          title={i === 0 ? "Items by steps" : below(b.band, steps)}
+          range={[b.band === "-" ? 0 : b.first + shift, b.last + shift]}
+        />
       ))}
     </div>
   );
@@ -58,9 +80,28 @@ function useStays(look: Look, spot: Spot | undefined, row: Row | undefined, onSp
     before.current = look;
     if (!spot || !row) return;
     let gone = false;
-    void ask(http.GET("/runs/{run}/lattice", { params: { path: { run: look.run }, query: { band: spot.band, around: row.address, count: 1, ...(look.within.length > 0 ? { within: look.within } : {}), ...(look.fate ? { fate: look.fate } : {}) } } }))
-      .then((l) => { if (!gone && l.place !== undefined) onSpot({ ...spot, at: l.place }, row); }, () => undefined);
-    return () => { gone = true; };
+    void ask(
+      http.GET("/runs/{run}/lattice", {
+        params: {
+          path: { run: look.run },
+          query: {
+            band: spot.band,
+            around: row.address,
+            count: 1,
+            ...(look.within.length > 0 ? { within: look.within } : {}),
+            ...(look.fate ? { fate: look.fate } : {}),
+          },
+        },
+      }),
+    ).then(
+      (l) => {
+        if (!gone && l.place !== undefined) onSpot({ ...spot, at: l.place }, row);
+      },
+      () => undefined,
+    );
+    return () => {
+      gone = true;
+    };
   }, [look, spot, row, onSpot]);
 }
 
@@ -70,15 +111,24 @@ const firstRound = (c: Column, columns: Column[], open: Open): string => {
   return around ? `${around}/1` : "1";
 };
 
-const below = (band: string, columns: Column[]) => (band === "on_failure" ? "What was done as the run failed" : `What came of “${columns.find((c) => c.name === band)?.sentence ?? band}”`);
+const below = (band: string, columns: Column[]) =>
+  band === "on_failure"
+    ? "What was done as the run failed"
+    : `What came of “${columns.find((c) => c.name === band)?.sentence ?? band}”`;
 
 /** The rounds of the innermost loop that is open. */
 function useRounds(look: Look, open: Open, columns: Column[]): Readonly<Record<string, Round[]>> {
   const loops = columns.filter((c) => c.nest === "loop" && open[c.name] !== undefined);
   const inner = loops.at(-1);
-  const only = useMemo(() => ({ ...look, within: look.within.filter((w) => !inner || w.startsWith(`${inner.name}/`)) }), [look, inner]);
+  const only = useMemo(
+    () => ({ ...look, within: look.within.filter((w) => !inner || w.startsWith(`${inner.name}/`)) }),
+    [look, inner],
+  );
   const shape = useShape(only);
-  return useMemo(() => (inner && shape.data?.rounds ? { [inner.name]: shape.data.rounds } : {}), [inner, shape.data]);
+  return useMemo(
+    () => (inner && shape.data?.rounds ? { [inner.name]: shape.data.rounds } : {}),
+    [inner, shape.data],
+  );
 }
 
 interface Shared {
@@ -95,17 +145,46 @@ interface Shared {
 function Whole({ look, start, columns, onSpot, ...shared }: Shared & { look: Look }) {
   const rows = useAllRows(look);
   const others = useShape(useMemo(() => ({ ...look, band: "-" }), [look])).data?.others;
-  const sheets = useMemo(() => sheetsOf((rows.data?.rows ?? []).map((r) => (start ? startRow(r) : r)), columns), [rows.data, start, columns]);
+  const sheets = useMemo(
+    () =>
+      sheetsOf(
+        (rows.data?.rows ?? []).map((r) => (start ? startRow(r) : r)),
+        columns,
+      ),
+    [rows.data, start, columns],
+  );
   const rowsOf = useCallback((l: Line) => l.rows, []);
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-2">
       {sheets.map((s, i) => {
         const named = i === 0 ? "Items by steps" : below(s.band, columns);
-        const choose = (spot: Spot) => { const line = s.lines.find((l) => l.at === spot.at); onSpot(spot, rowAt(line?.rows, columns, spot.column)); };
+        const choose = (spot: Spot) => {
+          const line = s.lines.find((l) => l.at === spot.at);
+          onSpot(spot, rowAt(line?.rows, columns, spot.column));
+        };
         return (
-          <section key={s.band} aria-label={named} className={`flex min-h-0 flex-col ${i === 0 ? "flex-[3]" : "max-h-[46%] min-h-[158px] flex-1"}`}>
-            {i > 0 && <h2 className="pb-1 text-xs text-second">Below: {named.charAt(0).toLowerCase() + named.slice(1)}</h2>}
-            <Lattice {...shared} columns={columns} band={s.band} title={named} range={reach(s.lines, columns)} lines={s.lines} rowsOf={rowsOf} unfold={() => undefined} onSpot={choose} aside={i === 0 && look.within.length > 0 && others ? <Others list={others} /> : undefined} />
+          <section
+            key={s.band}
+            aria-label={named}
+            className={`flex min-h-0 flex-col ${i === 0 ? "flex-[3]" : "max-h-[46%] min-h-[158px] flex-1"}`}
+          >
+            {i > 0 && (
+              <h2 className="pb-1 text-xs text-second">
+                Below: {named.charAt(0).toLowerCase() + named.slice(1)}
+              </h2>
+            )}
+            <Lattice
+              {...shared}
+              columns={columns}
+              band={s.band}
+              title={named}
+              range={reach(s.lines, columns)}
+              lines={s.lines}
+              rowsOf={rowsOf}
+              unfold={() => undefined}
+              onSpot={choose}
+              aside={i === 0 && look.within.length > 0 && others ? <Others list={others} /> : undefined}
+            />
           </section>
         );
       })}
@@ -115,13 +194,21 @@ function Whole({ look, start, columns, onSpot, ...shared }: Shared & { look: Loo
 }
 
 /** Of the rows on a line, the one that had begun by a column. */
-const rowAt = (rows: Row[] | undefined, columns: Column[], column: number): Row | undefined => rows?.findLast((r) => reached(r.cells[column]?.fate)) ?? rows?.at(columns.length > 0 ? 0 : 0);
+const rowAt = (rows: Row[] | undefined, columns: Column[], column: number): Row | undefined =>
+  rows?.findLast((r) => reached(r.cells[column]?.fate)) ?? rows?.at(columns.length > 0 ? 0 : 0);
 
 /** The first and last column to which any row of a sheet came. */
 function reach(lines: Line[], columns: Column[]): [number, number] {
   let from = columns.length;
   let to = 0;
-  for (const l of lines) for (const r of l.rows ?? []) r.cells.forEach((c, i) => { if (reached(c.fate)) { from = Math.min(from, i); to = Math.max(to, i); } });
+  for (const l of lines)
+    for (const r of l.rows ?? [])
+      r.cells.forEach((c, i) => {
+        if (reached(c.fate)) {
+          from = Math.min(from, i);
+          to = Math.max(to, i);
+        }
+      });
   return [from, Math.max(from, to)];
 }
 
@@ -140,17 +227,47 @@ function Band({ look, title, range, first, row, stamp, start, columns, onSpot, .
   const shape = useShape(at);
   const lines = useMemo(() => linesOf(shape.data?.lines ?? [], unfolded), [shape.data, unfolded]);
   const { need, rowsOf } = useRows(at, stamp, start);
-  const rowOf = useCallback((spot: Spot) => { const l = lines.find((x) => spot.at >= x.at && spot.at < x.at + x.count); return l && rowsOf(l)?.[0]; }, [lines, rowsOf]);
-  const choose = (spot: Spot) => { onSpot(spot, rowOf(spot)); };
+  const rowOf = useCallback(
+    (spot: Spot) => {
+      const l = lines.find((x) => spot.at >= x.at && spot.at < x.at + x.count);
+      return l && rowsOf(l)?.[0];
+    },
+    [lines, rowsOf],
+  );
+  const choose = (spot: Spot) => {
+    onSpot(spot, rowOf(spot));
+  };
   const { spot } = shared;
   const late = spot?.band === look.band && !spot.seeks && !row ? rowOf(spot) : undefined; // chosen before it was loaded
-  useEffect(() => { if (spot && late) onSpot(spot, late); }, [spot, late, onSpot]);
+  useEffect(() => {
+    if (spot && late) onSpot(spot, late);
+  }, [spot, late, onSpot]);
   if (shape.data && lines.length === 0 && !first) return null;
   return (
-    <section aria-label={title} className={`flex min-h-0 flex-col ${first ? "flex-[3]" : "max-h-[46%] min-h-[158px] flex-1"}`}>
-      {!first && <h2 className="pb-1 text-xs text-second">Below: {title.charAt(0).toLowerCase() + title.slice(1)}, {plural(shape.data?.matching ?? 0, "row")}</h2>}
-      <Lattice {...shared} columns={columns} band={look.band} title={title} range={range} lines={lines} rowsOf={rowsOf} need={need} unfold={(l) => { setUnfolded(new Set([...unfolded, l.at])); }} onSpot={choose}
-        aside={shape.data?.others && <Others list={shape.data.others} />} />
+    <section
+      aria-label={title}
+      className={`flex min-h-0 flex-col ${first ? "flex-[3]" : "max-h-[46%] min-h-[158px] flex-1"}`}
+    >
+      {!first && (
+        <h2 className="pb-1 text-xs text-second">
+          Below: {title.charAt(0).toLowerCase() + title.slice(1)}, {plural(shape.data?.matching ?? 0, "row")}
+        </h2>
+      )}
+      <Lattice
+        {...shared}
+        columns={columns}
+        band={look.band}
+        title={title}
+        range={range}
+        lines={lines}
+        rowsOf={rowsOf}
+        need={need}
+        unfold={(l) => {
+          setUnfolded(new Set([...unfolded, l.at]));
+        }}
+        onSpot={choose}
+        aside={shape.data?.others && <Others list={shape.data.others} />}
+      />
     </section>
   );
 }

@@ -16,7 +16,8 @@ export const stepOf = (part: string): number | undefined => {
 export const isGroup = (address: string) => address.startsWith("g");
 
 /** The ordinal of the trigger item from which an item came; undefined for one that was made of many. */
-export const triggerOf = (address: string): number | undefined => (isGroup(address) ? undefined : Number(address.split("-")[0]));
+export const triggerOf = (address: string): number | undefined =>
+  isGroup(address) ? undefined : Number(address.split("-")[0]);
 
 /** The column at which a row's item begins: that of the step that made it of many, or -1 for the trigger. */
 export const bornAt = (address: string, columns: Column[]): number =>
@@ -49,5 +50,7 @@ export function whichOf(address: string, columns: Column[], column: number): str
   if (address === owner || step === undefined) return "";
   const n = Number(part.split(".").at(-1)) + 1;
   const spread = columns.find((c) => c.number === step);
-  return spread?.in === 1 ? `${n.toLocaleString("en")} of ${spread.out.toLocaleString("en")}` : `from the ${n.toLocaleString("en")}. on`;
+  return spread?.in === 1
+    ? `${n.toLocaleString("en")} of ${spread.out.toLocaleString("en")}`
+    : `from the ${n.toLocaleString("en")}. on`;
 }

@@ -6,7 +6,9 @@ import type { LatticeProps } from "./Lattice";
 /** The column that is shown where something is to be mended in a row; undefined while the row is not loaded. */
 export function troubleAt(rows: Row[] | undefined, shown: Shown[]): number | undefined {
   const cells = rows?.at(-1)?.cells;
-  const bad = cells?.findLastIndex((c) => ["set_aside", "stopped", "may_have_been_sent", "went_on"].includes(c.fate)) ?? -1;
+  const bad =
+    cells?.findLastIndex((c) => ["set_aside", "stopped", "may_have_been_sent", "went_on"].includes(c.fate)) ??
+    -1;
   return cells && (shown.findLast((s) => s.index <= bad) ?? shown[0])?.index;
 }
 
@@ -23,8 +25,15 @@ export function seek(grid: HTMLElement | undefined, way: 1 | -1) {
 }
 
 /** Moving about in a band: arrows, ends, pages, and from trouble to trouble, loaded or not. */
-export function useKeys({ band, lines, rowsOf, spot, onSpot, onEnter, unfold }: LatticeProps, shown: Shown[], line: number) {
-  const k = Math.max(0, shown.findIndex((s) => s.index === spot?.column));
+export function useKeys(
+  { band, lines, rowsOf, spot, onSpot, onEnter, unfold }: LatticeProps,
+  shown: Shown[],
+  line: number,
+) {
+  const k = Math.max(
+    0,
+    shown.findIndex((s) => s.index === spot?.column),
+  );
   const go = (to: number, column = shown[k]?.index ?? 0) => {
     const l = lines[Math.max(0, Math.min(lines.length - 1, to))];
     if (l) onSpot({ band, at: l.at, column });
@@ -34,7 +43,12 @@ export function useKeys({ band, lines, rowsOf, spot, onSpot, onEnter, unfold }: 
       const l = lines[i];
       if (!l?.trouble) continue;
       const at = troubleAt(rowsOf(l), shown);
-      onSpot({ band, at: l.at, column: at ?? shown[k]?.index ?? 0, ...(at === undefined ? { seeks: true } : {}) });
+      onSpot({
+        band,
+        at: l.at,
+        column: at ?? shown[k]?.index ?? 0,
+        ...(at === undefined ? { seeks: true } : {}),
+      });
       return;
     }
     beyond(grid, way);
@@ -42,16 +56,36 @@ export function useKeys({ band, lines, rowsOf, spot, onSpot, onEnter, unfold }: 
   return (e: KeyboardEvent<HTMLElement>) => {
     if (e.target !== e.currentTarget || e.ctrlKey || e.metaKey || e.altKey) return;
     const act: Record<string, () => void> = {
-      ArrowDown: () => { go(line + 1); },
-      ArrowUp: () => { go(line < 0 ? 0 : line - 1); },
-      ArrowRight: () => { go(Math.max(0, line), shown[Math.min(shown.length - 1, k + 1)]?.index); },
-      ArrowLeft: () => { go(Math.max(0, line), shown[Math.max(0, k - 1)]?.index); },
-      PageDown: () => { go(line + 12); },
-      PageUp: () => { go(line - 12); },
-      Home: () => { go(0); },
-      End: () => { go(lines.length - 1); },
-      n: () => { trouble(1, e.currentTarget); },
-      p: () => { trouble(-1, e.currentTarget); },
+      ArrowDown: () => {
+        go(line + 1);
+      },
+      ArrowUp: () => {
+        go(line < 0 ? 0 : line - 1);
+      },
+      ArrowRight: () => {
+        go(Math.max(0, line), shown[Math.min(shown.length - 1, k + 1)]?.index);
+      },
+      ArrowLeft: () => {
+        go(Math.max(0, line), shown[Math.max(0, k - 1)]?.index);
+      },
+      PageDown: () => {
+        go(line + 12);
+      },
+      PageUp: () => {
+        go(line - 12);
+      },
+      Home: () => {
+        go(0);
+      },
+      End: () => {
+        go(lines.length - 1);
+      },
+      n: () => {
+        trouble(1, e.currentTarget);
+      },
+      p: () => {
+        trouble(-1, e.currentTarget);
+      },
       Enter: () => {
         const l = lines[line];
         if (l && l.count > 1) unfold(l);

@@ -16,7 +16,8 @@ export function linesOf(shape: readonly number[], unfolded: ReadonlySet<number>)
   let at = 0;
   for (const n of shape) {
     const count = Math.abs(n);
-    if (count > 1 && unfolded.has(at)) for (let i = 0; i < count; i++) out.push({ at: at + i, count: 1, trouble: n < 0 });
+    if (count > 1 && unfolded.has(at))
+      for (let i = 0; i < count; i++) out.push({ at: at + i, count: 1, trouble: n < 0 });
     else out.push({ at, count, trouble: n < 0 });
     at += count;
   }
@@ -55,15 +56,20 @@ export function sheetsOf(rows: Row[], columns: Column[]): Sheet[] {
   const order = [...bands.keys()].sort((a, b) => place(a, columns) - place(b, columns));
   for (const band of order.slice(1)) {
     const groups = bands.get(band) ?? [];
-    const into = band === "on_failure" ? undefined : order.find((b) => b !== band && inline(groups, bands.get(b) ?? []));
+    const into =
+      band === "on_failure" ? undefined : order.find((b) => b !== band && inline(groups, bands.get(b) ?? []));
     if (into === undefined) continue;
     bands.set(into, attach(groups, bands.get(into) ?? [], columns));
     bands.delete(band);
   }
-  return order.flatMap((band) => { const lines = bands.get(band); return lines ? [{ band, lines }] : []; });
+  return order.flatMap((band) => {
+    const lines = bands.get(band);
+    return lines ? [{ band, lines }] : [];
+  });
 }
 
-const place = (band: string, columns: Column[]) => (band === "-" ? -1 : band === "on_failure" ? columns.length : columns.findIndex((c) => c.name === band));
+const place = (band: string, columns: Column[]) =>
+  band === "-" ? -1 : band === "on_failure" ? columns.length : columns.findIndex((c) => c.name === band);
 
 /** The address of the group that a line goes into at its end. */
 const goesInto = (l: Line) => l.rows?.at(-1)?.into;
@@ -74,12 +80,21 @@ const head = (address: string) => address.split("-")[0] ?? "";
 /** Whether all groups can stand on lines of others: each has members among them, one below the other, and few. */
 function inline(groups: Line[], lines: Line[]): boolean {
   const members = new Map<string, number[]>();
-  lines.forEach((l, i) => { const g = goesInto(l); if (g !== undefined) members.set(g, [...(members.get(g) ?? []), i]); });
+  lines.forEach((l, i) => {
+    const g = goesInto(l);
+    if (g !== undefined) members.set(g, [...(members.get(g) ?? []), i]);
+  });
   const perGroup = new Map<string, number>();
-  for (const g of groups) perGroup.set(head(g.rows?.[0]?.address ?? ""), (perGroup.get(head(g.rows?.[0]?.address ?? "")) ?? 0) + 1);
+  for (const g of groups)
+    perGroup.set(head(g.rows?.[0]?.address ?? ""), (perGroup.get(head(g.rows?.[0]?.address ?? "")) ?? 0) + 1);
   return [...perGroup].every(([g, n]) => {
     const list = members.get(g);
-    return n === 1 && list !== undefined && list.length <= CURVED && list.every((x, i) => i === 0 || x === (list[i - 1] ?? 0) + 1);
+    return (
+      n === 1 &&
+      list !== undefined &&
+      list.length <= CURVED &&
+      list.every((x, i) => i === 0 || x === (list[i - 1] ?? 0) + 1)
+    );
   });
 }
 
@@ -89,7 +104,12 @@ function attach(groups: Line[], lines: Line[], columns: Column[]): Line[] {
   for (const g of groups) {
     const row = g.rows?.[0];
     if (!row) continue;
-    const list = out.filter((l) => goesInto(l) === head(row.address) && l.rows !== undefined && bornAt(l.rows[0]?.address ?? "", columns) < bornAt(row.address, columns));
+    const list = out.filter(
+      (l) =>
+        goesInto(l) === head(row.address) &&
+        l.rows !== undefined &&
+        bornAt(l.rows[0]?.address ?? "", columns) < bornAt(row.address, columns),
+    );
     const middle = list[Math.floor((list.length - 1) / 2)];
     if (middle) {
       middle.rows = [...(middle.rows ?? []), row];

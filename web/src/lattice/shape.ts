@@ -6,7 +6,14 @@ export const fateWords = (f: Fate): string => fates[f].words;
 export const trouble: Fate[] = ["set_aside", "stopped", "may_have_been_sent"];
 
 /** Whether an item goes on from a cell with this fate. */
-export const goesOn = (f: Fate | undefined) => f === "passed" || f === "read" || f === "written" || f === "prepared" || f === "off" || f === "went_on" || f === "fell_back";
+export const goesOn = (f: Fate | undefined) =>
+  f === "passed" ||
+  f === "read" ||
+  f === "written" ||
+  f === "prepared" ||
+  f === "off" ||
+  f === "went_on" ||
+  f === "fell_back";
 
 export const reached = (f: Fate | undefined) => f !== undefined && f !== "not_reached";
 

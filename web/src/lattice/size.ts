@@ -6,11 +6,19 @@ export function useSize(element: RefObject<HTMLElement | null>): { width: number
   useLayoutEffect(() => {
     const e = element.current;
     if (!e) return;
-    const take = () => { setSize((s) => (s.width === e.clientWidth && s.height === e.clientHeight ? s : { width: e.clientWidth, height: e.clientHeight })); };
+    const take = () => {
+      setSize((s) =>
+        s.width === e.clientWidth && s.height === e.clientHeight
+          ? s
+          : { width: e.clientWidth, height: e.clientHeight },
+      );
+    };
     const watch = new ResizeObserver(take);
     watch.observe(e);
     take();
-    return () => { watch.disconnect(); };
+    return () => {
+      watch.disconnect();
+    };
   }, [element]);
   return size;
 }

@@ -16,15 +16,29 @@ export interface Look {
   fate: Fate | undefined;
 }
 
-const query = (l: Look) => ({ ...(l.band ? { band: l.band } : {}), ...(l.within.length > 0 ? { within: l.within } : {}), ...(l.fate ? { fate: l.fate } : {}) });
+const query = (l: Look) => ({
+  ...(l.band ? { band: l.band } : {}),
+  ...(l.within.length > 0 ? { within: l.within } : {}),
+  ...(l.fate ? { fate: l.fate } : {}),
+});
 
 /** What is looked into, as the service wants it said: from the outermost nest in. */
 export const withinOf = (open: Open, columns: Column[]): string[] =>
-  columns.flatMap((c) => { const into = open[c.name]; return into !== undefined && into !== "" && into !== "fallback" && c.nest !== "fallback" && visible(c, columns, open) ? [`${c.name}/${into}`] : []; });
+  columns.flatMap((c) => {
+    const into = open[c.name];
+    return into !== undefined &&
+      into !== "" &&
+      into !== "fallback" &&
+      c.nest !== "fallback" &&
+      visible(c, columns, open)
+      ? [`${c.name}/${into}`]
+      : [];
+  });
 
 export const shapeQuery = (l: Look) => ({
   queryKey: ["lattice", l.run, "shape", l.band, l.within, l.fate ?? ""],
-  queryFn: () => ask(http.GET("/runs/{run}/lattice/shape", { params: { path: { run: l.run }, query: query(l) } })),
+  queryFn: () =>
+    ask(http.GET("/runs/{run}/lattice/shape", { params: { path: { run: l.run }, query: query(l) } })),
   placeholderData: keepPreviousData,
 });
 
@@ -35,7 +49,16 @@ export const useShapes = (list: Look[]) => useQueries({ queries: list.map(shapeQ
 
 /** All rows of a small lattice. */
 export const useAllRows = (l: Look) =>
-  useQuery({ queryKey: ["lattice", l.run, "all", l.within], placeholderData: keepPreviousData, queryFn: () => ask(http.GET("/runs/{run}/lattice", { params: { path: { run: l.run }, query: { ...query(l), count: 500 } } })) });
+  useQuery({
+    queryKey: ["lattice", l.run, "all", l.within],
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ask(
+        http.GET("/runs/{run}/lattice", {
+          params: { path: { run: l.run }, query: { ...query(l), count: 500 } },
+        }),
+      ),
+  });
 
 const BLOCK = 60; // rows that are asked for together
 
@@ -43,28 +66,55 @@ const BLOCK = 60; // rows that are asked for together
 export function useRows(look: Look, stamp: number, start: boolean) {
   const client = useQueryClient();
   const key = useMemo(() => JSON.stringify([look, stamp]), [look, stamp]);
-  const kept = useRef<{ key: string; rows: Map<number, Row>; asked: Set<number> }>({ key: "", rows: new Map(), asked: new Set() });
+  const kept = useRef<{ key: string; rows: Map<number, Row>; asked: Set<number> }>({
+    key: "",
+    rows: new Map(),
+    asked: new Set(),
+  });
   const [, redraw] = useState(0);
   if (kept.current.key !== key) kept.current = { key, rows: new Map(), asked: new Set() };
-  const need = useCallback((lines: Line[]) => {
-    const store = kept.current;
-    const missing = lines.filter((l) => !store.rows.has(l.at) && !store.asked.has(l.at)).map((l) => l.at);
-    if (missing.length === 0) return;
-    for (const part of ranges(missing)) {
-      for (const [from, count] of part) for (let i = 0; i < count; i++) store.asked.add(from + i);
-      const at = part.map(([from, count]) => `${String(from)}-${String(count)}`).join(",");
-      client.fetchQuery({ queryKey: ["lattice", look.run, "rows", key, at], staleTime: Infinity, gcTime: 0, queryFn: () => ask(http.GET("/runs/{run}/lattice", { params: { path: { run: look.run }, query: { ...query(look), at } } })) }).then(
-        (got: Schemas["Lattice"]) => {
-          for (const r of got.rows) if (r.at !== undefined) store.rows.set(r.at, start ? startRow(r) : r);
-          redraw((n) => n + 1);
-        },
-        () => { for (const [from, count] of part) for (let i = 0; i < count; i++) store.asked.delete(from + i); },
-      );
-    }
-  }, [client, key, look, start]);
+  const need = useCallback(
+    (lines: Line[]) => {
+      const store = kept.current;
+      const missing = lines.filter((l) => !store.rows.has(l.at) && !store.asked.has(l.at)).map((l) => l.at);
+      if (missing.length === 0) return;
+      for (const part of ranges(missing)) {
+        for (const [from, count] of part) for (let i = 0; i < count; i++) store.asked.add(from + i);
+        const at = part.map(([from, count]) => `${String(from)}-${String(count)}`).join(",");
+        client
+          .fetchQuery({
+            queryKey: ["lattice", look.run, "rows", key, at],
+            staleTime: Infinity,
+            gcTime: 0,
+            queryFn: () =>
+              ask(
+                http.GET("/runs/{run}/lattice", {
+                  params: { path: { run: look.run }, query: { ...query(look), at } },
+                }),
+              ),
+          })
+          .then(
+            (got: Schemas["Lattice"]) => {
+              for (const r of got.rows) if (r.at !== undefined) store.rows.set(r.at, start ? startRow(r) : r);
+              redraw((n) => n + 1);
+            },
+            () => {
+              for (const [from, count] of part) for (let i = 0; i < count; i++) store.asked.delete(from + i);
+            },
+          );
+      }
+    },
+    [client, key, look, start],
+  );
   const store = kept.current;
   const size = store.rows.size;
-  const rowsOf = useCallback((l: Line) => { const r = store.rows.get(l.at); return size >= 0 && r ? [r] : undefined; }, [store, size]);
+  const rowsOf = useCallback(
+    (l: Line) => {
+      const r = store.rows.get(l.at);
+      return size >= 0 && r ? [r] : undefined;
+    },
+    [store, size],
+  );
   return { need, rowsOf };
 }
 

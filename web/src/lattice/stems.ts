@@ -67,12 +67,34 @@ export function drawn(g: Drawing, from: number, to: number): { paths: Path[]; sp
         const up = stand(i, before);
         const source = cell(up.line, before) ?? c;
         if (target !== undefined || up.line !== i) bent.add(`${String(up.line)} ${String(before)}`);
-        paths.push({ d: path(g, before, up.line, k, target ?? i, up.large), tone: source.fate === "fell_back" || source.fate === "went_on" ? "amber" : "leaf", many, column: k });
+        paths.push({
+          d: path(g, before, up.line, k, target ?? i, up.large),
+          tone: source.fate === "fell_back" || source.fate === "went_on" ? "amber" : "leaf",
+          many,
+          column: k,
+        });
       }
       const hidden = c.fate === "joined" ? undefined : joinsBehind(g, c.row, k, groups);
       if (hidden && own.line === i) bent.add(`${String(i)} ${String(k)}`);
-      if (hidden && own.line === i) paths.push({ d: path(g, k, i, hidden.column, hidden.line, false), tone: "leaf", many, column: hidden.column });
-      if (target === undefined && i >= from && i <= to) spots.push({ line: i, column: k, fate: c.fate, text: c.text, row: c.row, reused: c.reused, simulated: c.simulated, passed: own.above, bends: false });
+      if (hidden && own.line === i)
+        paths.push({
+          d: path(g, k, i, hidden.column, hidden.line, false),
+          tone: "leaf",
+          many,
+          column: hidden.column,
+        });
+      if (target === undefined && i >= from && i <= to)
+        spots.push({
+          line: i,
+          column: k,
+          fate: c.fate,
+          text: c.text,
+          row: c.row,
+          reused: c.reused,
+          simulated: c.simulated,
+          passed: own.above,
+          bends: false,
+        });
     }
   }
   for (const s of spots) s.bends = bent.has(`${String(s.line)} ${String(s.column)}`);
@@ -96,7 +118,15 @@ function cellsOf(g: Drawing, line: number): (Cell | undefined)[] {
     const s = at(rows, g.columns, index, g.open);
     if (!s || !reached(s.cell.fate)) return undefined;
     const born = bornAt(s.row.address, g.columns);
-    return { row: s.row, fate: s.cell.fate, text: s.cell.text, owner: ownerAt(s.row.address, g.columns, index), born: born >= 0 && g.shown.find((x) => x.index >= born)?.index === index, reused: s.cell.reused ?? false, simulated: s.cell.simulated ?? false };
+    return {
+      row: s.row,
+      fate: s.cell.fate,
+      text: s.cell.text,
+      owner: ownerAt(s.row.address, g.columns, index),
+      born: born >= 0 && g.shown.find((x) => x.index >= born)?.index === index,
+      reused: s.cell.reused ?? false,
+      simulated: s.cell.simulated ?? false,
+    };
   });
 }
 
@@ -104,13 +134,20 @@ function cellsOf(g: Drawing, line: number): (Cell | undefined)[] {
  * Where the item of a row goes on that joined a group within a closed nest behind
  * a column: the line of the group, and the next column that is drawn.
  */
-function joinsBehind(g: Drawing, row: Row, k: number, groups: ReadonlyMap<string, number>): { line: number; column: number } | undefined {
+function joinsBehind(
+  g: Drawing,
+  row: Row,
+  k: number,
+  groups: ReadonlyMap<string, number>,
+): { line: number; column: number } | undefined {
   const line = row.into === undefined ? undefined : groups.get(row.into);
   if (line === undefined) return undefined;
   const join = row.cells.findIndex((c) => c.fate === "joined");
   const column = g.shown.findIndex((s) => s.index > join);
   const last = g.shown.findLastIndex((s) => s.index < join && reached(row.cells[s.index]?.fate));
-  return join >= 0 && column > k && last === k && !g.shown.some((s) => s.index === join) ? { line, column } : undefined;
+  return join >= 0 && column > k && last === k && !g.shown.some((s) => s.index === join)
+    ? { line, column }
+    : undefined;
 }
 
 type Look = (line: number, k: number) => Cell | undefined;
@@ -118,7 +155,12 @@ type Look = (line: number, k: number) => Cell | undefined;
 /** Whether other lines show the same item at a column: it is one, however many are alike behind it. */
 const sharedWith = (cell: Look, line: number, k: number, lines: number) => {
   const owner = cell(line, k)?.owner;
-  return owner !== undefined && !owner.includes("-") && ((line > 0 && cell(line - 1, k)?.owner === owner) || (line + 1 < lines && cell(line + 1, k)?.owner === owner));
+  return (
+    owner !== undefined &&
+    !owner.includes("-") &&
+    ((line > 0 && cell(line - 1, k)?.owner === owner) ||
+      (line + 1 < lines && cell(line + 1, k)?.owner === owner))
+  );
 };
 
 /** The column before one from which an item came there. */
@@ -134,13 +176,22 @@ function previous(cell: Look, line: number, k: number): number {
  * The line on which an item stands that several lines share: the middle one of a
  * few, the first that is in sight of many.
  */
-function anchor(g: Drawing, cell: Look, line: number, k: number, from: number): { line: number; large: boolean; above: number } {
+function anchor(
+  g: Drawing,
+  cell: Look,
+  line: number,
+  k: number,
+  from: number,
+): { line: number; large: boolean; above: number } {
   const owner = cell(line, k)?.owner;
   let a = line;
   let b = line;
-  while (a > 0 && (line - a < CURVED || a > from) && owner !== undefined && cell(a - 1, k)?.owner === owner) a--;
-  while (b < g.lines.length - 1 && b - a < CURVED && owner !== undefined && cell(b + 1, k)?.owner === owner) b++;
-  if (b - a < CURVED && line - a < CURVED) return { line: a + Math.floor((b - a) / 2), large: false, above: 0 };
+  while (a > 0 && (line - a < CURVED || a > from) && owner !== undefined && cell(a - 1, k)?.owner === owner)
+    a--;
+  while (b < g.lines.length - 1 && b - a < CURVED && owner !== undefined && cell(b + 1, k)?.owner === owner)
+    b++;
+  if (b - a < CURVED && line - a < CURVED)
+    return { line: a + Math.floor((b - a) / 2), large: false, above: 0 };
   const top = Math.max(a, from);
   return { line: line < from ? line : top, large: true, above: top > a || line - a >= CURVED ? 1 : 0 };
 }
@@ -156,7 +207,8 @@ function path(g: Drawing, from: number, line: number, to: number, down: number, 
   if (y0 === y1) return `M${n(x0)} ${n(y0)}H${n(x1)}`;
   const end = b.left - 2;
   const bend = Math.max(x0 + 2, end - 40);
-  if (large) return `M${n(x0)} ${n(y0)}H${n(end - 16)}Q${n(end - 8)} ${n(y0)} ${n(end - 8)} ${n(y0 + 8)}V${n(y1 - 8)}Q${n(end - 8)} ${n(y1)} ${n(end)} ${n(y1)}H${n(x1)}`;
+  if (large)
+    return `M${n(x0)} ${n(y0)}H${n(end - 16)}Q${n(end - 8)} ${n(y0)} ${n(end - 8)} ${n(y0 + 8)}V${n(y1 - 8)}Q${n(end - 8)} ${n(y1)} ${n(end)} ${n(y1)}H${n(x1)}`;
   const half = (end - bend) / 2;
   return `M${n(x0)} ${n(y0)}H${n(bend)}C${n(bend + half)} ${n(y0)} ${n(end - half)} ${n(y1)} ${n(end)} ${n(y1)}H${n(x1)}`;
 }

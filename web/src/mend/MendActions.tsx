@@ -15,7 +15,9 @@ interface Props {
 export function MendActions({ run, address, kind, fields }: Props) {
   const { dismiss } = useMend();
   const items = [{ run, address }];
-  const undo = () => { dismiss.mutate({ items, restore: true }); };
+  const undo = () => {
+    dismiss.mutate({ items, restore: true });
+  };
   if (kind === "may_have_been_sent") {
     return (
       <>
@@ -28,7 +30,22 @@ export function MendActions({ run, address, kind, fields }: Props) {
     <>
       <EditItem run={run} address={address} fields={fields} />
       <MendButton wish={{ what: "retry", items }} words="Retry this one" />
-      <button className="btn" disabled={dismiss.isPending} onClick={() => { dismiss.mutate({ items }, { onSuccess: () => { toast("It waits for nobody any more", { action: { label: "Undo", onClick: undo } }); } }); }}>Dismiss</button>
+      <button
+        className="btn"
+        disabled={dismiss.isPending}
+        onClick={() => {
+          dismiss.mutate(
+            { items },
+            {
+              onSuccess: () => {
+                toast("It waits for nobody any more", { action: { label: "Undo", onClick: undo } });
+              },
+            },
+          );
+        }}
+      >
+        Dismiss
+      </button>
     </>
   );
 }

@@ -13,7 +13,13 @@ export function MendButton({ wish, words, main = false }: { wish: Wish; words: s
   const plan = usePlan(wish, open && id === undefined);
   const { begin } = useMend();
   const mending = useMending(id);
-  const close = (to: boolean) => { setOpen(to); if (!to) { setId(undefined); begin.reset(); } };
+  const close = (to: boolean) => {
+    setOpen(to);
+    if (!to) {
+      setId(undefined);
+      begin.reset();
+    }
+  };
   const refused = (plan.data?.refused?.length ?? 0) > 0 || plan.data?.items === 0;
   return (
     <Dialog.Root open={open} onOpenChange={close}>
@@ -21,15 +27,38 @@ export function MendButton({ wish, words, main = false }: { wish: Wish; words: s
       <Frame title={words}>
         {id === undefined ? (
           <>
-            {plan.isPending && <div className="text-second" role="status">Looking at what would happen…</div>}
+            {plan.isPending && (
+              <div className="text-second" role="status">
+                Looking at what would happen…
+              </div>
+            )}
             {plan.data && <PlanWords plan={plan.data} what={wish.what} />}
             <Trouble error={plan.error ?? begin.error} />
             <div className="mt-5 flex justify-end gap-2">
               <Dialog.Close className="btn">Leave it</Dialog.Close>
-              <button className="btn btn-main" disabled={!plan.data || refused || begin.isPending} onClick={() => { begin.mutate(wish, { onSuccess: (m) => { setId(m.id); } }); }}>{wish.what === "confirm" ? "It was done" : "Do it"}</button>
+              <button
+                className="btn btn-main"
+                disabled={!plan.data || refused || begin.isPending}
+                onClick={() => {
+                  begin.mutate(wish, {
+                    onSuccess: (m) => {
+                      setId(m.id);
+                    },
+                  });
+                }}
+              >
+                {wish.what === "confirm" ? "It was done" : "Do it"}
+              </button>
             </div>
           </>
-        ) : <Progress mending={mending.data} onClose={() => { close(false); }} />}
+        ) : (
+          <Progress
+            mending={mending.data}
+            onClose={() => {
+              close(false);
+            }}
+          />
+        )}
       </Frame>
     </Dialog.Root>
   );

@@ -7,13 +7,29 @@ export type Mending = Schemas["Mending"];
 export const moves = (m: Mending | undefined) => m?.state === "going" || m?.state === "cancelling";
 
 /** How many items wait for somebody, grouped by what they came to. */
-export const useGroups = (on = true) => useQuery({ queryKey: ["items", "groups"], enabled: on, queryFn: () => ask(http.GET("/items/groups")), refetchInterval: 15_000 });
+export const useGroups = (on = true) =>
+  useQuery({
+    queryKey: ["items", "groups"],
+    enabled: on,
+    queryFn: () => ask(http.GET("/items/groups")),
+    refetchInterval: 15_000,
+  });
 
 export const useItems = (where: Schemas["ItemWhere"], on: boolean) =>
-  useQuery({ queryKey: ["items", "list", where], enabled: on, queryFn: () => ask(http.GET("/items", { params: { query: { ...where, limit: 50 } } })) });
+  useQuery({
+    queryKey: ["items", "list", where],
+    enabled: on,
+    queryFn: () => ask(http.GET("/items", { params: { query: { ...where, limit: 50 } } })),
+  });
 
 export const usePlan = (wish: Wish, on: boolean) =>
-  useQuery({ queryKey: ["items", "plan", wish], enabled: on, staleTime: 0, gcTime: 0, queryFn: () => ask(http.POST("/mendings/plan", { body: wish })) });
+  useQuery({
+    queryKey: ["items", "plan", wish],
+    enabled: on,
+    staleTime: 0,
+    gcTime: 0,
+    queryFn: () => ask(http.POST("/mendings/plan", { body: wish })),
+  });
 
 /** A mending, followed until it is over. */
 export function useMending(id: string | undefined) {
@@ -23,7 +39,9 @@ export function useMending(id: string | undefined) {
     enabled: id !== undefined,
     queryFn: async () => {
       const m = await ask(http.GET("/mendings/{mending}", { params: { path: { mending: id ?? "" } } }));
-      if (!moves(m)) for (const key of ["items", "run", "lattice", "cell", "runs"]) void client.invalidateQueries({ queryKey: [key] });
+      if (!moves(m))
+        for (const key of ["items", "run", "lattice", "cell", "runs"])
+          void client.invalidateQueries({ queryKey: [key] });
       return m;
     },
     refetchInterval: (q) => (moves(q.state.data) ? 400 : false),
@@ -33,10 +51,22 @@ export function useMending(id: string | undefined) {
 /** Begins a mending, and ends it half-way. */
 export function useMend() {
   const client = useQueryClient();
-  const fresh = (m: Mending) => { client.setQueryData(["mending", m.id], m); };
+  const fresh = (m: Mending) => {
+    client.setQueryData(["mending", m.id], m);
+  };
   return {
-    begin: useMutation({ mutationFn: (wish: Wish) => ask(http.POST("/mendings", { body: wish })), onSuccess: fresh }),
-    cancel: useMutation({ mutationFn: (id: string) => ask(http.POST("/mendings/{mending}/cancel", { params: { path: { mending: id } } })), onSuccess: fresh }),
-    dismiss: useMutation({ mutationFn: (d: Schemas["Dismissal"]) => ask(http.POST("/items/dismiss", { body: d })), onSuccess: () => client.invalidateQueries({ queryKey: ["items"] }) }),
+    begin: useMutation({
+      mutationFn: (wish: Wish) => ask(http.POST("/mendings", { body: wish })),
+      onSuccess: fresh,
+    }),
+    cancel: useMutation({
+      mutationFn: (id: string) =>
+        ask(http.POST("/mendings/{mending}/cancel", { params: { path: { mending: id } } })),
+      onSuccess: fresh,
+    }),
+    dismiss: useMutation({
+      mutationFn: (d: Schemas["Dismissal"]) => ask(http.POST("/items/dismiss", { body: d })),
+      onSuccess: () => client.invalidateQueries({ queryKey: ["items"] }),
+    }),
   };
 }

@@ -24,7 +24,12 @@ export function RunPage() {
   const { run: id } = useParams({ from: "/runs/$run" });
   const run = useRun(id);
   if (run.isPending) return <Waiting what="Reading the run" />;
-  if (!run.data) return <div className="p-5"><Trouble error={run.error} /></div>;
+  if (!run.data)
+    return (
+      <div className="p-5">
+        <Trouble error={run.error} />
+      </div>
+    );
   return <Opened key={id} run={run.data} />;
 }
 
@@ -42,43 +47,126 @@ function Opened({ run }: { run: Run }) {
   const look = useMemo(() => ({ run: run.run.id, band: "", within: [], fate: undefined }), [run.run.id]);
   const shape = useShape(look);
   const start = startOf(run);
-  const columns = useMemo(() => (start === undefined ? run.columns : startColumns(run.columns, start, run.run.counts?.in ?? 0)), [run, start]);
-  const choose = useCallback((spot: Spot, row: Row | undefined) => {
-    setChosen({ spot, row });
-    if (!row) return;
-    const at = opensAt(row, columns, spot.column);
-    void navigate({ to: "/runs/$run", params: { run: run.run.id }, search: (s) => ({ ...s, item: ownerAt(row.address, columns, at), step: columns[at]?.name ?? START }), replace: true });
-  }, [columns, navigate, run.run.id]);
+  const columns = useMemo(
+    () => (start === undefined ? run.columns : startColumns(run.columns, start, run.run.counts?.in ?? 0)),
+    [run, start],
+  );
+  const choose = useCallback(
+    (spot: Spot, row: Row | undefined) => {
+      setChosen({ spot, row });
+      if (!row) return;
+      const at = opensAt(row, columns, spot.column);
+      void navigate({
+        to: "/runs/$run",
+        params: { run: run.run.id },
+        search: (s) => ({ ...s, item: ownerAt(row.address, columns, at), step: columns[at]?.name ?? START }),
+        replace: true,
+      });
+    },
+    [columns, navigate, run.run.id],
+  );
   useFirst(run, columns, start !== undefined, shape.data, chosen === undefined, item, step, choose);
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
-      if ((e.key !== "n" && e.key !== "p") || e.ctrlKey || e.metaKey || e.altKey || !(e.target instanceof Element) || e.target.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]") || e.target.matches("[role=grid]")) return;
+      if (
+        (e.key !== "n" && e.key !== "p") ||
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey ||
+        !(e.target instanceof Element) ||
+        e.target.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]") ||
+        e.target.matches("[role=grid]")
+      )
+        return;
       e.preventDefault();
       const grids = [...document.querySelectorAll<HTMLElement>("[role=grid]")];
       seek(e.key === "n" ? grids[0] : grids.at(-1), e.key === "n" ? 1 : -1);
     };
     window.addEventListener("keydown", key);
-    return () => { window.removeEventListener("keydown", key); };
+    return () => {
+      window.removeEventListener("keydown", key);
+    };
   }, []);
   const fates = Object.entries(shape.data?.fates ?? {}).filter(([, n]) => n > 0) as [Fate, number][];
   return (
     <div className="mx-auto flex h-full max-w-[1680px] flex-col px-5 pt-3 pb-2">
       <RunHead run={run} />
       <div className="mb-2 flex flex-wrap items-baseline gap-x-6 gap-y-1">
-        <div className="mr-auto"><Figures run={run} /></div>
-        <div className="text-second">Rows: <Choice on={!fate} choose={() => { setFate(undefined); }}>all {(shape.data?.total ?? 0).toLocaleString("en")}</Choice>
-          {fates.map(([f, n]) => <span key={f}> · <Choice on={fate === f} choose={() => { setFate(f); setChosen(undefined); }}>{fateWords(f)} {n.toLocaleString("en")}</Choice></span>)}</div>
-        <div className="text-second">{ways.map((w, i) => <span key={w}>{i > 0 && " · "}<Choice on={way === w} choose={() => { setWay(w); }}>{wayWords[w]}</Choice></span>)}<Beside run={run} beside={beside} /></div>
+        <div className="mr-auto">
+          <Figures run={run} />
+        </div>
+        <div className="text-second">
+          Rows:{" "}
+          <Choice
+            on={!fate}
+            choose={() => {
+              setFate(undefined);
+            }}
+          >
+            all {(shape.data?.total ?? 0).toLocaleString("en")}
+          </Choice>
+          {fates.map(([f, n]) => (
+            <span key={f}>
+              {" "}
+              ·{" "}
+              <Choice
+                on={fate === f}
+                choose={() => {
+                  setFate(f);
+                  setChosen(undefined);
+                }}
+              >
+                {fateWords(f)} {n.toLocaleString("en")}
+              </Choice>
+            </span>
+          ))}
+        </div>
+        <div className="text-second">
+          {ways.map((w, i) => (
+            <span key={w}>
+              {i > 0 && " · "}
+              <Choice
+                on={way === w}
+                choose={() => {
+                  setWay(w);
+                }}
+              >
+                {wayWords[w]}
+              </Choice>
+            </span>
+          ))}
+          <Beside run={run} beside={beside} />
+        </div>
       </div>
       <div className="flex min-h-[180px] flex-1 gap-4">
-        {way === "lattice" && <RunLattice run={run.run.id} columns={run.columns} start={start} fate={fate} stamp={stamp} spot={chosen?.spot} row={chosen?.row} onSpot={choose} />}
+        {way === "lattice" && (
+          <RunLattice
+            run={run.run.id}
+            columns={run.columns}
+            start={start}
+            fate={fate}
+            stamp={stamp}
+            spot={chosen?.spot}
+            row={chosen?.row}
+            onSpot={choose}
+          />
+        )}
         {way === "list" && <AsList run={run.run.id} columns={run.columns} fate={fate} />}
-        {way === "times" && <div className="card min-h-0 flex-1 overflow-auto"><Waterfall run={run} /></div>}
+        {way === "times" && (
+          <div className="card min-h-0 flex-1 overflow-auto">
+            <Waterfall run={run} />
+          </div>
+        )}
         {beside !== undefined && <Other id={beside} fate={fate} label={chosen?.row?.label} />}
       </div>
       <div className="flex justify-between py-2">
         <Legend fates={legend(run, fates)} />
-        <div className="hidden text-xs text-second lg:block">Move with <kbd className="rounded border border-rule px-1">↑</kbd> <kbd className="rounded border border-rule px-1">→</kbd>, trouble with <kbd className="rounded border border-rule px-1">n</kbd> <kbd className="rounded border border-rule px-1">p</kbd></div>
+        <div className="hidden text-xs text-second lg:block">
+          Move with <kbd className="rounded border border-rule px-1">↑</kbd>{" "}
+          <kbd className="rounded border border-rule px-1">→</kbd>, trouble with{" "}
+          <kbd className="rounded border border-rule px-1">n</kbd>{" "}
+          <kbd className="rounded border border-rule px-1">p</kbd>
+        </div>
       </div>
       {item !== undefined && <OpenedCell run={run} address={item} step={step ?? START} />}
     </div>
@@ -111,14 +199,40 @@ function legend(run: Run, ends: [Fate, number][]): Fate[] {
 }
 
 function Choice({ on, choose, children }: { on: boolean; choose: () => void; children: React.ReactNode }) {
-  return <button className={on ? "font-semibold text-ink" : "hover:text-ink hover:underline"} aria-pressed={on} onClick={choose}>{children}</button>;
+  return (
+    <button
+      className={on ? "font-semibold text-ink" : "hover:text-ink hover:underline"}
+      aria-pressed={on}
+      onClick={choose}
+    >
+      {children}
+    </button>
+  );
 }
 
 /** Another run of the workflow beside this one; the row of the same name is lit. */
 function Other({ id, fate, label }: { id: string; fate: Fate | undefined; label: string | undefined }) {
   const run = useRun(id);
   const [chosen, setChosen] = useState<{ spot: Spot; row: Row | undefined }>();
-  useEffect(() => { setChosen(undefined); }, [label]);
+  useEffect(() => {
+    setChosen(undefined);
+  }, [label]);
   if (!run.data) return <Waiting what="Reading the other run" />;
-  return <div className="flex min-w-0 flex-1 flex-col"><RunLattice run={id} columns={run.data.columns} start={startOf(run.data)} fate={fate} stamp={0} spot={chosen?.spot} row={chosen?.row} named={label} onSpot={(spot, row) => { setChosen({ spot, row }); }} /></div>;
+  return (
+    <div className="flex min-w-0 flex-1 flex-col">
+      <RunLattice
+        run={id}
+        columns={run.data.columns}
+        start={startOf(run.data)}
+        fate={fate}
+        stamp={0}
+        spot={chosen?.spot}
+        row={chosen?.row}
+        named={label}
+        onSpot={(spot, row) => {
+          setChosen({ spot, row });
+        }}
+      />
+    </div>
+  );
 }

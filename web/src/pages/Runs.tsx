@@ -5,7 +5,15 @@ import { useRuns, useWorkflows, type RunFilter } from "../api/queries";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
 import { stateWords, took, when } from "../ui/words";
 
-const states: Schemas["RunState"][] = ["running", "queued", "waiting", "succeeded", "partial", "failed", "cancelled"];
+const states: Schemas["RunState"][] = [
+  "running",
+  "queued",
+  "waiting",
+  "succeeded",
+  "partial",
+  "failed",
+  "cancelled",
+];
 
 export function Runs() {
   const [filter, setFilter] = useState<RunFilter>({});
@@ -16,25 +24,61 @@ export function Runs() {
     <div className="mx-auto max-w-[1240px] px-5 py-4">
       <div className="mb-3 flex items-center gap-3">
         <h1 className="mr-auto">Runs</h1>
-        <select aria-label="Workflow" className="field w-56" value={filter.workflow ?? ""} onChange={(e) => { setFilter({ ...filter, workflow: e.target.value || undefined }); }}>
+        <select
+          aria-label="Workflow"
+          className="field w-56"
+          value={filter.workflow ?? ""}
+          onChange={(e) => {
+            setFilter({ ...filter, workflow: e.target.value || undefined });
+          }}
+        >
           <option value="">All workflows</option>
-          {workflows.data?.workflows.map((w) => <option key={w.name} value={w.name}>{w.title}</option>)}
+          {workflows.data?.workflows.map((w) => (
+            <option key={w.name} value={w.name}>
+              {w.title}
+            </option>
+          ))}
         </select>
-        <select aria-label="State" className="field w-40" value={filter.state ?? ""} onChange={(e) => { setFilter({ ...filter, state: (e.target.value || undefined) as RunFilter["state"] }); }}>
+        <select
+          aria-label="State"
+          className="field w-40"
+          value={filter.state ?? ""}
+          onChange={(e) => {
+            setFilter({ ...filter, state: (e.target.value || undefined) as RunFilter["state"] });
+          }}
+        >
           <option value="">Any state</option>
-          {states.map((s) => <option key={s}>{s}</option>)}
+          {states.map((s) => (
+            <option key={s}>{s}</option>
+          ))}
         </select>
       </div>
       <Trouble error={runs.error} />
       {runs.isPending && <Waiting what="Reading the runs" />}
-      {runs.data?.runs.length === 0 && <Nothing>{narrowed ? "No run fits these." : "Nothing has run yet. Put a workflow live, or start one by hand."}</Nothing>}
+      {runs.data?.runs.length === 0 && (
+        <Nothing>
+          {narrowed
+            ? "No run fits these."
+            : "Nothing has run yet. Put a workflow live, or start one by hand."}
+        </Nothing>
+      )}
       {runs.data && runs.data.runs.length > 0 && (
         <div className="card overflow-hidden">
           <table className="w-full">
-            <thead><tr className="border-b border-rule text-left text-xs text-second">
-              <th className="px-4 py-2 font-medium">Run</th><th className="px-3 font-medium">State</th><th className="px-3 font-medium">Items</th><th className="px-3 font-medium">Began</th><th className="px-3 font-medium">Took</th>
-            </tr></thead>
-            <tbody>{runs.data.runs.map((r) => <Line key={r.id} r={r} />)}</tbody>
+            <thead>
+              <tr className="border-b border-rule text-left text-xs text-second">
+                <th className="px-4 py-2 font-medium">Run</th>
+                <th className="px-3 font-medium">State</th>
+                <th className="px-3 font-medium">Items</th>
+                <th className="px-3 font-medium">Began</th>
+                <th className="px-3 font-medium">Took</th>
+              </tr>
+            </thead>
+            <tbody>
+              {runs.data.runs.map((r) => (
+                <Line key={r.id} r={r} />
+              ))}
+            </tbody>
           </table>
         </div>
       )}
@@ -45,15 +89,38 @@ export function Runs() {
 function Line({ r }: { r: Schemas["RunSummary"] }) {
   const state = stateWords(r);
   const c = r.counts;
-  const parts = c ? [[c.in, "in"], [c.through, "through"], [c.held_back, "held back"], [c.set_aside, "set aside"], [c.stopped, "stopped"], [c.not_done, "not done"]] as const : [];
+  const parts = c
+    ? ([
+        [c.in, "in"],
+        [c.through, "through"],
+        [c.held_back, "held back"],
+        [c.set_aside, "set aside"],
+        [c.stopped, "stopped"],
+        [c.not_done, "not done"],
+      ] as const)
+    : [];
   return (
     <tr className="border-b border-rule last:border-0 hover:bg-tint/60">
       <td className="px-4 py-2">
-        <Link to="/runs/$run" params={{ run: r.id }} className="font-medium hover:underline">{r.label || r.title}</Link>
-        <div className="text-xs text-third">{r.title}, {r.trigger === "webhook" ? "called" : "by hand"}</div>
+        <Link to="/runs/$run" params={{ run: r.id }} className="font-medium hover:underline">
+          {r.label || r.title}
+        </Link>
+        <div className="text-xs text-third">
+          {r.title}, {r.trigger === "webhook" ? "called" : "by hand"}
+        </div>
       </td>
-      <td className="px-3"><Badge tone={state.tone}>{state.words}</Badge></td>
-      <td className="px-3 text-second">{parts.filter(([n, w]) => n > 0 || w === "in").map(([n, w]) => <span key={w} className="mr-2.5"><b className="font-semibold text-ink">{n.toLocaleString("en")}</b> {w}</span>)}</td>
+      <td className="px-3">
+        <Badge tone={state.tone}>{state.words}</Badge>
+      </td>
+      <td className="px-3 text-second">
+        {parts
+          .filter(([n, w]) => n > 0 || w === "in")
+          .map(([n, w]) => (
+            <span key={w} className="mr-2.5">
+              <b className="font-semibold text-ink">{n.toLocaleString("en")}</b> {w}
+            </span>
+          ))}
+      </td>
       <td className="px-3 whitespace-nowrap text-second">{when(r.accepted)}</td>
       <td className="px-3 whitespace-nowrap text-second">{took(r.accepted, r.ended)}</td>
     </tr>

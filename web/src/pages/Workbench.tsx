@@ -23,7 +23,12 @@ export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });
   const workflow = useWorkflow(name);
   if (workflow.isPending) return <Waiting what="Opening the workbench" />;
-  if (!workflow.data) return <div className="p-5"><Trouble error={workflow.error} /></div>;
+  if (!workflow.data)
+    return (
+      <div className="p-5">
+        <Trouble error={workflow.error} />
+      </div>
+    );
   return <Bench key={name} workflow={workflow.data} />;
 }
 
@@ -40,13 +45,16 @@ function useGathered(send: (edits: Edit[]) => void) {
   useEffect(() => flush, [flush]);
   return {
     flush,
-    edit: useCallback((edits: Edit[]) => {
-      for (const e of edits) {
-        waiting.current.set(`${e.op} ${e.step ?? ""} ${e.key ?? ""}`, e);
-      }
-      clearTimeout(timer.current);
-      timer.current = setTimeout(flush, 350);
-    }, [flush]),
+    edit: useCallback(
+      (edits: Edit[]) => {
+        for (const e of edits) {
+          waiting.current.set(`${e.op} ${e.step ?? ""} ${e.key ?? ""}`, e);
+        }
+        clearTimeout(timer.current);
+        timer.current = setTimeout(flush, 350);
+      },
+      [flush],
+    ),
   };
 }
 
@@ -64,19 +72,29 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const focus = useMemo<Inserting>(() => ({ current: undefined }), []);
   const { edit: gather, flush } = useGathered(draft.edit.mutate);
   const [turned, setTurned] = useState(0);
-  const choose = useCallback((key: string | undefined) => {
-    flush();
-    setChosen(key);
-    const at = key === undefined ? -1 : client.getQueryData<Rehearsal>(["rehearsal", workflow.name])?.columns.findIndex((c) => c.name === key) ?? -1;
-    if (key !== undefined) setSpot((s) => (s ? { ...s, column: Math.max(0, at) } : s));
-  }, [client, flush, workflow.name]);
+  const choose = useCallback(
+    (key: string | undefined) => {
+      flush();
+      setChosen(key);
+      const at =
+        key === undefined
+          ? -1
+          : (client
+              .getQueryData<Rehearsal>(["rehearsal", workflow.name])
+              ?.columns.findIndex((c) => c.name === key) ?? -1);
+      if (key !== undefined) setSpot((s) => (s ? { ...s, column: Math.max(0, at) } : s));
+    },
+    [client, flush, workflow.name],
+  );
   const lines = useLines(workflow, draft, flush, choose);
   const edit = (edits: Edit[]) => {
     const [one, more] = edits;
     if (one && more === undefined && (one.op === "set" || one.op === "trigger")) gather(edits);
     else if (one?.op === "remove") void lines.careful(edits, "Gone");
     else if (one?.op === "rename") {
-      const to = one.step?.includes("/") ? `${one.step.split("/")[0] ?? ""}/${String(one.value)}` : String(one.value);
+      const to = one.step?.includes("/")
+        ? `${one.step.split("/")[0] ?? ""}/${String(one.value)}`
+        : String(one.value);
       renamesOf(workflow.name).did(one.step ?? "", to);
       void lines.change(edits, "Renamed");
     } else void lines.change(edits);
@@ -85,46 +103,82 @@ function Bench({ workflow }: { workflow: Workflow }) {
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       const letter = (e.ctrlKey || e.metaKey) && !e.altKey ? e.key.toLowerCase() : "";
-      if ((letter !== "z" && letter !== "y") || (e.target as HTMLElement).closest("input, textarea, [contenteditable=true], [role=dialog]")) return;
+      if (
+        (letter !== "z" && letter !== "y") ||
+        (e.target as HTMLElement).closest("input, textarea, [contenteditable=true], [role=dialog]")
+      )
+        return;
       e.preventDefault();
       back(letter === "y" || e.shiftKey ? "forth" : "back");
     };
     window.addEventListener("keydown", key);
-    return () => { window.removeEventListener("keydown", key); };
+    return () => {
+      window.removeEventListener("keydown", key);
+    };
   }, [back]);
   const undone = draft.turn.submittedAt;
-  useEffect(() => { if (draft.turn.isSuccess) setTurned((n) => n + 1); }, [draft.turn.isSuccess, undone]);
+  useEffect(() => {
+    if (draft.turn.isSuccess) setTurned((n) => n + 1);
+  }, [draft.turn.isSuccess, undone]);
   const { mutate: saveText } = draft.save;
 
   const rehearse = useMutation({
     scope: { id: `draft ${workflow.name}` },
-    mutationFn: (to: string | undefined) => ask(http.POST("/workflows/{workflow}/rehearsal", { params: { path: { workflow: workflow.name } }, body: to ? { to } : {} })),
-    onSuccess: (r) => { client.setQueryData(["rehearsal", workflow.name], r); setSpot(undefined); },
+    mutationFn: (to: string | undefined) =>
+      ask(
+        http.POST("/workflows/{workflow}/rehearsal", {
+          params: { path: { workflow: workflow.name } },
+          body: to ? { to } : {},
+        }),
+      ),
+    onSuccess: (r) => {
+      client.setQueryData(["rehearsal", workflow.name], r);
+      setSpot(undefined);
+    },
   });
   const start = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { params: { path: { workflow: workflow.name } }, body: {} })),
+    mutationFn: () =>
+      ask(
+        http.POST("/workflows/{workflow}/start", { params: { path: { workflow: workflow.name } }, body: {} }),
+      ),
     onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
   });
   const pause = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/pause", { params: { path: { workflow: workflow.name } } })),
-    onSuccess: (w) => { client.setQueryData(["workflow", workflow.name], w); toast("Paused: nothing starts it for now"); },
+    mutationFn: () =>
+      ask(http.POST("/workflows/{workflow}/pause", { params: { path: { workflow: workflow.name } } })),
+    onSuccess: (w) => {
+      client.setQueryData(["workflow", workflow.name], w);
+      toast("Paused: nothing starts it for now");
+    },
   });
 
   useEffect(() => {
     if (text === undefined) return;
-    const t = setTimeout(() => { saveText(text); }, 500);
-    return () => { clearTimeout(t); };
+    const t = setTimeout(() => {
+      saveText(text);
+    }, 500);
+    return () => {
+      clearTimeout(t);
+    };
   }, [text, saveText]);
 
   const seen = rehearsal.data;
   const columnOf = (name: string | undefined) => seen?.columns.findIndex((c) => c.name === name) ?? -1;
   const chosenLine = workflow.lines.find((l) => l.name === chosen && l.kind !== "case");
   const chosenAt = columnOf(chosenLine?.name);
-  const shown = { row: rowFor(seen?.rows ?? [], spot?.row ?? 0, chosenAt), column: spot?.column ?? Math.max(0, chosenAt) };
+  const shown = {
+    row: rowFor(seen?.rows ?? [], spot?.row ?? 0, chosenAt),
+    column: spot?.column ?? Math.max(0, chosenAt),
+  };
   const before = itemBefore(seen, shown.row, chosenAt >= 0 ? chosenAt : shown.column);
-  const trigger = asFields(seen?.items?.[triggerOf(seen.rows[shown.row]?.address ?? "0") ?? 0] ?? samples.data?.samples[0]?.fields);
+  const trigger = asFields(
+    seen?.items?.[triggerOf(seen.rows[shown.row]?.address ?? "0") ?? 0] ?? samples.data?.samples[0]?.fields,
+  );
   const isFirst = chosenLine !== undefined && chosenLine === workflow.lines[0];
-  const item = !chosenLine ? undefined : (chosenAt >= 0 ? before : undefined) ?? (isFirst && samples.data?.samples.length ? trigger : undefined);
+  const item = !chosenLine
+    ? undefined
+    : ((chosenAt >= 0 ? before : undefined) ??
+      (isFirst && samples.data?.samples.length ? trigger : undefined));
   const rowName = seen?.rows[shown.row] && rowWords(shown.row + 1, seen.rows[shown.row]?.label);
   const saving = draft.edit.isPending || draft.save.isPending || draft.turn.isPending;
 
@@ -135,30 +189,136 @@ function Bench({ workflow }: { workflow: Workflow }) {
           <div className="px-5 pt-4 pb-1.5">
             <Title workflow={workflow} onEdit={edit} />
             <div className="mt-1 flex items-center gap-2 text-second">
-              <Badge tone={workflow.state === "live" ? "leaf" : "plain"}>{workflow.state === "live" ? `Live, revision ${String(workflow.live)}` : workflow.state === "paused" ? "Paused" : "Draft"}</Badge>
-              {workflow.live !== undefined && workflow.changed > 0 && <span>the draft differs in {plural(workflow.changed, "line")}</span>}
-              <Link to="/runs" className="ml-auto hover:underline">Runs</Link>
-              {workflow.state === "live" && <button className="hover:text-ink hover:underline" onClick={() => { pause.mutate(); }}>Pause</button>}
+              <Badge tone={workflow.state === "live" ? "leaf" : "plain"}>
+                {workflow.state === "live"
+                  ? `Live, revision ${String(workflow.live)}`
+                  : workflow.state === "paused"
+                    ? "Paused"
+                    : "Draft"}
+              </Badge>
+              {workflow.live !== undefined && workflow.changed > 0 && (
+                <span>the draft differs in {plural(workflow.changed, "line")}</span>
+              )}
+              <Link to="/runs" className="ml-auto hover:underline">
+                Runs
+              </Link>
+              {workflow.state === "live" && (
+                <button
+                  className="hover:text-ink hover:underline"
+                  onClick={() => {
+                    pause.mutate();
+                  }}
+                >
+                  Pause
+                </button>
+              )}
             </div>
           </div>
           <div className="min-h-0 flex-1 overflow-auto pb-4">
-            {asText ? <TextView key={workflow.name} text={workflow.document} onChange={setText} /> : <Outline workflow={workflow} rehearsal={seen} chosen={chosen} onChoose={choose} onEdit={edit} does={lines} item={item} trigger={trigger} row={rowName} turned={turned} />}
+            {asText ? (
+              <TextView key={workflow.name} text={workflow.document} onChange={setText} />
+            ) : (
+              <Outline
+                workflow={workflow}
+                rehearsal={seen}
+                chosen={chosen}
+                onChoose={choose}
+                onEdit={edit}
+                does={lines}
+                item={item}
+                trigger={trigger}
+                row={rowName}
+                turned={turned}
+              />
+            )}
           </div>
           <Look workflow={workflow} onChoose={setChosen} />
         </section>
         <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
           <div className="mb-2.5 flex items-center gap-2">
-            <span className="mr-auto text-second">{seen ? <>Rows from the last rehearsal{seen.version !== workflow.version && <span className="text-amber">, the draft has changed since</span>}</> : `${plural(samples.data?.samples.length ?? 0, "sample")}`}</span>
-            <span className="text-xs text-third" role="status">{saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}</span>
-            <button className="btn btn-plain" aria-pressed={asText} onClick={() => { flush(); setAsText(!asText); setText(undefined); }}>{asText ? "As sentences" : "As text"}</button>
-            {workflow.trigger_type === "manual" && workflow.state === "live" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start</button>}
-            {chosenLine && chosenLine !== workflow.lines[workflow.lines.length - 1] && <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(chosenLine.name); }}>Rehearse to here</button>}
-            <button className="btn" disabled={rehearse.isPending} onClick={() => { flush(); rehearse.mutate(undefined); }}>{rehearse.isPending ? "Rehearsing…" : "Rehearse"}</button>
+            <span className="mr-auto text-second">
+              {seen ? (
+                <>
+                  Rows from the last rehearsal
+                  {seen.version !== workflow.version && (
+                    <span className="text-amber">, the draft has changed since</span>
+                  )}
+                </>
+              ) : (
+                `${plural(samples.data?.samples.length ?? 0, "sample")}`
+              )}
+            </span>
+            <span className="text-xs text-third" role="status">
+              {saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}
+            </span>
+            <button
+              className="btn btn-plain"
+              aria-pressed={asText}
+              onClick={() => {
+                flush();
+                setAsText(!asText);
+                setText(undefined);
+              }}
+            >
+              {asText ? "As sentences" : "As text"}
+            </button>
+            {workflow.trigger_type === "manual" && workflow.state === "live" && (
+              <button
+                className="btn"
+                disabled={start.isPending}
+                onClick={() => {
+                  start.mutate();
+                }}
+              >
+                Start
+              </button>
+            )}
+            {chosenLine && chosenLine !== workflow.lines[workflow.lines.length - 1] && (
+              <button
+                className="btn"
+                disabled={rehearse.isPending}
+                onClick={() => {
+                  flush();
+                  rehearse.mutate(chosenLine.name);
+                }}
+              >
+                Rehearse to here
+              </button>
+            )}
+            <button
+              className="btn"
+              disabled={rehearse.isPending}
+              onClick={() => {
+                flush();
+                rehearse.mutate(undefined);
+              }}
+            >
+              {rehearse.isPending ? "Rehearsing…" : "Rehearse"}
+            </button>
             <GoLive workflow={workflow} />
           </div>
-          <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error ?? start.error ?? pause.error} />
-          {!seen && !rehearse.isPending && <Invitation workflow={workflow} samples={samples.data?.samples.length ?? 0} />}
-          {seen && <Sheet seen={seen} spot={spot} onSpot={(s) => { setSpot(s); }} chosen={chosen} use={(p) => { if (focus.current) focus.current(p); else toast("Put the cursor into a setting first"); }} before={itemBefore(seen, shown.row, shown.column)} at={shown} />}
+          <Trouble
+            error={draft.edit.error ?? draft.save.error ?? rehearse.error ?? start.error ?? pause.error}
+          />
+          {!seen && !rehearse.isPending && (
+            <Invitation workflow={workflow} samples={samples.data?.samples.length ?? 0} />
+          )}
+          {seen && (
+            <Sheet
+              seen={seen}
+              spot={spot}
+              onSpot={(s) => {
+                setSpot(s);
+              }}
+              chosen={chosen}
+              use={(p) => {
+                if (focus.current) focus.current(p);
+                else toast("Put the cursor into a setting first");
+              }}
+              before={itemBefore(seen, shown.row, shown.column)}
+              at={shown}
+            />
+          )}
         </section>
       </div>
     </Focus.Provider>
@@ -176,7 +336,19 @@ function itemBefore(r: Rehearsal | undefined, row: number, line: number): Fields
 
 function Title({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
   const [title, setTitle] = useState(workflow.title);
-  return <input aria-label="Title" className="-mx-1 w-full rounded-md border border-transparent bg-transparent px-1 font-serif text-[21px] font-semibold hover:border-rule" value={title} onChange={(e) => { setTitle(e.target.value); }} onBlur={() => { if (title && title !== workflow.title) onEdit([{ op: "set", key: "title", value: title }]); }} />;
+  return (
+    <input
+      aria-label="Title"
+      className="-mx-1 w-full rounded-md border border-transparent bg-transparent px-1 font-serif text-[21px] font-semibold hover:border-rule"
+      value={title}
+      onChange={(e) => {
+        setTitle(e.target.value);
+      }}
+      onBlur={() => {
+        if (title && title !== workflow.title) onEdit([{ op: "set", key: "title", value: title }]);
+      }}
+    />
+  );
 }
 
 function Look({ workflow, onChoose }: { workflow: Workflow; onChoose: (name: string) => void }) {
@@ -185,15 +357,39 @@ function Look({ workflow, onChoose }: { workflow: Workflow; onChoose: (name: str
   if (!first) return null;
   return (
     <div className="m-4 mt-0 rounded-lg bg-ambertint px-3 py-2.5 text-ink">
-      <b className="text-amber">{problems.length === 1 ? "One thing to look at." : `${String(problems.length)} things to look at.`}</b> {first.step ? `Line ${workflow.lines.find((l) => l.name === first.step && l.number)?.number ?? ""}: ` : ""}{first.message} {first.cure}{" "}
-      {(first.step ?? (first.path.startsWith("trigger") ? "-" : "")) && <button className="underline" onClick={() => { onChoose(first.step ?? "-"); }}>Show</button>}
+      <b className="text-amber">
+        {problems.length === 1 ? "One thing to look at." : `${String(problems.length)} things to look at.`}
+      </b>{" "}
+      {first.step
+        ? `Line ${workflow.lines.find((l) => l.name === first.step && l.number)?.number ?? ""}: `
+        : ""}
+      {first.message} {first.cure}{" "}
+      {(first.step ?? (first.path.startsWith("trigger") ? "-" : "")) && (
+        <button
+          className="underline"
+          onClick={() => {
+            onChoose(first.step ?? "-");
+          }}
+        >
+          Show
+        </button>
+      )}
     </div>
   );
 }
 
 function Invitation({ workflow, samples }: { workflow: Workflow; samples: number }) {
-  const words = workflow.lines.length === 0 ? "Add a first line on the left: say what should happen." : workflow.trigger_type === "webhook" && samples === 0 ? "Take a sample first: open the first line on the left, then take the next call, or write one." : "Rehearse to see every record’s way through the lines. Nothing leaves the building.";
-  return <div className="card flex flex-1 items-center justify-center p-10 text-center font-serif text-[16px] text-second">{words}</div>;
+  const words =
+    workflow.lines.length === 0
+      ? "Add a first line on the left: say what should happen."
+      : workflow.trigger_type === "webhook" && samples === 0
+        ? "Take a sample first: open the first line on the left, then take the next call, or write one."
+        : "Rehearse to see every record’s way through the lines. Nothing leaves the building.";
+  return (
+    <div className="card flex flex-1 items-center justify-center p-10 text-center font-serif text-[16px] text-second">
+      {words}
+    </div>
+  );
 }
 
 interface SheetProps {
@@ -208,33 +404,107 @@ interface SheetProps {
 
 function Sheet({ seen, spot, onSpot, chosen, use, before, at }: SheetProps) {
   const [requests, setRequests] = useState(false);
-  const alone = seen.columns[0]?.lists && new Set(seen.rows.flatMap((r) => (isGroup(r.address) ? [] : [triggerOf(r.address)]))).size <= 1;
+  const alone =
+    seen.columns[0]?.lists &&
+    new Set(seen.rows.flatMap((r) => (isGroup(r.address) ? [] : [triggerOf(r.address)]))).size <= 1;
   const row = seen.rows[at.row];
   const cell = row?.cells[at.column];
   const reads = seen.columns.filter((c) => c.kind === "read").reduce((n, c) => n + c.calls, 0);
   return (
     <>
       <div className="flex min-h-[160px] flex-1 flex-col">
-        <SampleLattice columns={seen.columns} rows={seen.rows} start={alone ? undefined : "Sample"} spot={spot} onSpot={onSpot} chosen={chosen} />
+        <SampleLattice
+          columns={seen.columns}
+          rows={seen.rows}
+          start={alone ? undefined : "Sample"}
+          spot={spot}
+          onSpot={onSpot}
+          chosen={chosen}
+        />
       </div>
-      <div className="py-2"><Legend fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]} simulated={seen.rows.some((r) => r.cells.some((c) => c.simulated))} /></div>
+      <div className="py-2">
+        <Legend
+          fates={[...new Set(seen.rows.flatMap((r) => r.cells.map((c) => c.fate)))]}
+          simulated={seen.rows.some((r) => r.cells.some((c) => c.simulated))}
+        />
+      </div>
       <div className="card max-h-[38%] min-h-[150px] shrink-0 overflow-auto p-3.5">
         <div className="mb-2 flex gap-6">
           <div className="min-w-0 flex-1">
-            <h2 className="mb-1.5 text-xs font-semibold text-second">{row ? `Row ${String(at.row + 1)} as it comes to line ${seen.columns[at.column]?.line ?? ""}` : "No row"}<span className="font-normal text-third"> · choose a field to use it</span></h2>
+            <h2 className="mb-1.5 text-xs font-semibold text-second">
+              {row
+                ? `Row ${String(at.row + 1)} as it comes to line ${seen.columns[at.column]?.line ?? ""}`
+                : "No row"}
+              <span className="font-normal text-third"> · choose a field to use it</span>
+            </h2>
             {before && <FieldList fields={before} onUse={use} />}
           </div>
           {cell && (
             <div className="min-w-0 flex-1">
-              <h2 className="mb-1.5 text-xs font-semibold text-second">{fateWords(cell.fate)}{cell.text ? `: ${cell.text}` : ""}</h2>
-              {cell.simulated && <div className="mb-1.5 text-xs text-second">≈ Nothing was sent, so what came back is a sample answer{cell.sent?.prepared ? "" : " of a line above"}; the real one will differ.</div>}
-              {cell.sent?.prepared ? <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{cell.sent.method} {cell.sent.url}{"\n\n"}{cell.sent.body}</pre> : cell.fields !== undefined && (before ? <Changes before={before} after={asFields(cell.fields)} /> : <FieldList fields={asFields(cell.fields)} />)}
+              <h2 className="mb-1.5 text-xs font-semibold text-second">
+                {fateWords(cell.fate)}
+                {cell.text ? `: ${cell.text}` : ""}
+              </h2>
+              {cell.simulated && (
+                <div className="mb-1.5 text-xs text-second">
+                  ≈ Nothing was sent, so what came back is a sample answer
+                  {cell.sent?.prepared ? "" : " of a line above"}; the real one will differ.
+                </div>
+              )}
+              {cell.sent?.prepared ? (
+                <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">
+                  {cell.sent.method} {cell.sent.url}
+                  {"\n\n"}
+                  {cell.sent.body}
+                </pre>
+              ) : (
+                cell.fields !== undefined &&
+                (before ? (
+                  <Changes before={before} after={asFields(cell.fields)} />
+                ) : (
+                  <FieldList fields={asFields(cell.fields)} />
+                ))
+              )}
             </div>
           )}
         </div>
-        <div><b>Nothing was sent.</b> <span className="text-second">{plural(reads, "real read")}; {plural(seen.prepared, "write")} only prepared.</span> {seen.prepared > 0 && <button className="text-second underline" onClick={() => { setRequests(!requests); }}>{requests ? "Hide them" : "Show them"}</button>}</div>
+        <div>
+          <b>Nothing was sent.</b>{" "}
+          <span className="text-second">
+            {plural(reads, "real read")}; {plural(seen.prepared, "write")} only prepared.
+          </span>{" "}
+          {seen.prepared > 0 && (
+            <button
+              className="text-second underline"
+              onClick={() => {
+                setRequests(!requests);
+              }}
+            >
+              {requests ? "Hide them" : "Show them"}
+            </button>
+          )}
+        </div>
         {seen.message && <div className="mt-1 text-rust">{seen.message}</div>}
-        {requests && <div className="mt-2 space-y-2">{seen.rows.flatMap((r) => r.cells.map((c, i) => (c.sent?.prepared ? <div key={`${r.address}-${String(i)}`}><div className="text-xs text-second">row {r.row}, {seen.columns[i]?.sentence}</div><pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">{c.sent.method} {c.sent.url}{"\n"}{c.sent.body}</pre></div> : null)))}</div>}
+        {requests && (
+          <div className="mt-2 space-y-2">
+            {seen.rows.flatMap((r) =>
+              r.cells.map((c, i) =>
+                c.sent?.prepared ? (
+                  <div key={`${r.address}-${String(i)}`}>
+                    <div className="text-xs text-second">
+                      row {r.row}, {seen.columns[i]?.sentence}
+                    </div>
+                    <pre className="overflow-auto rounded-lg bg-paper p-2 font-mono text-xs whitespace-pre-wrap">
+                      {c.sent.method} {c.sent.url}
+                      {"\n"}
+                      {c.sent.body}
+                    </pre>
+                  </div>
+                ) : null,
+              ),
+            )}
+          </div>
+        )}
       </div>
     </>
   );

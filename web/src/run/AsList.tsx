@@ -12,17 +12,42 @@ export function AsList({ run, columns, fate }: { run: string; columns: Column[];
   const list = useInfiniteQuery({
     queryKey: ["lattice", run, "list", fate ?? ""],
     initialPageParam: 0,
-    queryFn: ({ pageParam }) => ask(http.GET("/runs/{run}/lattice", { params: { path: { run }, query: { from: pageParam, count: PAGE, ...(fate ? { fate } : {}) } } })),
-    getNextPageParam: (last, pages) => (pages.length * PAGE < last.matching ? pages.length * PAGE : undefined),
+    queryFn: ({ pageParam }) =>
+      ask(
+        http.GET("/runs/{run}/lattice", {
+          params: { path: { run }, query: { from: pageParam, count: PAGE, ...(fate ? { fate } : {}) } },
+        }),
+      ),
+    getNextPageParam: (last, pages) =>
+      pages.length * PAGE < last.matching ? pages.length * PAGE : undefined,
   });
   if (list.isPending) return <Waiting what="Reading the items" />;
   const rows = list.data?.pages.flatMap((p) => p.rows) ?? [];
   return (
-    <div tabIndex={0} role="group" aria-label="Items with their way" className="card min-h-0 flex-1 overflow-auto">
+    <div
+      tabIndex={0}
+      role="group"
+      aria-label="Items with their way"
+      className="card min-h-0 flex-1 overflow-auto"
+    >
       <Trouble error={list.error} />
-      <ol>{rows.map((r) => <One key={r.address} run={run} row={r} columns={columns} />)}</ol>
+      <ol>
+        {rows.map((r) => (
+          <One key={r.address} run={run} row={r} columns={columns} />
+        ))}
+      </ol>
       {rows.length === 0 && <div className="p-6 text-second">No rows yet.</div>}
-      {list.hasNextPage && <button className="btn m-3" disabled={list.isFetchingNextPage} onClick={() => { void list.fetchNextPage(); }}>Show {PAGE} more</button>}
+      {list.hasNextPage && (
+        <button
+          className="btn m-3"
+          disabled={list.isFetchingNextPage}
+          onClick={() => {
+            void list.fetchNextPage();
+          }}
+        >
+          Show {PAGE} more
+        </button>
+      )}
     </div>
   );
 }
@@ -30,9 +55,28 @@ export function AsList({ run, columns, fate }: { run: string; columns: Column[];
 function One({ run, row, columns }: { run: string; row: Row; columns: Column[] }) {
   return (
     <li className="border-b border-rule/70 px-4 py-2 last:border-0">
-      <div className="font-medium"><span className="mr-2 text-xs text-third">{row.row.toLocaleString("en")}</span>{row.label || row.address}</div>
+      <div className="font-medium">
+        <span className="mr-2 text-xs text-third">{row.row.toLocaleString("en")}</span>
+        {row.label || row.address}
+      </div>
       <ul className="mt-0.5 flex flex-wrap gap-x-4 gap-y-0.5 text-second">
-        {row.cells.flatMap((c, i) => (reached(c.fate) ? [<li key={columns[i]?.name ?? i}><Link className="flex items-center gap-1 hover:underline" to="/runs/$run" params={{ run }} search={{ item: row.address, step: columns[i]?.name ?? "-" }}><Mark fate={c.fate} /> {columns[i]?.sentence}: {fateWords(c.fate)}{c.text ? `, ${c.text}` : ""}</Link></li>] : []))}
+        {row.cells.flatMap((c, i) =>
+          reached(c.fate)
+            ? [
+                <li key={columns[i]?.name ?? i}>
+                  <Link
+                    className="flex items-center gap-1 hover:underline"
+                    to="/runs/$run"
+                    params={{ run }}
+                    search={{ item: row.address, step: columns[i]?.name ?? "-" }}
+                  >
+                    <Mark fate={c.fate} /> {columns[i]?.sentence}: {fateWords(c.fate)}
+                    {c.text ? `, ${c.text}` : ""}
+                  </Link>
+                </li>,
+              ]
+            : [],
+        )}
       </ul>
     </li>
   );

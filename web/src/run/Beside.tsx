@@ -10,11 +10,34 @@ export function Beside({ run, beside }: { run: Run; beside: string | undefined }
   const others = runs.data?.runs.filter((r) => r.id !== run.run.id) ?? [];
   if (others.length === 0) return null;
   return (
-    <> ·{" "}
-    <select aria-label="Beside another run" className="h-6 max-w-44 rounded-md border border-rule bg-sheet px-1 text-second" value={beside ?? ""}
-      onChange={(e) => { void navigate({ to: "/runs/$run", params: { run: run.run.id }, search: (s) => Object.fromEntries([...Object.entries(s).filter(([k]) => k !== "beside"), ...(e.target.value ? [["beside", e.target.value]] : [])]) as Record<string, string>, replace: true }); }}>
-      <option value="">Beside another run…</option>
-      {others.map((r) => <option key={r.id} value={r.id}>{when(r.accepted)}, {r.state}{r.label ? `, ${r.label}` : ""}</option>)}
-    </select></>
+    <>
+      {" "}
+      ·{" "}
+      <select
+        aria-label="Beside another run"
+        className="h-6 max-w-44 rounded-md border border-rule bg-sheet px-1 text-second"
+        value={beside ?? ""}
+        onChange={(e) => {
+          void navigate({
+            to: "/runs/$run",
+            params: { run: run.run.id },
+            search: (s) =>
+              Object.fromEntries([
+                ...Object.entries(s).filter(([k]) => k !== "beside"),
+                ...(e.target.value ? [["beside", e.target.value]] : []),
+              ]) as Record<string, string>,
+            replace: true,
+          });
+        }}
+      >
+        <option value="">Beside another run…</option>
+        {others.map((r) => (
+          <option key={r.id} value={r.id}>
+            {when(r.accepted)}, {r.state}
+            {r.label ? `, ${r.label}` : ""}
+          </option>
+        ))}
+      </select>
+    </>
   );
 }

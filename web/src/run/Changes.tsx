@@ -11,17 +11,39 @@ export function Changes({ before, after }: { before: Fields; after: Fields }) {
   const fresh = names.filter((n) => !(n in before));
   const gone = names.filter((n) => !(n in after));
   const other = names.filter((n) => n in before && n in after && !same(before[n], after[n]));
-  if (fresh.length + gone.length + other.length === 0) return <div className="text-second">Nothing of it was changed.</div>;
-  if (other.length === 0 && gone.length === Object.keys(before).length && gone.length > 0) return <FieldList fields={after} />;
+  if (fresh.length + gone.length + other.length === 0)
+    return <div className="text-second">Nothing of it was changed.</div>;
+  if (other.length === 0 && gone.length === Object.keys(before).length && gone.length > 0)
+    return <FieldList fields={after} />;
   return (
     <dl className="grid grid-cols-[minmax(70px,auto)_1fr] gap-x-5 gap-y-1">
-      {fresh.map((n) => <Line key={n} name={n} sign="new"><span className="rounded bg-tint px-1">{brief(after[n])}</span></Line>)}
-      {other.map((n) => <Line key={n} name={n} sign="changed"><span className="rounded bg-tint px-1">{brief(after[n])}</span> <span className="text-third">was {brief(before[n])}</span></Line>)}
-      {gone.map((n) => <Line key={n} name={n} sign="gone"><s className="text-third">{brief(before[n])}</s></Line>)}
+      {fresh.map((n) => (
+        <Line key={n} name={n} sign="new">
+          <span className="rounded bg-tint px-1">{brief(after[n])}</span>
+        </Line>
+      ))}
+      {other.map((n) => (
+        <Line key={n} name={n} sign="changed">
+          <span className="rounded bg-tint px-1">{brief(after[n])}</span>{" "}
+          <span className="text-third">was {brief(before[n])}</span>
+        </Line>
+      ))}
+      {gone.map((n) => (
+        <Line key={n} name={n} sign="gone">
+          <s className="text-third">{brief(before[n])}</s>
+        </Line>
+      ))}
     </dl>
   );
 }
 
 function Line({ name, sign, children }: { name: string; sign: string; children: React.ReactNode }) {
-  return <><dt className="truncate text-second" title={sign}>{name} <span className="text-xs text-third">{sign}</span></dt><dd className="min-w-0 break-words">{children}</dd></>;
+  return (
+    <>
+      <dt className="truncate text-second" title={sign}>
+        {name} <span className="text-xs text-third">{sign}</span>
+      </dt>
+      <dd className="min-w-0 break-words">{children}</dd>
+    </>
+  );
 }

@@ -14,11 +14,25 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
   const navigate = useNavigate();
   const state = stateWords(run);
   const path = { params: { path: { run: run.id } } };
-  const again = () => { for (const key of ["run", "lattice", "cell"]) void client.invalidateQueries({ queryKey: [key, run.id] }); };
-  const resume = useMutation({ mutationFn: () => ask(http.POST("/runs/{run}/resume", { ...path, body: {} })), onSuccess: () => { toast("Going on where it stopped"); again(); } });
-  const cancel = useMutation({ mutationFn: () => ask(http.POST("/runs/{run}/cancel", path)), onSuccess: again });
+  const again = () => {
+    for (const key of ["run", "lattice", "cell"]) void client.invalidateQueries({ queryKey: [key, run.id] });
+  };
+  const resume = useMutation({
+    mutationFn: () => ask(http.POST("/runs/{run}/resume", { ...path, body: {} })),
+    onSuccess: () => {
+      toast("Going on where it stopped");
+      again();
+    },
+  });
+  const cancel = useMutation({
+    mutationFn: () => ask(http.POST("/runs/{run}/cancel", path)),
+    onSuccess: again,
+  });
   const start = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { params: { path: { workflow: run.workflow } }, body: {} })),
+    mutationFn: () =>
+      ask(
+        http.POST("/workflows/{workflow}/start", { params: { path: { workflow: run.workflow } }, body: {} }),
+      ),
     onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
   });
   const last = passes.at(-1);
@@ -28,18 +42,67 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
   return (
     <>
       <div className="mb-1.5 flex items-center gap-3">
-        <h1 className="truncate"><Link to="/workflows/$workflow" params={{ workflow: run.workflow }} className="hover:underline">{run.title}</Link></h1>
+        <h1 className="truncate">
+          <Link to="/workflows/$workflow" params={{ workflow: run.workflow }} className="hover:underline">
+            {run.title}
+          </Link>
+        </h1>
         <Badge tone={state.tone}>{state.words}</Badge>
-        <span className="truncate text-second">{when(run.accepted)} · revision {run.revision} · {run.trigger === "webhook" ? "by a call" : `by ${passes[0]?.started_by ?? "hand"}`}{passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}</span>
+        <span className="truncate text-second">
+          {when(run.accepted)} · revision {run.revision} ·{" "}
+          {run.trigger === "webhook" ? "by a call" : `by ${passes[0]?.started_by ?? "hand"}`}
+          {passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}
+        </span>
         <div className="ml-auto flex gap-2">
-          {!over && <button className="btn" disabled={cancel.isPending} onClick={() => { cancel.mutate(); }}>{run.cancelling ? "Cut its calls" : "Cancel"}</button>}
-          {over && run.trigger === "manual" && <button className="btn" disabled={start.isPending} onClick={() => { start.mutate(); }}>Start again</button>}
-          {run.state === "failed" && <button className="btn btn-main" disabled={resume.isPending} onClick={() => { resume.mutate(); }}>Go on where it stopped</button>}
-          {over && aside > 0 && <MendButton main wish={{ what: "retry", where: { run: run.id, kind: "set_aside" } }} words={`Retry ${plural(aside, "item")} set aside`} />}
+          {!over && (
+            <button
+              className="btn"
+              disabled={cancel.isPending}
+              onClick={() => {
+                cancel.mutate();
+              }}
+            >
+              {run.cancelling ? "Cut its calls" : "Cancel"}
+            </button>
+          )}
+          {over && run.trigger === "manual" && (
+            <button
+              className="btn"
+              disabled={start.isPending}
+              onClick={() => {
+                start.mutate();
+              }}
+            >
+              Start again
+            </button>
+          )}
+          {run.state === "failed" && (
+            <button
+              className="btn btn-main"
+              disabled={resume.isPending}
+              onClick={() => {
+                resume.mutate();
+              }}
+            >
+              Go on where it stopped
+            </button>
+          )}
+          {over && aside > 0 && (
+            <MendButton
+              main
+              wish={{ what: "retry", where: { run: run.id, kind: "set_aside" } }}
+              words={`Retry ${plural(aside, "item")} set aside`}
+            />
+          )}
         </div>
       </div>
       {run.message && <div className={`mb-1 ${tone}`}>{run.message}</div>}
-      {!over && run.cancelling && <div className="mb-1 text-amber">Nothing further begins. Calls that are under way are awaited; if they are cut, nobody knows whether they had their effect.</div>}
+      {!over && run.cancelling && (
+        <div className="mb-1 text-amber">
+          Nothing further begins. Calls that are under way are awaited; if they are cut, nobody knows whether
+          they had their effect.
+        </div>
+      )}
       <Trouble error={resume.error ?? cancel.error ?? start.error} />
     </>
   );

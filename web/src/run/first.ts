@@ -11,9 +11,21 @@ import { START, startRow } from "../lattice/start";
  * Opens the cell that matters by itself: the one that the address names, or else
  * the first where something is to be mended, or the end of a single row.
  */
-export function useFirst(run: Run, columns: Column[], start: boolean, shape: Schemas["LatticeShape"] | undefined, free: boolean, item: string | undefined, step: string | undefined, choose: (spot: Spot, row: Row) => void) {
+export function useFirst(
+  run: Run,
+  columns: Column[],
+  start: boolean,
+  shape: Schemas["LatticeShape"] | undefined,
+  free: boolean,
+  item: string | undefined,
+  step: string | undefined,
+  choose: (spot: Spot, row: Row) => void,
+) {
   const small = (shape?.total ?? 0) <= WHOLE;
-  const band = item === undefined ? (shape?.bands.find((b) => b.trouble > 0)?.band ?? "-") : bandOf({ address: item } as Row, columns);
+  const band =
+    item === undefined
+      ? (shape?.bands.find((b) => b.trouble > 0)?.band ?? "-")
+      : bandOf({ address: item } as Row, columns);
   const over = !["queued", "running"].includes(run.run.state);
   const wanted = free && shape !== undefined && shape.total > 0 && (item !== undefined || over);
   const look = useMemo(() => ({ run: run.run.id, band, within: [], fate: undefined }), [run.run.id, band]);
@@ -23,13 +35,30 @@ export function useFirst(run: Run, columns: Column[], start: boolean, shape: Sch
   const found = useQuery({
     queryKey: ["lattice", run.run.id, "first", item ?? "", small, band, at],
     enabled: wanted && own !== undefined,
-    queryFn: () => ask(http.GET("/runs/{run}/lattice", { params: { path: { run: run.run.id }, query: small ? { count: 500 } : item === undefined ? { band, from: at, count: 1 } : { band, around: item, count: 1 } } })),
+    queryFn: () =>
+      ask(
+        http.GET("/runs/{run}/lattice", {
+          params: {
+            path: { run: run.run.id },
+            query: small
+              ? { count: 500 }
+              : item === undefined
+                ? { band, from: at, count: 1 }
+                : { band, around: item, count: 1 },
+          },
+        }),
+      ),
   });
   const rows = found.data?.rows;
   useEffect(() => {
     if (!wanted || !rows || rows.length === 0) return;
     const list = rows.map((r) => (start ? startRow(r) : r));
-    const row = (item === undefined ? list.find((r) => r.cells.some((c) => trouble.includes(c.fate))) ?? (list.length === 1 ? list[0] : undefined) : (list.find((r) => r.address === item) ?? list.find((r) => r.address.startsWith(`${item}-`)))) ?? (item === undefined ? undefined : list[0]);
+    const row =
+      (item === undefined
+        ? (list.find((r) => r.cells.some((c) => trouble.includes(c.fate))) ??
+          (list.length === 1 ? list[0] : undefined))
+        : (list.find((r) => r.address === item) ?? list.find((r) => r.address.startsWith(`${item}-`)))) ??
+      (item === undefined ? undefined : list[0]);
     if (!row) return;
     const named = columns.findIndex((c) => c.name === (step ?? START));
     const last = row.cells.findLastIndex((c) => reached(c.fate));

@@ -35,7 +35,9 @@ export function Shell() {
       }
     };
     window.addEventListener("keydown", key);
-    return () => { window.removeEventListener("keydown", key); };
+    return () => {
+      window.removeEventListener("keydown", key);
+    };
   }, []);
   if (me.isPending) return <Waiting what="Opening" />;
   if (!me.data) return <SignIn />;
@@ -51,17 +53,48 @@ export function Shell() {
         <span className="mr-5 font-semibold">Young Trellis</span>
         <nav className="flex gap-1" aria-label="Pages">
           {places.map((p) => (
-            <Link key={p.to} to={p.to} className={`rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}>{p.name}{p.to === "/mend" && waiting > 0 && <b className="ml-1 font-semibold text-rust">{waiting.toLocaleString("en")}</b>}</Link>
+            <Link
+              key={p.to}
+              to={p.to}
+              className={`rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
+            >
+              {p.name}
+              {p.to === "/mend" && waiting > 0 && (
+                <b className="ml-1 font-semibold text-rust">{waiting.toLocaleString("en")}</b>
+              )}
+            </Link>
           ))}
         </nav>
         <div className="ml-auto flex items-center gap-2">
-          <button className="btn" onClick={() => { setFinding(true); }}>Find <kbd className="rounded border border-rule px-1 font-mono text-xs text-second">Ctrl K</kbd></button>
-          <button className="btn btn-plain px-2" aria-label={dark ? "Light colours" : "Dark colours"} onClick={() => { setTheme(dark ? "light" : "dark"); setDark(!dark); }}>{dark ? <Sun size={15} /> : <Moon size={15} />}</button>
-          <span className="text-second" title={`${me.data.name}, ${me.data.role}`}>{me.data.workspace}</span>
-          <button className="btn btn-plain px-1" onClick={() => void leave()}>Sign out</button>
+          <button
+            className="btn"
+            onClick={() => {
+              setFinding(true);
+            }}
+          >
+            Find <kbd className="rounded border border-rule px-1 font-mono text-xs text-second">Ctrl K</kbd>
+          </button>
+          <button
+            className="btn btn-plain px-2"
+            aria-label={dark ? "Light colours" : "Dark colours"}
+            onClick={() => {
+              setTheme(dark ? "light" : "dark");
+              setDark(!dark);
+            }}
+          >
+            {dark ? <Sun size={15} /> : <Moon size={15} />}
+          </button>
+          <span className="text-second" title={`${me.data.name}, ${me.data.role}`}>
+            {me.data.workspace}
+          </span>
+          <button className="btn btn-plain px-1" onClick={() => void leave()}>
+            Sign out
+          </button>
         </div>
       </header>
-      <main className="min-h-0 flex-1 overflow-auto"><Outlet /></main>
+      <main className="min-h-0 flex-1 overflow-auto">
+        <Outlet />
+      </main>
       <Find open={finding} onOpen={setFinding} />
       <Toaster theme={dark ? "dark" : "light"} position="bottom-right" />
     </div>

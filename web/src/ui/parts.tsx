@@ -3,9 +3,26 @@ import type { ReactNode } from "react";
 import { Refusal } from "../api/client";
 
 /** A short state in words. Colour only where something needs care. */
-export function Badge({ tone = "plain", children }: { tone?: "plain" | "leaf" | "amber" | "rust"; children: ReactNode }) {
-  const tones = { plain: "bg-rule/60 text-second", leaf: "bg-tint text-leafink", amber: "bg-ambertint text-amber", rust: "bg-ambertint text-rust" };
-  return <span className={`inline-flex items-center rounded-full px-2 py-0.5 text-xs font-semibold whitespace-nowrap ${tones[tone]}`}>{children}</span>;
+export function Badge({
+  tone = "plain",
+  children,
+}: {
+  tone?: "plain" | "leaf" | "amber" | "rust";
+  children: ReactNode;
+}) {
+  const tones = {
+    plain: "bg-rule/60 text-second",
+    leaf: "bg-tint text-leafink",
+    amber: "bg-ambertint text-amber",
+    rust: "bg-ambertint text-rust",
+  };
+  return (
+    <span
+      className={`inline-flex items-center rounded-full px-2 py-0.5 text-xs font-semibold whitespace-nowrap ${tones[tone]}`}
+    >
+      {children}
+    </span>
+  );
 }
 
 /** What went wrong, in the service's own words. */
@@ -18,8 +35,15 @@ export function Trouble({ error }: { error: unknown }) {
         <AlertTriangle size={15} className="mt-0.5 shrink-0" aria-hidden />
         <div className="min-w-0">
           {error instanceof Error ? error.message : "Something went wrong."}
-          {refusal?.fields.map((f) => <div key={f.field}>{f.message}</div>)}
-          {refusal?.problems.slice(0, 6).map((p, i) => <div key={i}>{p.line > 0 ? `Line ${String(p.line)}: ` : ""}{p.message} {p.cure}</div>)}
+          {refusal?.fields.map((f) => (
+            <div key={f.field}>{f.message}</div>
+          ))}
+          {refusal?.problems.slice(0, 6).map((p, i) => (
+            <div key={i}>
+              {p.line > 0 ? `Line ${String(p.line)}: ` : ""}
+              {p.message} {p.cure}
+            </div>
+          ))}
         </div>
       </div>
     </div>

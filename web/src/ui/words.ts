@@ -3,8 +3,19 @@ import { reasons, states } from "../words/table";
 
 export const plural = (n: number, word: string) => `${n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
 
-const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit", hour12: false });
-const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false });
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hour12: false,
+});
+const day = new Intl.DateTimeFormat(undefined, {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  hour12: false,
+});
 
 /** A time in the reader's zone: the clock for today, with the day before that. */
 export function when(iso: string): string {
@@ -22,7 +33,8 @@ export function took(from: string, to: string | undefined): string {
 
 const unseen = /[\p{Cf}\u0000-\u0008\u000b-\u001f\u007f-\u009f\u2028\u2029\u034f\u115f\u1160\u3164\uffa0]/u;
 const within = /[\u200d\u{e0020}-\u{e007f}]/u; // of one emoji
-const joined = /[\p{Script=Arabic}\p{Script=Syriac}\p{Script=Mongolian}\p{Script=Devanagari}\p{Script=Bengali}\p{Script=Gurmukhi}\p{Script=Gujarati}\p{Script=Oriya}\p{Script=Tamil}\p{Script=Telugu}\p{Script=Kannada}\p{Script=Malayalam}\p{Script=Sinhala}\p{Script=Khmer}\p{Mn}]/u;
+const joined =
+  /[\p{Script=Arabic}\p{Script=Syriac}\p{Script=Mongolian}\p{Script=Devanagari}\p{Script=Bengali}\p{Script=Gurmukhi}\p{Script=Gujarati}\p{Script=Oriya}\p{Script=Tamil}\p{Script=Telugu}\p{Script=Kannada}\p{Script=Malayalam}\p{Script=Sinhala}\p{Script=Khmer}\p{Mn}]/u;
 const clusters = new Intl.Segmenter("en", { granularity: "grapheme" });
 
 /** Makes what would move or hide text a sign that is seen, as the service does; joined emoji and letters stay. */
@@ -34,8 +46,17 @@ export function visible(text: string): string {
     let before = "";
     for (const c of segment) {
       const code = c.codePointAt(0) ?? 0;
-      const stays = !unseen.test(c) || (picture && within.test(c)) || ((c === "\u200d" || c === "\u200c") && joined.test(before));
-      out += stays ? c : code < 0x20 ? String.fromCodePoint(0x2400 + code) : code === 0x7f ? "\u2421" : `‹U+${code.toString(16).toUpperCase().padStart(4, "0")}›`;
+      const stays =
+        !unseen.test(c) ||
+        (picture && within.test(c)) ||
+        ((c === "\u200d" || c === "\u200c") && joined.test(before));
+      out += stays
+        ? c
+        : code < 0x20
+          ? String.fromCodePoint(0x2400 + code)
+          : code === 0x7f
+            ? "\u2421"
+            : `‹U+${code.toString(16).toUpperCase().padStart(4, "0")}›`;
       before = c;
     }
   }
@@ -62,7 +83,9 @@ export function brief(v: Json | undefined): string {
   if (typeof v === "number") return plainNumber(v);
   if (Array.isArray(v)) return `list of ${String(v.length)}`;
   if (typeof v === "object") {
-    const parts = Object.entries(v as Fields).slice(0, 3).map(([k, e]) => `${visible(k)} ${brief(e)}`);
+    const parts = Object.entries(v as Fields)
+      .slice(0, 3)
+      .map(([k, e]) => `${visible(k)} ${brief(e)}`);
     return parts.join(", ");
   }
   return String(v);
@@ -85,32 +108,43 @@ export function stateWords(r: RunSummary): { words: string; tone: "plain" | "lea
   switch (r.state) {
     case "partial": {
       const c = r.counts;
-      const parts = [c?.set_aside ? `${String(c.set_aside)} set aside` : "", c?.may_have_been_sent ? `${String(c.may_have_been_sent)} may have been sent` : ""].filter(Boolean);
+      const parts = [
+        c?.set_aside ? `${String(c.set_aside)} set aside` : "",
+        c?.may_have_been_sent ? `${String(c.may_have_been_sent)} may have been sent` : "",
+      ].filter(Boolean);
       return { words: `Partial: ${parts.join(", ")}`, tone: "amber" };
     }
-    case "waiting": return { words: waitingWords(r), tone: "amber" };
+    case "waiting":
+      return { words: waitingWords(r), tone: "amber" };
     case "running":
       if (r.cancelling) return { words: "Being cancelled", tone: "amber" };
       return states.running;
-    default: return states[r.state];
+    default:
+      return states[r.state];
   }
 }
 
 function waitingWords(r: RunSummary): string {
   const text = reasons[r.reason];
-  if (text === undefined || (text.includes("{wake}") && !r.wake)) return r.wake ? `Waiting until ${when(r.wake)}` : "Waiting";
-  return text.replace("{connection}", r.connection ?? "a connection").replace("{wake}", r.wake ? when(r.wake) : "");
+  if (text === undefined || (text.includes("{wake}") && !r.wake))
+    return r.wake ? `Waiting until ${when(r.wake)}` : "Waiting";
+  return text
+    .replace("{connection}", r.connection ?? "a connection")
+    .replace("{wake}", r.wake ? when(r.wake) : "");
 }
 
 /** How often a call was made, and why no more often. */
 export function triedWords(f: { tried?: number; over_ms?: number; class?: string; status?: number }): string {
   const tried = f.tried ?? 0;
   if (tried > 1) return `Tried ${String(tried)} times over ${((f.over_ms ?? 0) / 1000).toFixed(1)} s.`;
-  if (f.class === "unknown") return "Tried once: it may have had its effect, and a repeat would be a second one.";
+  if (f.class === "unknown")
+    return "Tried once: it may have had its effect, and a repeat would be a second one.";
   const status = f.status ?? 0;
-  if (tried === 1 && status >= 400 && status < 500 && status !== 429 && status !== 408) return "Tried once: a refusal of this kind is not worth repeating.";
+  if (tried === 1 && status >= 400 && status < 500 && status !== 429 && status !== 408)
+    return "Tried once: a refusal of this kind is not worth repeating.";
   return tried === 1 ? "Tried once." : "Not tried.";
 }
 
 /** A row of a lattice by its number, and by its label where it has one. */
-export const rowWords = (n: number, label: string | undefined) => label ? `Row ${n.toLocaleString("en")}, ${label}` : `Row ${n.toLocaleString("en")}`;
+export const rowWords = (n: number, label: string | undefined) =>
+  label ? `Row ${n.toLocaleString("en")}, ${label}` : `Row ${n.toLocaleString("en")}`;

@@ -29,7 +29,11 @@ const language = (template: boolean) =>
     startState: () => ({ inside: !template, depth: 0 }),
     token(stream, state) {
       if (!state.inside) {
-        if (stream.match("(=")) { state.inside = true; state.depth = 0; return "bracket"; }
+        if (stream.match("(=")) {
+          state.inside = true;
+          state.depth = 0;
+          return "bracket";
+        }
         stream.next();
         return null;
       }
@@ -40,14 +44,20 @@ const language = (template: boolean) =>
       if (stream.match(/^(item|trigger|steps|vars|run)\b[\w.]*/)) return "variableName";
       const c = stream.next();
       if (template && c === "(") state.depth++;
-      if (template && c === ")" && state.depth-- === 0) { state.inside = false; return "bracket"; }
+      if (template && c === ")" && state.depth-- === 0) {
+        state.inside = false;
+        return "bracket";
+      }
       return null;
     },
   });
 
 const colours = HighlightStyle.define([
-  { tag: tags.string, color: "var(--literal)" }, { tag: tags.number, color: "var(--literal)" },
-  { tag: tags.keyword, color: "var(--field)" }, { tag: tags.variableName, color: "var(--field)" }, { tag: tags.bracket, color: "var(--third)" },
+  { tag: tags.string, color: "var(--literal)" },
+  { tag: tags.number, color: "var(--literal)" },
+  { tag: tags.keyword, color: "var(--field)" },
+  { tag: tags.variableName, color: "var(--field)" },
+  { tag: tags.bracket, color: "var(--third)" },
 ]);
 
 /** A function by its name, or by a word that people look for it by. */
@@ -55,18 +65,37 @@ function functionOptions(f: Schemas["Function"], typed: string): Completion[] {
   const says = `${f.help}${f.errors ? ` It is an error if ${f.errors}.` : ""} ${f.example} gives ${f.result}`;
   const option = { apply: `${f.name}(`, detail: f.usage.slice(f.name.length), info: says, type: "function" };
   const wanted = typed.toLowerCase();
-  const by = wanted.length >= 3 && !f.name.startsWith(wanted) ? f.words.split(" ").find((w) => w.startsWith(wanted)) : undefined;
-  return [{ ...option, label: f.name }, ...(by === undefined ? [] : [{ ...option, label: by, displayLabel: f.name, boost: -5 }])];
+  const by =
+    wanted.length >= 3 && !f.name.startsWith(wanted)
+      ? f.words.split(" ").find((w) => w.startsWith(wanted))
+      : undefined;
+  return [
+    { ...option, label: f.name },
+    ...(by === undefined ? [] : [{ ...option, label: by, displayLabel: f.name, boost: -5 }]),
+  ];
 }
 
 /** An expression, with completion, and its value for the chosen row beneath. */
-export function ExpressionField({ label, value, onChange, template, item, trigger, steps, row, placeholder, children }: Props) {
+export function ExpressionField({
+  label,
+  value,
+  onChange,
+  template,
+  item,
+  trigger,
+  steps,
+  row,
+  placeholder,
+  children,
+}: Props) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   const functions = useFunctions();
   const focus = useFocus();
   const latest = useRef({ onChange, item, trigger, steps, functions: functions.data?.functions ?? [] });
-  useEffect(() => { latest.current = { onChange, item, trigger, steps, functions: functions.data?.functions ?? [] }; });
+  useEffect(() => {
+    latest.current = { onChange, item, trigger, steps, functions: functions.data?.functions ?? [] };
+  });
   const [text, setText] = useState(value);
 
   useEffect(() => {
@@ -78,17 +107,35 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
       const path = word.text.split(".");
       if (path.length > 1) {
         const start = path[0] === "item" ? now.item : path[0] === "trigger" ? now.trigger : undefined;
-        if (path[0] === "steps" && path.length === 2) return { from: word.from + 6, options: now.steps.map((s) => ({ label: s, type: "variable" })) };
+        if (path[0] === "steps" && path.length === 2)
+          return { from: word.from + 6, options: now.steps.map((s) => ({ label: s, type: "variable" })) };
         let at: Json | undefined = start;
-        for (const p of path.slice(1, -1)) at = at && typeof at === "object" && !Array.isArray(at) ? at[p] : undefined;
+        for (const p of path.slice(1, -1))
+          at = at && typeof at === "object" && !Array.isArray(at) ? at[p] : undefined;
         if (!at || typeof at !== "object" || Array.isArray(at)) return null;
-        return { from: word.to - (path[path.length - 1]?.length ?? 0), options: Object.entries(at).map(([k, v]) => ({ label: k, detail: brief(v).slice(0, 40), type: "property" })) };
+        return {
+          from: word.to - (path[path.length - 1]?.length ?? 0),
+          options: Object.entries(at).map(([k, v]) => ({
+            label: k,
+            detail: brief(v).slice(0, 40),
+            type: "property",
+          })),
+        };
       }
       return {
         from: word.from,
         options: [
-          ...["item", "trigger", "steps", "vars", "run"].map((l) => ({ label: l, type: "variable", boost: 5 })),
-          ...Object.keys(now.item ?? {}).map((k) => ({ label: `item.${k}`, detail: brief(now.item?.[k]).slice(0, 40), type: "property", boost: 9 })),
+          ...["item", "trigger", "steps", "vars", "run"].map((l) => ({
+            label: l,
+            type: "variable",
+            boost: 5,
+          })),
+          ...Object.keys(now.item ?? {}).map((k) => ({
+            label: `item.${k}`,
+            detail: brief(now.item?.[k]).slice(0, 40),
+            type: "property",
+            boost: 9,
+          })),
           ...now.functions.flatMap((f) => functionOptions(f, word.text)),
         ],
       };
@@ -98,14 +145,24 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
       state: EditorState.create({
         doc: value,
         extensions: [
-          history(), keymap.of([...standardKeymap.filter((k) => k.key !== "Enter"), ...historyKeymap]), language(template), syntaxHighlighting(colours), EditorView.lineWrapping,
-          autocompletion({ override: [complete], icons: false }), ghost(placeholder ?? ""),
+          history(),
+          keymap.of([...standardKeymap.filter((k) => k.key !== "Enter"), ...historyKeymap]),
+          language(template),
+          syntaxHighlighting(colours),
+          EditorView.lineWrapping,
+          autocompletion({ override: [complete], icons: false }),
+          ghost(placeholder ?? ""),
           EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
           EditorView.updateListener.of((u) => {
-            if (u.docChanged) { setText(u.state.doc.toString()); latest.current.onChange(u.state.doc.toString()); }
+            if (u.docChanged) {
+              setText(u.state.doc.toString());
+              latest.current.onChange(u.state.doc.toString());
+            }
             if (u.focusChanged && u.view.hasFocus) {
               focus.current = (path) => {
-                const inside = !template || /\(=[^)]*$/.test(u.view.state.doc.sliceString(0, u.view.state.selection.main.head));
+                const inside =
+                  !template ||
+                  /\(=[^)]*$/.test(u.view.state.doc.sliceString(0, u.view.state.selection.main.head));
                 const insert = inside ? path : `(= ${path} )`;
                 u.view.dispatch(u.view.state.replaceSelection(insert));
                 u.view.focus();
@@ -116,38 +173,80 @@ export function ExpressionField({ label, value, onChange, template, item, trigge
       }),
     });
     view.current = editor;
-    return () => { editor.destroy(); };
+    return () => {
+      editor.destroy();
+    };
     // The editor keeps its own text; a value from outside is taken up below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [template, label]);
 
   useEffect(() => {
     const v = view.current;
-    if (v && !v.hasFocus && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+    if (v && !v.hasFocus && v.state.doc.toString() !== value)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
   }, [value]);
 
   return (
     <div>
       <div ref={host} />
-      {Children.count(children) > 0 ? children : <Value source={text} template={template} item={item} trigger={trigger} row={row} /> /* one in place of the other, so that nothing below moves when it is mended */}
+      {
+        Children.count(children) > 0 ? (
+          children
+        ) : (
+          <Value source={text} template={template} item={item} trigger={trigger} row={row} />
+        ) /* one in place of the other, so that nothing below moves when it is mended */
+      }
     </div>
   );
 }
 
 /** What the expression gives for the chosen row. */
-function Value({ source, template, item, trigger, row }: { source: string; template: boolean; item: Fields | undefined; trigger: Fields | undefined; row: string | undefined }) {
+function Value({
+  source,
+  template,
+  item,
+  trigger,
+  row,
+}: {
+  source: string;
+  template: boolean;
+  item: Fields | undefined;
+  trigger: Fields | undefined;
+  row: string | undefined;
+}) {
   const holds = source !== "" && (!template || source.includes("(="));
   const tried = useQuery({
     queryKey: ["evaluate", source, template, item, trigger],
     enabled: holds && item !== undefined,
     placeholderData: (before) => before,
-    queryFn: () => ask(http.POST("/evaluate", { body: { source, template, item: item ?? {}, trigger: trigger ?? {} } })),
+    queryFn: () =>
+      ask(http.POST("/evaluate", { body: { source, template, item: item ?? {}, trigger: trigger ?? {} } })),
   });
   if (!holds) return null;
   if (!item) return <div className="hint mt-1">Rehearse to see its value here.</div>;
   const v = tried.data;
   if (!v) return <div className="hint mt-1">&nbsp;</div>;
-  if (v.unknown !== undefined) return <div className="hint mt-1">Its value is seen when the workflow is rehearsed: {v.unknown} is not known here.</div>;
-  if (v.error) return <div className="mt-1 text-rust">{v.error}{v.position !== undefined && <span className="text-second"> (character {v.position + 1})</span>}</div>;
-  return <div className="hint mt-1 truncate">{row ? `${row}: ` : ""}{v.why ? <span className="font-semibold text-rust">{v.why}</span> : <span className="font-medium text-ink">{v.text}</span>}</div>;
+  if (v.unknown !== undefined)
+    return (
+      <div className="hint mt-1">
+        Its value is seen when the workflow is rehearsed: {v.unknown} is not known here.
+      </div>
+    );
+  if (v.error)
+    return (
+      <div className="mt-1 text-rust">
+        {v.error}
+        {v.position !== undefined && <span className="text-second"> (character {v.position + 1})</span>}
+      </div>
+    );
+  return (
+    <div className="hint mt-1 truncate">
+      {row ? `${row}: ` : ""}
+      {v.why ? (
+        <span className="font-semibold text-rust">{v.why}</span>
+      ) : (
+        <span className="font-medium text-ink">{v.text}</span>
+      )}
+    </div>
+  );
 }

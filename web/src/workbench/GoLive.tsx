@@ -13,25 +13,99 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
   const [seen, setSeen] = useState(false);
   const diff = useDiff(workflow.name, open);
   const live = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/live", { params: { path: { workflow: workflow.name }, header: { "If-Match": `"${String(workflow.version)}"` } } })),
-    onSuccess: (w) => { client.setQueryData(["workflow", workflow.name], w); setOpen(false); toast(`Live as revision ${String(w.live)}`); void client.invalidateQueries({ queryKey: ["diff"] }); },
+    mutationFn: () =>
+      ask(
+        http.POST("/workflows/{workflow}/live", {
+          params: {
+            path: { workflow: workflow.name },
+            header: { "If-Match": `"${String(workflow.version)}"` },
+          },
+        }),
+      ),
+    onSuccess: (w) => {
+      client.setQueryData(["workflow", workflow.name], w);
+      setOpen(false);
+      toast(`Live as revision ${String(w.live)}`);
+      void client.invalidateQueries({ queryKey: ["diff"] });
+    },
   });
   const errors = workflow.problems.filter((p) => p.severity === "error");
   const warnings = workflow.problems.filter((p) => p.severity === "warning");
   return (
-    <Dialog.Root open={open} onOpenChange={(o) => { setOpen(o); setSeen(false); void client.invalidateQueries({ queryKey: ["diff", workflow.name] }); }}>
+    <Dialog.Root
+      open={open}
+      onOpenChange={(o) => {
+        setOpen(o);
+        setSeen(false);
+        void client.invalidateQueries({ queryKey: ["diff", workflow.name] });
+      }}
+    >
       <Dialog.Trigger className="btn btn-main">Go live…</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/20" />
-        <Dialog.Content className="card fixed top-[10vh] left-1/2 z-50 max-h-[80vh] w-[580px] max-w-[94vw] -translate-x-1/2 overflow-auto p-6 shadow-xl" aria-describedby={undefined}>
-          <Dialog.Title className="mb-3 font-serif text-[19px] font-semibold">Put “{workflow.title}” live</Dialog.Title>
-          <p className="mb-3 font-serif text-[15.5px]">{workflow.trigger}, it runs from now on with these {workflow.lines.length} lines.</p>
-          <h3 className="label">{workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}</h3>
-          <ul className="mb-3 list-disc space-y-0.5 pl-5 text-second">{diff.data?.changes.map((c, i) => <li key={i}>{c.sentence}</li>)}{diff.data?.changes.length === 0 && <li>Nothing; the draft is the same.</li>}</ul>
-          {errors.length > 0 && <div className="mb-3"><h3 className="label text-rust">To mend first</h3>{errors.map((p, i) => <div key={i} className="text-rust">{p.message} {p.cure}</div>)}</div>}
-          {warnings.length > 0 && <div className="mb-3"><h3 className="label text-amber">To look at</h3>{warnings.map((p, i) => <div key={i} className="text-amber">{p.message} {p.cure}</div>)}<label className="mt-2 flex items-center gap-2"><input type="checkbox" className="accent-leaf" checked={seen} onChange={(e) => { setSeen(e.target.checked); }} />I have looked at {warnings.length === 1 ? "this" : "these"}</label></div>}
+        <Dialog.Content
+          className="card fixed top-[10vh] left-1/2 z-50 max-h-[80vh] w-[580px] max-w-[94vw] -translate-x-1/2 overflow-auto p-6 shadow-xl"
+          aria-describedby={undefined}
+        >
+          <Dialog.Title className="mb-3 font-serif text-[19px] font-semibold">
+            Put “{workflow.title}” live
+          </Dialog.Title>
+          <p className="mb-3 font-serif text-[15.5px]">
+            {workflow.trigger}, it runs from now on with these {workflow.lines.length} lines.
+          </p>
+          <h3 className="label">
+            {workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}
+          </h3>
+          <ul className="mb-3 list-disc space-y-0.5 pl-5 text-second">
+            {diff.data?.changes.map((c, i) => (
+              <li key={i}>{c.sentence}</li>
+            ))}
+            {diff.data?.changes.length === 0 && <li>Nothing; the draft is the same.</li>}
+          </ul>
+          {errors.length > 0 && (
+            <div className="mb-3">
+              <h3 className="label text-rust">To mend first</h3>
+              {errors.map((p, i) => (
+                <div key={i} className="text-rust">
+                  {p.message} {p.cure}
+                </div>
+              ))}
+            </div>
+          )}
+          {warnings.length > 0 && (
+            <div className="mb-3">
+              <h3 className="label text-amber">To look at</h3>
+              {warnings.map((p, i) => (
+                <div key={i} className="text-amber">
+                  {p.message} {p.cure}
+                </div>
+              ))}
+              <label className="mt-2 flex items-center gap-2">
+                <input
+                  type="checkbox"
+                  className="accent-leaf"
+                  checked={seen}
+                  onChange={(e) => {
+                    setSeen(e.target.checked);
+                  }}
+                />
+                I have looked at {warnings.length === 1 ? "this" : "these"}
+              </label>
+            </div>
+          )}
           <Trouble error={live.error} />
-          <div className="mt-4 flex justify-end gap-2"><Dialog.Close className="btn">Not yet</Dialog.Close><button className="btn btn-main" disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending} onClick={() => { live.mutate(); }}>Put it live</button></div>
+          <div className="mt-4 flex justify-end gap-2">
+            <Dialog.Close className="btn">Not yet</Dialog.Close>
+            <button
+              className="btn btn-main"
+              disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
+              onClick={() => {
+                live.mutate();
+              }}
+            >
+              Put it live
+            </button>
+          </div>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -23,8 +23,19 @@ export function KeysHelp({ open, onOpen }: { open: boolean; onOpen: (open: boole
   return (
     <Dialog.Root open={open} onOpenChange={onOpen}>
       <Frame title="Keys, while a line has the focus">
-        <dl className="grid grid-cols-[150px_1fr] gap-x-4 gap-y-1.5">{keys.map(([k, words]) => <Fragment key={k}><dt><kbd className="font-mono text-xs">{k}</kbd></dt><dd>{words}</dd></Fragment>)}</dl>
-        <div className="mt-5 flex justify-end"><Dialog.Close className="btn">Close</Dialog.Close></div>
+        <dl className="grid grid-cols-[150px_1fr] gap-x-4 gap-y-1.5">
+          {keys.map(([k, words]) => (
+            <Fragment key={k}>
+              <dt>
+                <kbd className="font-mono text-xs">{k}</kbd>
+              </dt>
+              <dd>{words}</dd>
+            </Fragment>
+          ))}
+        </dl>
+        <div className="mt-5 flex justify-end">
+          <Dialog.Close className="btn">Close</Dialog.Close>
+        </div>
       </Frame>
     </Dialog.Root>
   );

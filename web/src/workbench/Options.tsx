@@ -18,15 +18,36 @@ export function Options({ line, options, kind, writes, fallback, set, onEdit }: 
   const id = (k: string) => `${line.name}-${k}`;
   const single = does === undefined || does === "calls" || does === "spreads";
   const fails = (to: string) => {
-    if (to === "fallback") onEdit([{ op: "set", step: line.name, key: "on_error", value: to }, ...(fallback ? [] : [{ op: "set", step: line.name, key: "fallback", value: [] }])]);
-    else if (fallback) onEdit([{ op: "remove", step: `${line.name}/fallback` }, ...(to === "stop" ? [] : [{ op: "set", step: line.name, key: "on_error", value: to }])]);
+    if (to === "fallback")
+      onEdit([
+        { op: "set", step: line.name, key: "on_error", value: to },
+        ...(fallback ? [] : [{ op: "set", step: line.name, key: "fallback", value: [] }]),
+      ]);
+    else if (fallback)
+      onEdit([
+        { op: "remove", step: `${line.name}/fallback` },
+        ...(to === "stop" ? [] : [{ op: "set", step: line.name, key: "on_error", value: to }]),
+      ]);
     else set("on_error", to === "stop" ? null : to);
   };
   const choose = (key: string, title: string, preset: string, choices: [string, string][]) => (
     <div>
-      <label className="label" htmlFor={id(key)}>{title}</label>
-      <select id={id(key)} className="field" value={String(options[key] ?? preset)} onChange={(e) => { set(key, e.target.value === preset ? null : e.target.value); }}>
-        {choices.map(([value, words]) => <option key={value} value={value}>{words}</option>)}
+      <label className="label" htmlFor={id(key)}>
+        {title}
+      </label>
+      <select
+        id={id(key)}
+        className="field"
+        value={String(options[key] ?? preset)}
+        onChange={(e) => {
+          set(key, e.target.value === preset ? null : e.target.value);
+        }}
+      >
+        {choices.map(([value, words]) => (
+          <option key={value} value={value}>
+            {words}
+          </option>
+        ))}
       </select>
     </div>
   );
@@ -34,30 +55,114 @@ export function Options({ line, options, kind, writes, fallback, set, onEdit }: 
     <div className="grid grid-cols-2 gap-3 rounded-lg border border-rule bg-sheet p-3">
       {does === "calls" && (
         <div>
-          <label className="label" htmlFor={id("output")}>What goes on</label>
-          <select id={id("output")} className="field" value={output.startsWith("under") ? "under" : output} onChange={(e) => { set("output", e.target.value === "under" ? `under ${line.name}` : e.target.value === "replace" ? null : "keep"); }}>
-            <option value="replace">the answer itself</option><option value="under">the item, with the answer as a field</option><option value="keep">the item as it came</option>
+          <label className="label" htmlFor={id("output")}>
+            What goes on
+          </label>
+          <select
+            id={id("output")}
+            className="field"
+            value={output.startsWith("under") ? "under" : output}
+            onChange={(e) => {
+              set(
+                "output",
+                e.target.value === "under"
+                  ? `under ${line.name}`
+                  : e.target.value === "replace"
+                    ? null
+                    : "keep",
+              );
+            }}
+          >
+            <option value="replace">the answer itself</option>
+            <option value="under">the item, with the answer as a field</option>
+            <option value="keep">the item as it came</option>
           </select>
         </div>
       )}
       {output.startsWith("under ") && (
-        <div><label className="label" htmlFor={id("under")}>Name of the field</label><input id={id("under")} className="field" defaultValue={output.slice(6)} onBlur={(e) => { set("output", `under ${e.target.value || line.name}`); }} /></div>
+        <div>
+          <label className="label" htmlFor={id("under")}>
+            Name of the field
+          </label>
+          <input
+            id={id("under")}
+            className="field"
+            defaultValue={output.slice(6)}
+            onBlur={(e) => {
+              set("output", `under ${e.target.value || line.name}`);
+            }}
+          />
+        </div>
       )}
       {does !== "ends" && (
         <div>
-          <label className="label" htmlFor={id("on_error")}>{does === "holds" || does === "picks" ? "If it fails" : "If it fails for an item"}</label>
-          <select id={id("on_error")} className="field" value={String(options["on_error"] ?? "stop")} onChange={(e) => { fails(e.target.value); }}>
-            <option value="stop">stop the run</option><option value="set_aside">set the item aside and go on</option>
+          <label className="label" htmlFor={id("on_error")}>
+            {does === "holds" || does === "picks" ? "If it fails" : "If it fails for an item"}
+          </label>
+          <select
+            id={id("on_error")}
+            className="field"
+            value={String(options["on_error"] ?? "stop")}
+            onChange={(e) => {
+              fails(e.target.value);
+            }}
+          >
+            <option value="stop">stop the run</option>
+            <option value="set_aside">set the item aside and go on</option>
             {single && <option value="continue">go on with the item as it came</option>}
             {single && <option value="fallback">do other lines instead</option>}
           </select>
         </div>
       )}
-      {(line.lists === true || does === "spreads") && choose("when_none", "If there is nothing", "end", [["end", "the item ends here"], ["pass", "the item goes on as it is"], ["fail", "that is a failure"]])}
-      {does === "holds" && choose("when_none", "If no item comes", "end", [["end", "nothing goes on"], ["fail", "that is a failure"]])}
-      {(does === "holds" || does === "picks") && choose("late", "Items that come late, after a mending", "leave", [["leave", "wait until one decides"], ["alone", "go on in a list of their own"], ...(does === "holds" ? [["again", "the list is made again with them"] as [string, string]] : [])])}
-      {writes && <div><label className="label" htmlFor={id("parallel")}>Items at once</label><input id={id("parallel")} className="field" type="number" min={1} max={64} defaultValue={Number(options["parallel"] ?? 1)} onBlur={(e) => { const n = Number(e.target.value); set("parallel", n > 1 ? n : null); }} /></div>}
-      <div className="col-span-2"><label className="label" htmlFor={id("note")}>A word to colleagues</label><input id={id("note")} className="field" defaultValue={line.note ?? ""} onBlur={(e) => { set("note", e.target.value || null); }} /></div>
+      {(line.lists === true || does === "spreads") &&
+        choose("when_none", "If there is nothing", "end", [
+          ["end", "the item ends here"],
+          ["pass", "the item goes on as it is"],
+          ["fail", "that is a failure"],
+        ])}
+      {does === "holds" &&
+        choose("when_none", "If no item comes", "end", [
+          ["end", "nothing goes on"],
+          ["fail", "that is a failure"],
+        ])}
+      {(does === "holds" || does === "picks") &&
+        choose("late", "Items that come late, after a mending", "leave", [
+          ["leave", "wait until one decides"],
+          ["alone", "go on in a list of their own"],
+          ...(does === "holds" ? [["again", "the list is made again with them"] as [string, string]] : []),
+        ])}
+      {writes && (
+        <div>
+          <label className="label" htmlFor={id("parallel")}>
+            Items at once
+          </label>
+          <input
+            id={id("parallel")}
+            className="field"
+            type="number"
+            min={1}
+            max={64}
+            defaultValue={Number(options["parallel"] ?? 1)}
+            onBlur={(e) => {
+              const n = Number(e.target.value);
+              set("parallel", n > 1 ? n : null);
+            }}
+          />
+        </div>
+      )}
+      <div className="col-span-2">
+        <label className="label" htmlFor={id("note")}>
+          A word to colleagues
+        </label>
+        <input
+          id={id("note")}
+          className="field"
+          defaultValue={line.note ?? ""}
+          onBlur={(e) => {
+            set("note", e.target.value || null);
+          }}
+        />
+      </div>
     </div>
   );
 }

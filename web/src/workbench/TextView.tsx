@@ -7,26 +7,41 @@ import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 
 const colours = HighlightStyle.define([
-  { tag: tags.propertyName, color: "var(--field)" }, { tag: tags.comment, color: "var(--third)", fontStyle: "italic" }, { tag: tags.string, color: "var(--ink)" },
+  { tag: tags.propertyName, color: "var(--field)" },
+  { tag: tags.comment, color: "var(--third)", fontStyle: "italic" },
+  { tag: tags.string, color: "var(--ink)" },
 ]);
 
 /** The workflow as its document. */
 export function TextView({ text, onChange }: { text: string; onChange: (text: string) => void }) {
   const host = useRef<HTMLDivElement>(null);
   const latest = useRef(onChange);
-  useEffect(() => { latest.current = onChange; });
+  useEffect(() => {
+    latest.current = onChange;
+  });
   useEffect(() => {
     if (!host.current) return;
     const view = new EditorView({
       parent: host.current,
       state: EditorState.create({
         doc: text,
-        extensions: [lineNumbers(), history(), keymap.of([...defaultKeymap, ...historyKeymap]), yaml(), syntaxHighlighting(colours), EditorView.lineWrapping,
+        extensions: [
+          lineNumbers(),
+          history(),
+          keymap.of([...defaultKeymap, ...historyKeymap]),
+          yaml(),
+          syntaxHighlighting(colours),
+          EditorView.lineWrapping,
           EditorView.contentAttributes.of({ "aria-label": "The document" }),
-          EditorView.updateListener.of((u) => { if (u.docChanged) latest.current(u.state.doc.toString()); })],
+          EditorView.updateListener.of((u) => {
+            if (u.docChanged) latest.current(u.state.doc.toString());
+          }),
+        ],
       }),
     });
-    return () => { view.destroy(); };
+    return () => {
+      view.destroy();
+    };
     // The editor keeps its own text from then on.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, []);

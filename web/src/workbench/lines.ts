@@ -8,7 +8,7 @@ export const TOP = "/";
 export const ON_FAILURE = "/on_failure";
 
 /** What a line is known by: cases by the steps within them. */
-export const keyOf = (l: Line) => (l.kind === "case" ? l.inside ?? l.name : l.name);
+export const keyOf = (l: Line) => (l.kind === "case" ? (l.inside ?? l.name) : l.name);
 export const isCase = (l: Line) => l.kind === "case";
 /** A case that has a name and a condition of its own. */
 export const isNamed = (l: Line) => l.type === "case" && l.name !== "else";
@@ -21,12 +21,16 @@ export interface Place {
 /** The steps in which a step stands. */
 const blockOf = (l: Line) => l.in ?? TOP;
 const ownerOf = (block: string) => (block.startsWith("/") ? undefined : block.split("/")[0]);
-export const stepsIn = (lines: Line[], block: string) => lines.filter((l) => !isCase(l) && blockOf(l) === block);
+export const stepsIn = (lines: Line[], block: string) =>
+  lines.filter((l) => !isCase(l) && blockOf(l) === block);
 export const casesOf = (lines: Line[], branch: string) => lines.filter((l) => isNamed(l) && l.in === branch);
 export const find = (lines: Line[], key: string | undefined) => lines.find((l) => keyOf(l) === key);
 
 /** The blocks of steps within a step, in reading order. */
-const blocksOf = (lines: Line[], owner: string) => lines.flatMap((l) => (l.inside !== undefined && (l.inside === owner || l.inside.startsWith(`${owner}/`)) ? [l.inside] : []));
+const blocksOf = (lines: Line[], owner: string) =>
+  lines.flatMap((l) =>
+    l.inside !== undefined && (l.inside === owner || l.inside.startsWith(`${owner}/`)) ? [l.inside] : [],
+  );
 
 /** Where a line that is added below another stands: first in a case, else after it. */
 export function below(lines: Line[], key: string): Place {
@@ -68,7 +72,11 @@ function moved(lines: Line[], l: Line, to: Direction): Place | undefined {
   const blocks = owner ? blocksOf(lines, owner.name) : [];
   if (to === "in") {
     const before = beside[at - 1];
-    const into = before && blocksOf(lines, before.name).filter((b) => !b.endsWith("/fallback")).at(-1);
+    const into =
+      before &&
+      blocksOf(lines, before.name)
+        .filter((b) => !b.endsWith("/fallback"))
+        .at(-1);
     return into === undefined ? undefined : { in: into, to: stepsIn(lines, into).length };
   }
   if (to === "out") return outside && { ...outside, to: outside.to + 1 };
@@ -78,7 +86,8 @@ function moved(lines: Line[], l: Line, to: Direction): Place | undefined {
     return before !== undefined ? { in: before, to: stepsIn(lines, before).length } : outside;
   }
   if (at < beside.length - 1) return { in: block, to: at + 1 };
-  if (block === TOP) return lines.some((x) => x.inside === ON_FAILURE) ? { in: ON_FAILURE, to: 0 } : undefined;
+  if (block === TOP)
+    return lines.some((x) => x.inside === ON_FAILURE) ? { in: ON_FAILURE, to: 0 } : undefined;
   const next = blocks[blocks.indexOf(block) + 1];
   return next !== undefined ? { in: next, to: 0 } : outside && { ...outside, to: outside.to + 1 };
 }
@@ -128,17 +137,28 @@ export function unused(base: string, taken: string[]): string {
 }
 
 /** A new case of a branch. */
-export const freshCase = (lines: Line[], branch: string): Json => ({ name: unused("case", casesOf(lines, branch).map((c) => c.name)), when: "", steps: [] });
+export const freshCase = (lines: Line[], branch: string): Json => ({
+  name: unused(
+    "case",
+    casesOf(lines, branch).map((c) => c.name),
+  ),
+  when: "",
+  steps: [],
+});
 
 /** What a line says of items in the last rehearsal: in → out; of a case, how many took it. */
 export function figures(l: Line, seen: Rehearsal | undefined): string {
   if (isCase(l)) {
-    const owner = seen?.columns.find((c) => c.name === l.in || (l.type === "fallback" && l.inside === `${c.name}/fallback`));
+    const owner = seen?.columns.find(
+      (c) => c.name === l.in || (l.type === "fallback" && l.inside === `${c.name}/fallback`),
+    );
     if (l.type === "fallback") return owner?.fell_back ? String(owner.fell_back) : "";
     const way = owner?.ways?.find((w) => w.name === l.name);
     return way ? way.count.toLocaleString("en") : "";
   }
   const c = seen?.columns.find((x) => x.name === l.name);
   if (!c || (c.in === 0 && c.out === 0)) return "";
-  return c.in === c.out ? c.in.toLocaleString("en") : `${c.in.toLocaleString("en")} → ${c.out.toLocaleString("en")}`;
+  return c.in === c.out
+    ? c.in.toLocaleString("en")
+    : `${c.in.toLocaleString("en")} → ${c.out.toLocaleString("en")}`;
 }

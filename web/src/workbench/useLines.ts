@@ -29,57 +29,86 @@ export async function copied(): Promise<string> {
 const shortly = (text: string) => (text.length > 46 ? `${text.slice(0, 45)}…` : text);
 
 /** What can be done with the lines of a draft as a whole: each is one step that can be undone, and says what it did. */
-export function useLines(workflow: Workflow, draft: ReturnType<typeof useDraft>, flush: () => void, onChoose: (key: string | undefined) => void) {
+export function useLines(
+  workflow: Workflow,
+  draft: ReturnType<typeof useDraft>,
+  flush: () => void,
+  onChoose: (key: string | undefined) => void,
+) {
   const [breaking, setBreaking] = useState<Breaking>();
   const keep = useRef<{ key: string | undefined; fill?: boolean }>(undefined); // the line that gets the focus once the edit is made, or its first field
   const client = useQueryClient();
   const { name } = workflow;
   // What is done fast is done one after the other, each on the lines that the one before left.
   const chain = useRef<Promise<unknown>>(Promise.resolve());
-  const inTurn = useCallback((act: (lines: Line[]) => Promise<void>) => {
-    chain.current = chain.current.then(() => act(client.getQueryData<Workflow>(["workflow", name])?.lines ?? [])).catch(() => undefined);
-  }, [client, name]);
+  const inTurn = useCallback(
+    (act: (lines: Line[]) => Promise<void>) => {
+      chain.current = chain.current
+        .then(() => act(client.getQueryData<Workflow>(["workflow", name])?.lines ?? []))
+        .catch(() => undefined);
+    },
+    [client, name],
+  );
   const { mutateAsync: send } = draft.edit;
   const { mutateAsync: turn } = draft.turn;
 
-  const back = useCallback((way: "back" | "forth") => {
-    flush();
-    turn(way).then((w) => { if (w === undefined) toast(way === "back" ? "There is nothing to undo" : "There is nothing to do again"); }, (e: unknown) => { toast(e instanceof Error ? e.message : String(e)); });
-  }, [flush, turn]);
+  const back = useCallback(
+    (way: "back" | "forth") => {
+      flush();
+      turn(way).then(
+        (w) => {
+          if (w === undefined)
+            toast(way === "back" ? "There is nothing to undo" : "There is nothing to do again");
+        },
+        (e: unknown) => {
+          toast(e instanceof Error ? e.message : String(e));
+        },
+      );
+    },
+    [flush, turn],
+  );
 
   /** Makes edits, and says so with a way back. */
-  const change = useCallback(async (edits: Edit[], said?: string) => {
-    flush();
-    const before = new Set(client.getQueryData<Workflow>(["workflow", name])?.lines.map(keyOf));
-    let made: Workflow;
-    try {
-      made = await send(edits);
-    } catch {
-      return; // shown above the lattice
-    }
-    const depth = historyOf(made.name).length;
-    const undo = () => {
-      if (historyOf(made.name).length === depth) back("back");
-      else toast("Something was changed since; Ctrl+Z goes back one step at a time");
-    };
-    const fresh = made.lines.find((l) => !before.has(keyOf(l)));
-    if (edits.some((e) => ["insert", "paste"].includes(e.op)) && fresh) {
-      const step = edits.some((e) => e.op === "insert") && !isCase(fresh);
-      keep.current = { key: keyOf(fresh), fill: step };
-      if (step) onChoose(keyOf(fresh));
-    }
-    const followed = made.followed ? `; ${plural(made.followed, "reference")} to it follow${made.followed === 1 ? "s" : ""}` : "";
-    if (said !== undefined) toast(said + followed, { action: { label: "Undo", onClick: undo } });
-  }, [back, client, flush, name, onChoose, send]);
+  const change = useCallback(
+    async (edits: Edit[], said?: string) => {
+      flush();
+      const before = new Set(client.getQueryData<Workflow>(["workflow", name])?.lines.map(keyOf));
+      let made: Workflow;
+      try {
+        made = await send(edits);
+      } catch {
+        return; // shown above the lattice
+      }
+      const depth = historyOf(made.name).length;
+      const undo = () => {
+        if (historyOf(made.name).length === depth) back("back");
+        else toast("Something was changed since; Ctrl+Z goes back one step at a time");
+      };
+      const fresh = made.lines.find((l) => !before.has(keyOf(l)));
+      if (edits.some((e) => ["insert", "paste"].includes(e.op)) && fresh) {
+        const step = edits.some((e) => e.op === "insert") && !isCase(fresh);
+        keep.current = { key: keyOf(fresh), fill: step };
+        if (step) onChoose(keyOf(fresh));
+      }
+      const followed = made.followed
+        ? `; ${plural(made.followed, "reference")} to it follow${made.followed === 1 ? "s" : ""}`
+        : "";
+      if (said !== undefined) toast(said + followed, { action: { label: "Undo", onClick: undo } });
+    },
+    [back, client, flush, name, onChoose, send],
+  );
 
   /** Tells first what the edits would break, if anything. */
-  const careful = useCallback(async (edits: Edit[], said: string) => {
-    flush();
-    const plan = await planOf(name, edits).catch(() => undefined);
-    const errors = plan?.problems.filter((p) => p.severity === "error") ?? [];
-    if (errors.length > 0) setBreaking({ edits, said, problems: errors });
-    else await change(edits, said);
-  }, [change, flush, name]);
+  const careful = useCallback(
+    async (edits: Edit[], said: string) => {
+      flush();
+      const plan = await planOf(name, edits).catch(() => undefined);
+      const errors = plan?.problems.filter((p) => p.severity === "error") ?? [];
+      if (errors.length > 0) setBreaking({ edits, said, problems: errors });
+      else await change(edits, said);
+    },
+    [change, flush, name],
+  );
 
   const copy = useCallback((l: Line) => {
     clipboard = l.text ?? "";
@@ -91,29 +120,52 @@ export function useLines(workflow: Workflow, draft: ReturnType<typeof useDraft>,
     onChoose(undefined);
     inTurn(async () => {
       keep.current = { key: after };
-      await careful([{ op: "remove", step: isCase(l) ? l.inside ?? l.name : l.name }], `${said}: ${shortly(l.sentence)}`);
+      await careful(
+        [{ op: "remove", step: isCase(l) ? (l.inside ?? l.name) : l.name }],
+        `${said}: ${shortly(l.sentence)}`,
+      );
     });
   };
 
   return {
-    change, careful, copy, back, keep, breaking,
-    settle: (go: boolean) => { if (go && breaking) void change(breaking.edits, breaking.said); setBreaking(undefined); },
+    change,
+    careful,
+    copy,
+    back,
+    keep,
+    breaking,
+    settle: (go: boolean) => {
+      if (go && breaking) void change(breaking.edits, breaking.said);
+      setBreaking(undefined);
+    },
     move: (key: string, edit: (lines: Line[]) => Edit | undefined) => {
       inTurn(async (lines) => {
         const e = edit(lines);
-        if (!e) { toast("It cannot go further that way"); return; }
+        if (!e) {
+          toast("It cannot go further that way");
+          return;
+        }
         keep.current = { key };
         await careful([e], "Moved");
       });
     },
-    remove: (l: Line, after: string | undefined) => { remove(l, after, "Gone"); },
-    cut: (l: Line, after: string | undefined) => { copy(l); remove(l, after, "Cut"); },
+    remove: (l: Line, after: string | undefined) => {
+      remove(l, after, "Gone");
+    },
+    cut: (l: Line, after: string | undefined) => {
+      copy(l);
+      remove(l, after, "Cut");
+    },
     paste: (key: string | undefined, text: string) => {
       if (text.trim() === "") toast("There is nothing to paste: copy a line first");
       else inTurn((lines) => change([pasted(lines, key, text)], "Pasted"));
     },
-    duplicate: (l: Line) => { inTurn((lines) => change([pasted(lines, keyOf(l), l.text ?? "")], "Duplicated")); },
-    insert: (place: Place, value: Edit["value"]) => { void change([{ op: "insert", ...place, value: value ?? null }]); },
+    duplicate: (l: Line) => {
+      inTurn((lines) => change([pasted(lines, keyOf(l), l.text ?? "")], "Duplicated"));
+    },
+    insert: (place: Place, value: Edit["value"]) => {
+      void change([{ op: "insert", ...place, value: value ?? null }]);
+    },
   };
 }
 
