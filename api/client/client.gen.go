@@ -774,8 +774,11 @@ type File struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Column   int             `json:"column"`
-	Cure     *string         `json:"cure,omitempty"`
+	Column int     `json:"column"`
+	Cure   *string `json:"cure,omitempty"`
+
+	// Gap It is only that nobody has filled it in yet
+	Gap      *bool           `json:"gap,omitempty"`
 	Line     int             `json:"line"`
 	Message  string          `json:"message"`
 	Path     string          `json:"path"`

@@ -80,7 +80,7 @@ func optionalRaw(m map[string]any) *json.RawMessage {
 func findings(problems []document.Problem) []api.Finding {
 	out := make([]api.Finding, 0, len(problems))
 	for _, p := range problems {
-		out = append(out, api.Finding{Severity: api.FindingSeverity(p.Severity), Path: p.Path, Line: p.Line, Column: p.Column, Step: given(p.Step), Message: p.Message, Cure: given(p.Cure)})
+		out = append(out, api.Finding{Severity: api.FindingSeverity(p.Severity), Path: p.Path, Line: p.Line, Column: p.Column, Step: given(p.Step), Message: p.Message, Cure: given(p.Cure), Gap: given(p.Gap)})
 	}
 	return out
 }

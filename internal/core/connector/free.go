@@ -208,7 +208,7 @@ func at(setting string, err error) error { return &form.Error{Field: setting, Er
 func freeAddress(s string) (tree map[string]any, host string, err error) {
 	s = strings.TrimSpace(s)
 	if s == "" {
-		return nil, "", errors.New("the address is to be filled in")
+		return nil, "", &form.Gap{Err: errors.New("the address is to be filled in")}
 	}
 	if expr.Whole(s) {
 		return map[string]any{"address": s}, "the address", nil
@@ -331,7 +331,7 @@ var rows = expr.MustCompile("response.rows", ofAnswer)
 func (q *Query) Action() (*Action, map[string]any, error) {
 	switch {
 	case strings.TrimSpace(q.Query) == "":
-		return nil, nil, at("query", errors.New("the query is to be filled in"))
+		return nil, nil, at("query", &form.Gap{Err: errors.New("the query is to be filled in")})
 	case expr.IsTemplate(q.Query):
 		return nil, nil, at("query", errors.New("an expression stands in the query; write $1, $2 … there and the expressions under params, so that no value can change what is asked"))
 	}

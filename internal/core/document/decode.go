@@ -35,7 +35,7 @@ func (d *Document) DecodeAt(path string, target any) []Problem {
 type reader struct{ problems []Problem }
 
 func (r *reader) add(n *yaml.Node, path, message, cure string) {
-	r.problems = append(r.problems, Problem{SeverityError, path, n.Line, n.Column, "", message, cure})
+	r.problems = append(r.problems, Problem{Severity: SeverityError, Path: path, Line: n.Line, Column: n.Column, Message: message, Cure: cure})
 }
 
 func kindOf(n *yaml.Node) string {

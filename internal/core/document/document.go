@@ -35,6 +35,7 @@ type Problem struct {
 	Step     string `json:"step,omitempty"`
 	Message  string `json:"message"`
 	Cure     string `json:"cure,omitempty"`
+	Gap      bool   `json:"gap,omitempty"` // it is only that nobody has filled it in yet
 }
 
 func (p Problem) Error() string {

@@ -54,6 +54,12 @@ type Error struct {
 	Err   error
 }
 
+// Gap is an error of what nobody has filled in yet: it is no mistake of anybody.
+type Gap struct{ Err error }
+
+func (g *Gap) Error() string { return g.Err.Error() }
+func (g *Gap) Unwrap() error { return g.Err }
+
 func (e *Error) Error() string { return e.Err.Error() }
 func (e *Error) Unwrap() error { return e.Err }
 
@@ -94,7 +100,11 @@ func (f *Form) Read(values map[string]any, into any) []error {
 		}
 		var errs []error
 		for _, x := range input.Fields {
-			errs = append(errs, &Error{x.Field, errors.New(x.Message)})
+			err := errors.New(x.Message)
+			if x.Gap {
+				err = &Gap{err}
+			}
+			errs = append(errs, &Error{x.Field, err})
 		}
 		return errs
 	}

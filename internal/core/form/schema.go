@@ -51,6 +51,7 @@ func plainJSON(v any) (any, error) {
 type FieldError struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
+	Gap     bool   `json:"-"` // nobody has filled it in yet
 }
 
 // InputError lists everything wrong with what was filled in.
@@ -100,7 +101,7 @@ type complaints struct {
 }
 
 func (c *complaints) add(field, format string, args ...any) {
-	c.fields = append(c.fields, FieldError{field, fmt.Sprintf(format, args...)})
+	c.fields = append(c.fields, FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
 }
 
 // find follows a location: to its place as it is written, as cases[1].when, to
@@ -161,6 +162,7 @@ func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[st
 		for _, m := range k.Missing {
 			of, _ := names[m].(map[string]any)
 			c.add(join(place, m), "%s is required and empty", named(m, of))
+			c.fields[len(c.fields)-1].Gap = true
 		}
 	case *kind.AdditionalProperties:
 		for _, p := range k.Properties {

@@ -94,8 +94,17 @@ func (f *Findings) Warn(path, message, cure string) {
 }
 
 func (f *Findings) add(severity, path, message, cure string) {
-	line, column := f.doc.Place(path)
-	p := document.Problem{Severity: severity, Path: path, Line: line, Column: column, Step: f.w.stepAt(path), Message: message, Cure: cure}
+	f.put(document.Problem{Severity: severity, Path: path, Message: message, Cure: cure})
+}
+
+// gap adds something that nobody has filled in yet.
+func (f *Findings) gap(path, message, cure string) {
+	f.put(document.Problem{Severity: document.SeverityError, Path: path, Message: message, Cure: cure, Gap: true})
+}
+
+func (f *Findings) put(p document.Problem) {
+	p.Line, p.Column = f.doc.Place(p.Path)
+	p.Step = f.w.stepAt(p.Path)
 	if !slices.Contains(f.problems, p) {
 		f.problems = append(f.problems, p)
 	}
@@ -120,6 +129,11 @@ func (c *checker) fault(path string, err error) {
 	var inner *expr.PathError
 	if errors.As(err, &inner) {
 		path += "." + inner.Path
+	}
+	var gap *form.Gap
+	if errors.As(err, &gap) {
+		c.gap(path, words.Sentence(err.Error()), "")
+		return
 	}
 	var e *expr.Error
 	if !errors.As(err, &e) {

@@ -86,7 +86,7 @@ func (c *checker) kind(path string, s *Step, k *steps.Kind) {
 	case s.Connection != "":
 		c.connection(path, s, k.Needs, k.Title)
 	case k.Needs != "":
-		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to a database.", quoted(s.Name)), "Name one under connection.")
+		c.gap(path+".connection", fmt.Sprintf("%s needs a connection to a database.", quoted(s.Name)), "Name one under connection.")
 	}
 	compiled, errs := k.Compile(s.Settings)
 	for _, err := range errs {
@@ -157,7 +157,7 @@ func (c *checker) action(path string, s *Step) {
 		c.add(document.SeverityError, path+".settings", "settings belong to built-in step kinds.", "What an action is given stands under input.")
 	}
 	if s.Connection == "" {
-		c.add(document.SeverityError, path, fmt.Sprintf("%s needs a connection to %s.", quoted(s.Name), a.Connector().Title), "Name one under connection.")
+		c.gap(path+".connection", fmt.Sprintf("%s needs a connection to %s.", quoted(s.Name), a.Connector().Title), "Name one under connection.")
 	} else {
 		c.connection(path, s, con, a.Connector().Title)
 		c.scopes(path, s, a)
@@ -235,7 +235,7 @@ func (c *checker) constants(path string, s *Step, a *connector.Action) {
 		v, given := s.Input[p.Name]
 		if p.Required && (!given || v == nil || v == "") {
 			title, _ := p.Schema["title"].(string)
-			c.add(document.SeverityError, path+".input", fmt.Sprintf("%s of %q is to be filled in.", title, s.Name), "")
+			c.gap(path+".input."+p.Name, fmt.Sprintf("%s of %q is to be filled in.", title, s.Name), "")
 			delete(fixed, p.Name)
 			continue
 		}

@@ -1222,6 +1222,8 @@ export interface components {
             step?: string;
             message: string;
             cure?: string;
+            /** @description It is only that nobody has filled it in yet */
+            gap?: boolean;
         };
         /** @description A line of the outline */
         Line: {

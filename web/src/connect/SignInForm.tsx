@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { ask, asFields, http, type Connection, type Connector } from "../api/client";
+import { ask, asFields, http, type Connection, type Connector, type Fields } from "../api/client";
+import { Field } from "../form/Field";
 import { Trouble } from "../ui/parts";
 
 interface Props {
@@ -9,15 +10,11 @@ interface Props {
   onDone: (c: Connection) => void;
 }
 
-const strings = (o: object) => Object.fromEntries(Object.entries(o).map(([k, v]) => [k, String(v)]));
-
 /** Enters an account: its parameters, and what its way of signing in asks for. */
 export function SignInForm({ connector, known, onDone }: Props) {
   const client = useQueryClient();
   const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.method ?? "none");
-  const [account, setAccount] = useState<Record<string, string>>(
-    known ? strings(asFields(known.account)) : {},
-  );
+  const [account, setAccount] = useState<Fields>(known ? asFields(known.account) : {});
   const [values, setValues] = useState<Record<string, string>>({});
   const [name, setName] = useState(known?.name ?? connector.name);
   const way = connector.sign_in.find((w) => w.method === method);
@@ -51,28 +48,21 @@ export function SignInForm({ connector, known, onDone }: Props) {
         store.mutate();
       }}
     >
-      {connector.account.map((p) => {
-        const s = asFields(p.schema);
-        const examples = Array.isArray(s["examples"]) ? s["examples"] : [];
-        return (
-          <div key={p.name} className="mb-3.5">
-            <label className="label" htmlFor={`account-${p.name}`}>
-              {String(s["title"] ?? p.name)}
-            </label>
-            <input
-              id={`account-${p.name}`}
-              className="field"
-              required={p.required}
-              placeholder={examples.length > 0 ? String(examples[0]) : ""}
-              value={account[p.name] ?? ""}
-              onChange={(e) => {
-                setAccount({ ...account, [p.name]: e.target.value });
-              }}
-            />
-            <div className="hint mt-1">{String(s["description"] ?? "")}</div>
-          </div>
-        );
-      })}
+      <div className="mb-3.5 space-y-3.5">
+        {connector.account.map((p) => (
+          <Field
+            key={p.name}
+            id={`account-${p.name}`}
+            property={p}
+            value={account[p.name]}
+            around={{ connection: undefined, values: account }}
+            optional
+            onSet={(v) => {
+              setAccount({ ...account, [p.name]: v ?? "" });
+            }}
+          />
+        ))}
+      </div>
       {connector.sign_in.length > 1 && (
         <fieldset className="mb-3.5">
           <legend className="label">How to sign in</legend>

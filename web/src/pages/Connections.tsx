@@ -10,7 +10,7 @@ import { ConsentButton, SignInForm } from "../connect/SignInForm";
 import { Frame } from "../ui/Frame";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
 import { plural, when } from "../ui/words";
-import { useFocus } from "../ui/useFocus";
+import { useFirstFocus } from "../ui/useFirstFocus";
 
 export function Connections() {
   const list = useConnections();
@@ -486,7 +486,7 @@ export function ChooseConnector({
   onChoose: (c: Connector) => void;
   onPaste: () => void;
 }) {
-  const focus = useFocus<HTMLInputElement>();
+  const focus = useFirstFocus<HTMLInputElement>();
   const connectors = useConnectors();
   const [find, setFind] = useState("");
   const fitting =

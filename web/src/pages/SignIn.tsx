@@ -2,10 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { ask, http } from "../api/client";
 import { Trouble } from "../ui/parts";
-import { useFocus } from "../ui/useFocus";
+import { useFirstFocus } from "../ui/useFirstFocus";
 
 export function SignIn() {
-  const focus = useFocus<HTMLInputElement>();
+  const focus = useFirstFocus<HTMLInputElement>();
   const client = useQueryClient();
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");

@@ -13,7 +13,7 @@ import { fateWords, rowFor } from "../lattice/shape";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, rowWords } from "../ui/words";
 import { Changes } from "../run/Changes";
-import { Focus, type Inserting } from "../workbench/focus";
+import { Focus, type Inserting } from "../form/focus";
 import { GoLive } from "../workbench/GoLive";
 import { Outline } from "../workbench/Outline";
 import { TextView } from "../workbench/TextView";
@@ -352,9 +352,15 @@ function Title({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[
 }
 
 function Look({ workflow, onChoose }: { workflow: Workflow; onChoose: (name: string) => void }) {
-  const { problems } = workflow;
+  const problems = workflow.problems.filter((p) => !p.gap);
+  const gaps = workflow.problems.length - problems.length;
   const first = problems.find((p) => p.severity === "error") ?? problems[0];
-  if (!first) return null;
+  if (!first)
+    return gaps > 0 ? (
+      <div className="m-4 mt-0 px-3 text-second">
+        {plural(gaps, "thing")} to fill in before it can go live.
+      </div>
+    ) : null;
   return (
     <div className="m-4 mt-0 rounded-lg bg-ambertint px-3 py-2.5 text-ink">
       <b className="text-amber">

@@ -6,7 +6,7 @@ import { ask, http, type Schemas } from "../api/client";
 import { useKinds, useWorkflows } from "../api/queries";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
-import { useFocus } from "../ui/useFocus";
+import { useFirstFocus } from "../ui/useFirstFocus";
 
 export function Workflows() {
   const list = useWorkflows();
@@ -118,7 +118,7 @@ const slug = (title: string) =>
     .slice(0, 50);
 
 function NewWorkflow() {
-  const focus = useFocus<HTMLInputElement>();
+  const focus = useFirstFocus<HTMLInputElement>();
   const kinds = useKinds();
   const navigate = useNavigate();
   const client = useQueryClient();

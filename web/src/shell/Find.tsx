@@ -3,7 +3,7 @@ import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
 import { useConnections, useRuns, useWorkflows } from "../api/queries";
 import { when } from "../ui/words";
-import { useFocus } from "../ui/useFocus";
+import { useFirstFocus } from "../ui/useFirstFocus";
 
 /** Ctrl+K: workflows, runs, connections and pages by a few letters. */
 export function Find({ open, onOpen }: { open: boolean; onOpen: (open: boolean) => void }) {
@@ -32,7 +32,7 @@ export function Find({ open, onOpen }: { open: boolean; onOpen: (open: boolean) 
 const row = "flex cursor-pointer items-baseline gap-2 rounded-md px-3 py-1.5 data-[selected=true]:bg-tint";
 
 function Choices({ close }: { close: () => void }) {
-  const focus = useFocus<HTMLInputElement>();
+  const focus = useFirstFocus<HTMLInputElement>();
   const navigate = useNavigate();
   const workflows = useWorkflows();
   const runs = useRuns({});

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { asFields, type Fields, type Json, type Schemas } from "../api/client";
 import { unused } from "./lines";
 import { useConnections, useConnectors, useKinds } from "../api/queries";
-import { useFocus } from "../ui/useFocus";
+import { useFirstFocus } from "../ui/useFirstFocus";
 
 interface Props {
   taken: string[];
@@ -28,7 +28,7 @@ const fresh = (settings: Schemas["Property"][]): Fields => {
 
 /** Adds a line by typing what it should do. */
 export function AddLine({ taken, prompt, onAdd, onLeave }: Props) {
-  const focus = useFocus<HTMLInputElement>(onLeave !== undefined);
+  const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined);
   const kinds = useKinds();
   const connectors = useConnectors();
   const connections = useConnections();

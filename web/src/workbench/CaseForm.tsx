@@ -1,6 +1,6 @@
 import { asFields, type Fields, type Finding, type Line } from "../api/client";
 import type { Edit } from "../api/queries";
-import { ExpressionField } from "./ExpressionField";
+import { ExpressionField } from "../form/ExpressionField";
 import { ProblemText } from "./parts";
 
 interface Props {

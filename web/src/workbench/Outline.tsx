@@ -396,8 +396,9 @@ export function Outline({
                 tab={stop === key}
                 fixed={isCase(l) && (l.type !== "case" || l.name === "else")}
                 mark={markOf(key)}
-                trouble={problems.some((p) => p.severity === "error")}
-                warning={problems.length > 0}
+                trouble={problems.some((p) => p.severity === "error" && !p.gap)}
+                warning={problems.some((p) => p.severity !== "error")}
+                gaps={problems.some((p) => p.gap)}
                 figures={count}
                 {...(count ? { figuresOf: "rows in the last rehearsal" } : {})}
                 bad={(column?.set_aside ?? 0) > 0}

@@ -13,6 +13,7 @@ interface Props {
   tab: boolean;
   trouble: boolean;
   warning?: boolean;
+  gaps?: boolean; // something is not filled in yet
   bad?: boolean;
   figures: string;
   figuresOf?: string; // what the figures count, in words
@@ -38,6 +39,7 @@ export function Sentence({
   tab,
   trouble,
   warning,
+  gaps,
   bad,
   figures,
   figuresOf,
@@ -105,7 +107,15 @@ export function Sentence({
           </span>
           <span
             className="w-4 shrink-0 text-center text-xs font-bold"
-            title={trouble ? "something to mend" : warning ? "something to look at" : "nothing to mend"}
+            title={
+              trouble
+                ? "something to mend"
+                : warning
+                  ? "something to look at"
+                  : gaps
+                    ? "something to fill in"
+                    : "nothing to mend"
+            }
           >
             {trouble ? (
               <span className="text-rust">▲</span>
@@ -113,6 +123,8 @@ export function Sentence({
               <span className="rounded-full bg-ambertint px-1 text-amber">!</span>
             ) : bad ? (
               <span className="text-rust">▲</span>
+            ) : gaps ? (
+              <span className="text-third">…</span>
             ) : isCase ? null : (
               <span className="text-leaf">●</span>
             )}

@@ -1,15 +1,12 @@
-import { Plus, X } from "lucide-react";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
-import { readJson, writeJson } from "../api/exact";
 import { plural } from "../ui/words";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
-import { JsonInput } from "../connect/ActionForm";
-import { Cases, SortKeys, Totals, WholeNumber } from "./controls";
-import { ExpressionField } from "./ExpressionField";
+import { Field } from "../form/Field";
+import { kindOf } from "../form/kind";
+import { Problems } from "../form/Problems";
+import { Cases } from "./Cases";
 import { Options } from "./Options";
-import { ProblemText } from "./parts";
-import { Picker, useChoices } from "./Picker";
 
 interface Props {
   line: Line;
@@ -49,7 +46,8 @@ export function StepForm(props: Props) {
   const wanted = action ? connectorName : kind?.needs;
   const fitting =
     connections.data?.connections.filter((c) => wanted === undefined || c.connector === wanted) ?? [];
-  const general = problems.filter((p) => !properties.some((q) => p.path.includes(`.${under}.${q.name}`)));
+  const shared = { item: props.item, trigger: props.trigger, row: props.row, steps: props.earlier };
+  const general = problems.filter((p) => !properties.some((q) => isOf(p.path, under, q.name)));
   return (
     <div className="space-y-3.5 pt-2 pr-1 pb-3 pl-1">
       {(action ?? kind?.connects) && (
@@ -75,6 +73,7 @@ export function StepForm(props: Props) {
               </option>
             ))}
           </select>
+          <Problems list={problems.filter((p) => p.path.endsWith(".connection"))} />
           {connections.data && fitting.length === 0 && wanted !== undefined && (
             <div className="mt-1 text-amber">
               There is no connection to {connector?.title ?? wanted} yet. Add one under Connections.
@@ -83,24 +82,36 @@ export function StepForm(props: Props) {
         </div>
       )}
       {properties
-        .filter((p) => asFields(p.schema)["hint"] !== "steps")
+        .filter((p) => kindOf(asFields(p.schema)) !== "steps")
         .map((p) => (
-          <Setting
+          <Field
             key={p.name}
+            id={`${line.name}-${p.name}`}
             property={p}
             value={values[p.name]}
-            form={props}
-            values={values}
+            around={{ connection: line.connection, values, shared }}
+            optional={action !== undefined}
+            expressions={action !== undefined}
             onSet={(v) => {
-              set(`${under}.${p.name}`, v);
+              set(`${under}.${p.name}`, v ?? null);
             }}
-            problems={problems.filter((q) => q.path.includes(`.${under}.${p.name}`))}
-          />
+            problems={problems.filter((q) => isOf(q.path, under, p.name) && !/\.cases\[\d+\]\./.test(q.path))}
+          >
+            {kindOf(asFields(p.schema)) === "cases" ? (
+              <Cases
+                cases={props.cases}
+                branch={line.name}
+                column={props.column}
+                problems={problems}
+                idOf={props.idOf}
+                onEdit={onEdit}
+                shared={shared}
+              />
+            ) : undefined}
+          </Field>
         ))}
       <Counts line={line} column={props.column} />
-      {general.map((p, i) => (
-        <ProblemText key={i} p={p} />
-      ))}
+      <Problems list={general.filter((p) => !p.path.endsWith(".connection"))} />
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 text-second">
         <Name line={line} onEdit={onEdit} />
         <button
@@ -137,6 +148,10 @@ export function StepForm(props: Props) {
     </div>
   );
 }
+
+/** Whether a problem stands in a setting, or in something within it. */
+export const isOf = (path: string, under: string, name: string) =>
+  new RegExp(`\\.${under}\\.${name}(?![a-zA-Z0-9_])`).test(path);
 
 /** What the last rehearsal says of the line. */
 function Counts({ line, column }: { line: Line; column: Column | undefined }) {
@@ -179,364 +194,5 @@ function Name({ line, onEdit }: { line: Line; onEdit: (edits: Edit[]) => void })
         }}
       />
     </label>
-  );
-}
-
-interface SettingProps {
-  property: Property;
-  value: Json | undefined;
-  values: Fields;
-  form: Props;
-  onSet: (value: Json) => void;
-  problems: Schemas["Finding"][];
-}
-
-function Setting({ property, value, values, form, onSet, problems }: SettingProps) {
-  const schema = asFields(property.schema);
-  const id = `${form.line.name}-${property.name}`;
-  const title = String(schema["title"] ?? property.name);
-  const help = schema["description"] ? String(schema["description"]) : "";
-  const shared = { item: form.item, trigger: form.trigger, row: form.row, steps: form.earlier };
-  let control: React.ReactNode;
-  if (schema["choices"]) {
-    control = (
-      <Picker
-        id={id}
-        connection={form.line.connection}
-        list={String(schema["choices"])}
-        input={values}
-        value={value}
-        onPick={onSet}
-      />
-    );
-  } else if (schema["hint"] === "condition") {
-    control = (
-      <ExpressionField
-        label={title}
-        template={false}
-        value={typeof value === "string" ? value : ""}
-        onChange={onSet}
-        placeholder={examples(schema)}
-        {...shared}
-      />
-    );
-  } else if (schema["hint"] === "cases") {
-    control = (
-      <Cases
-        cases={form.cases}
-        branch={form.line.name}
-        column={form.column}
-        problems={problems}
-        idOf={form.idOf}
-        onEdit={form.onEdit}
-        shared={shared}
-      />
-    );
-  } else if (schema["hint"] === "sort_keys") {
-    control = <SortKeys value={value} schema={schema} onSet={onSet} shared={shared} />;
-  } else if (schema["hint"] === "totals") {
-    control = <Totals value={asFields(value)} schema={schema} onSet={onSet} shared={shared} />;
-  } else if (schema["type"] === "integer") {
-    control = <WholeNumber id={id} value={value} onSet={onSet} />;
-  } else if (schema["hint"] === "duration") {
-    control = (
-      <input
-        id={id}
-        className="field"
-        defaultValue={typeof value === "string" ? value : ""}
-        placeholder={examples(schema) || "as 10m, 2h, 3d"}
-        onBlur={(e) => {
-          onSet(e.target.value.trim() || null);
-        }}
-      />
-    );
-  } else if (schema["hint"] === "keep") {
-    control = <Keep value={value} onSet={onSet} item={form.item} />;
-  } else if (schema["hint"] === "json") {
-    control = (
-      <JsonInput
-        id={id}
-        value={value}
-        placeholder='{"name": "(= item.… )"}'
-        onSet={(v) => {
-          onSet(v ?? null);
-        }}
-      />
-    );
-  } else if (Array.isArray(schema["enum"])) {
-    const preset = schema["default"]; // counts where nothing is said
-    control = (
-      <select
-        id={id}
-        className="field"
-        value={value === undefined || value === null ? "" : writeJson(value)}
-        onChange={(e) => {
-          onSet(e.target.value === "" ? null : readJson(e.target.value));
-        }}
-      >
-        <option value="">{preset !== undefined ? wordOf(schema, preset) : "Choose…"}</option>
-        {schema["enum"]
-          .filter((v) => v !== preset || v === value)
-          .map((v) => (
-            <option key={String(v)} value={writeJson(v)}>
-              {wordOf(schema, v)}
-            </option>
-          ))}
-      </select>
-    );
-  } else if (schema["hint"] === "list") {
-    control = (
-      <input
-        id={id}
-        className="field font-mono text-xs"
-        defaultValue={Array.isArray(value) ? value.join(", ") : ""}
-        placeholder="names, with commas"
-        onBlur={(e) => {
-          const l = e.target.value
-            .split(",")
-            .map((s) => s.trim())
-            .filter(Boolean);
-          onSet(l.length > 0 ? l : null);
-        }}
-      />
-    );
-  } else if (schema["type"] === "object") {
-    control = (
-      <Pairs
-        form={form}
-        schema={schema}
-        value={asFields(value)}
-        values={values}
-        onSet={onSet}
-        title={title}
-      />
-    );
-  } else {
-    control = (
-      <ExpressionField
-        label={title}
-        template
-        value={
-          value === undefined || value === null ? "" : typeof value === "string" ? value : writeJson(value)
-        }
-        onChange={(v) => {
-          onSet(v === "" ? null : v);
-        }}
-        placeholder={examples(schema)}
-        {...shared}
-      />
-    );
-  }
-  return (
-    <div>
-      <label className="label" htmlFor={id}>
-        {title}
-        {!property.required && form.line.type.includes(".") && (
-          <span className="font-normal text-third"> if wished</span>
-        )}
-      </label>
-      {control}
-      {help && problems.length === 0 && <div className="hint mt-1">{help}</div>}
-      {problems
-        .filter((p) => schema["hint"] !== "cases" || !/\.cases\[\d+\]\./.test(p.path))
-        .map((p, i) => (
-          <ProblemText key={i} p={p} />
-        ))}
-    </div>
-  );
-}
-
-const wordOf = (schema: Fields, v: Json) => {
-  const w = asFields(schema["words"])[String(v)];
-  return w ? `${String(v)}, ${String(w)}` : String(v);
-};
-
-const examples = (schema: Fields) =>
-  Array.isArray(schema["examples"]) && schema["examples"].length > 0 ? String(schema["examples"][0]) : "";
-
-function Keep({
-  value,
-  onSet,
-  item,
-}: {
-  value: Json | undefined;
-  onSet: (v: Json) => void;
-  item: Fields | undefined;
-}) {
-  const mode = Array.isArray(value) ? "these" : value === "none" ? "none" : "all";
-  const names = Array.isArray(value) ? value.map(String) : [];
-  const known = [...new Set([...Object.keys(item ?? {}), ...names])];
-  return (
-    <div>
-      <div className="mb-1.5 flex gap-4">
-        {(["all", "these", "none"] as const).map((m) => (
-          <label key={m} className="flex items-center gap-1.5">
-            <input
-              type="radio"
-              className="accent-leaf"
-              checked={mode === m}
-              onChange={() => {
-                onSet(m === "these" ? known : m === "all" ? null : m);
-              }}
-            />
-            {m === "all" ? "all fields" : m === "none" ? "none" : "only these"}
-          </label>
-        ))}
-      </div>
-      {mode === "these" && (
-        <div className="flex flex-wrap gap-1.5">
-          {known.map((n) => {
-            const on = names.includes(n);
-            return (
-              <button
-                key={n}
-                type="button"
-                aria-pressed={on}
-                className={`rounded-full border px-2.5 py-0.5 ${on ? "border-leaf bg-tint text-leafink" : "border-rule text-second"}`}
-                onClick={() => {
-                  onSet(on ? names.filter((x) => x !== n) : [...names, n]);
-                }}
-              >
-                {n}
-              </button>
-            );
-          })}
-        </div>
-      )}
-    </div>
-  );
-}
-
-/** Name to value: the columns of a tab, or fields that a step sets. */
-function Pairs({
-  form,
-  schema,
-  value: stored,
-  values,
-  onSet,
-  title,
-}: {
-  form: Props;
-  schema: Fields;
-  value: Fields;
-  values: Fields;
-  onSet: (v: Json) => void;
-  title: string;
-}) {
-  const list = schema["keys"] ? String(schema["keys"]) : undefined;
-  const columns = useChoices(form.line.connection, list, values, list !== undefined);
-  const [fresh, setFresh] = useState("");
-  // What was typed last counts, not what the service has answered so far.
-  const [value, setValue] = useState(stored);
-  const latest = useRef(stored);
-  const change = (next: Fields) => {
-    latest.current = next;
-    setValue(next);
-    onSet(Object.keys(next).length > 0 ? next : null);
-  };
-  const offered = (columns.data?.options.map((o) => o.name) ?? []).filter((n) => !(n in value));
-  const plainText = schema["hint"] === "names";
-  const put = (name: string, v: Json) => {
-    change({ ...latest.current, [name]: v });
-  };
-  const add = (name: string) => {
-    if (name && !(name in value)) {
-      put(name, "");
-      setFresh("");
-    }
-  };
-  return (
-    <div className="space-y-2">
-      {Object.keys(value)
-        .sort()
-        .map((name) => (
-          <div key={name} className="grid grid-cols-[104px_1fr_22px] items-start gap-2">
-            <span className="truncate pt-1.5 font-medium" title={name}>
-              {name}
-            </span>
-            {plainText ? (
-              <input
-                aria-label={name}
-                className="field"
-                defaultValue={String(value[name] ?? "")}
-                onBlur={(e) => {
-                  put(name, e.target.value);
-                }}
-              />
-            ) : (
-              <ExpressionField
-                label={`${title}: ${name}`}
-                template
-                value={typeof value[name] === "string" ? value[name] : writeJson(value[name])}
-                onChange={(v) => {
-                  put(name, v);
-                }}
-                item={form.item}
-                trigger={form.trigger}
-                row={undefined}
-                steps={form.earlier}
-                placeholder="text, or (= item.… )"
-              />
-            )}
-            <button
-              type="button"
-              aria-label={`Remove ${name}`}
-              className="pt-2 text-third hover:text-rust"
-              onClick={() => {
-                change(Object.fromEntries(Object.entries(latest.current).filter(([k]) => k !== name)));
-              }}
-            >
-              <X size={14} />
-            </button>
-          </div>
-        ))}
-      {columns.data?.why_empty && <div className="text-amber">{columns.data.why_empty}</div>}
-      {offered.length > 0 && (
-        <div className="flex flex-wrap gap-1.5">
-          {offered.map((n) => (
-            <button
-              key={n}
-              type="button"
-              className="flex items-center gap-1 rounded-full border border-rule px-2.5 py-0.5 text-second hover:border-leaf hover:text-leafink"
-              onClick={() => {
-                add(n);
-              }}
-            >
-              <Plus size={12} aria-hidden />
-              {n}
-            </button>
-          ))}
-        </div>
-      )}
-      {(!list || columns.error) && (
-        <div className="flex gap-2">
-          <input
-            className="field w-40"
-            aria-label={`New name in ${title}`}
-            placeholder={plainText ? "old name" : "name of a field"}
-            value={fresh}
-            onChange={(e) => {
-              setFresh(e.target.value);
-            }}
-            onKeyDown={(e) => {
-              if (e.key === "Enter") {
-                e.preventDefault();
-                add(fresh.trim());
-              }
-            }}
-          />
-          <button
-            type="button"
-            className="btn"
-            disabled={!fresh.trim()}
-            onClick={() => {
-              add(fresh.trim());
-            }}
-          >
-            Add
-          </button>
-        </div>
-      )}
-    </div>
   );
 }

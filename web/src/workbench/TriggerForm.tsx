@@ -7,7 +7,7 @@ import { readJson, writeJson } from "../api/exact";
 import { useCallSheet, useSamples, type Edit } from "../api/queries";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
-import { ExpressionField } from "./ExpressionField";
+import { ExpressionField } from "../form/ExpressionField";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(

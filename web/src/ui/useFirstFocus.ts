@@ -1,7 +1,7 @@
 import { useEffect, useRef } from "react";
 
 /** Puts the focus where a page or a form begins, once it is there. */
-export function useFocus<T extends HTMLElement>(when = true) {
+export function useFirstFocus<T extends HTMLElement>(when = true) {
   const ref = useRef<T>(null);
   useEffect(() => {
     if (when) ref.current?.focus();

@@ -3,8 +3,9 @@ import { Command } from "cmdk";
 import { ChevronDown } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useDeferredValue, useState } from "react";
-import { ask, http, type Fields, type Json } from "../api/client";
-import { Trouble } from "../ui/parts";
+import { ask, http, type Fields, type Json } from "../../api/client";
+import { Trouble } from "../../ui/parts";
+import type { ControlProps } from "./props";
 
 interface Props {
   id: string;
@@ -110,5 +111,19 @@ export function Picker({ id, connection, list, input, value, onPick }: Props) {
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
+  );
+}
+
+/** Picker as a control of a form. */
+export function PickerControl({ id, schema, value, onSet, around }: ControlProps) {
+  return (
+    <Picker
+      id={id}
+      connection={around.connection}
+      list={String(schema["choices"])}
+      input={around.values}
+      value={value}
+      onPick={onSet}
+    />
   );
 }

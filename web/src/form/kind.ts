@@ -1,0 +1,102 @@
+import { asFields, type Fields } from "../api/client";
+
+/** What a field is filled in with. */
+export type Kind =
+  | "picker"
+  | "expression"
+  | "cases"
+  | "sort_keys"
+  | "totals"
+  | "keep"
+  | "steps"
+  | "yes_no"
+  | "whole"
+  | "number"
+  | "one_of"
+  | "several"
+  | "list"
+  | "pairs"
+  | "json"
+  | "date"
+  | "moment"
+  | "duration"
+  | "secret"
+  | "file"
+  | "long_text"
+  | "text";
+
+/** Hints that say the control by themselves. */
+const byHint: Partial<Record<string, Kind>> = {
+  condition: "expression",
+  cases: "cases",
+  sort_keys: "sort_keys",
+  totals: "totals",
+  keep: "keep",
+  steps: "steps",
+  duration: "duration",
+  json: "json",
+  list: "list",
+  secret: "secret",
+  file: "file",
+  lines: "long_text",
+};
+
+/** The longest text that has room in one line. */
+const oneLine = 200;
+
+/** The control of a field, by its schema and its hint. */
+export function kindOf(schema: Fields): Kind {
+  if (typeof schema["choices"] === "string") return "picker";
+  const hinted = byHint[String(schema["hint"])];
+  if (hinted) return hinted;
+  if (Array.isArray(schema["enum"])) return "one_of";
+  switch (schema["type"]) {
+    case "boolean":
+      return "yes_no";
+    case "integer":
+      return "whole";
+    case "number":
+      return "number";
+    case "array":
+      return arrayOf(asFields(schema["items"]));
+    case "object":
+      return "pairs";
+    case "string":
+      return textOf(schema);
+  }
+  return "text";
+}
+
+function arrayOf(items: Fields): Kind {
+  if (Array.isArray(items["enum"])) return "several";
+  return items["type"] === "string" ? "list" : "json";
+}
+
+function textOf(schema: Fields): Kind {
+  if (schema["writeOnly"] === true) return "secret";
+  if (schema["format"] === "date") return "date";
+  if (schema["format"] === "date-time") return "moment";
+  return typeof schema["maxLength"] === "number" && schema["maxLength"] > oneLine ? "long_text" : "text";
+}
+
+/** Kinds that take an expression in place of what they are filled in with. */
+const second = new Set<Kind>([
+  "picker",
+  "yes_no",
+  "whole",
+  "number",
+  "one_of",
+  "several",
+  "list",
+  "pairs",
+  "json",
+  "date",
+  "moment",
+  "duration",
+  "file",
+]);
+
+export const hasSecondWay = (kind: Kind) => second.has(kind);
+
+/** Whether a value is written with an expression in it. */
+export const isExpression = (v: unknown): v is string => typeof v === "string" && v.includes("(=");
