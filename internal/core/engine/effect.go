@@ -289,7 +289,10 @@ func failureOf(err error) *call.Failure {
 	f = &call.Failure{Class: call.BadInput, Message: err.Error()}
 	var se *form.Error
 	var pe *expr.PathError
+	var ie *form.InputError
 	switch {
+	case errors.As(err, &ie) && len(ie.Fields) == 1:
+		f.Setting = "input." + ie.Fields[0].Field
 	case errors.As(err, &se):
 		f.Setting = "settings." + se.Field
 	case errors.As(err, &pe):

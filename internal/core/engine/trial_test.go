@@ -79,3 +79,13 @@ func TestSamplesShowEverythingAtOnce(t *testing.T) {
 	require.Contains(t, got, `No sample has a field "caler" here. Did you mean item.caller?`, "although a later step has an error")
 	require.NotContains(t, strings.Join(got, "\n"), "gone", "what comes after an error is not known")
 }
+
+// What a field does not take is told beneath that field.
+func TestRulesOfFieldsAreToldWhereTheyAre(t *testing.T) {
+	t.Parallel()
+	text := "format: young-trellis/1\nname: calls\ntrigger: {type: manual}\nsteps:\n  - {name: sent, type: hall.send, connection: hall, on_error: set_aside, input: {n: (= item.n )}}\n"
+	_, problems := Check(context.Background(), []byte(text), catalog(t), []map[string]any{{"n": "many"}, {"n": int64(2)}})
+	require.Len(t, problems, 1)
+	require.Equal(t, "steps[0].input.n", problems[0].Path)
+	require.Contains(t, problems[0].Message, "1 of 2 samples would fail here: ")
+}

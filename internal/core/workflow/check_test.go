@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
 )
 
 const kiln = `
@@ -416,4 +417,18 @@ func TestPatienceHasItsBounds(t *testing.T) {
 		require.NotEmpty(t, problems, text)
 		require.Contains(t, problems[0].Message, want)
 	}
+}
+
+// What nobody has filled in yet is told apart from what is wrong, in its place.
+func TestGapsAreNoMistakes(t *testing.T) {
+	t.Parallel()
+	_, problems := Check([]byte(documentOf("{name: a, type: kiln.fire, input: {}}", "{name: b, type: filter}", "{name: c, type: http}", "{name: d, type: kiln.fire, connection: kiln, input: {cone: hot}}")), kilns(t))
+	gaps := map[string]bool{}
+	for _, p := range problems {
+		gaps[p.Path] = p.Gap
+		if p.Gap {
+			require.Equal(t, document.SeverityError, p.Severity, p.Path)
+		}
+	}
+	require.Equal(t, map[string]bool{"steps[0].connection": true, "steps[0].input.cone": true, "steps[1].settings.where": true, "steps[2].settings.url": true, "steps[3].input.cone": false}, gaps)
 }
