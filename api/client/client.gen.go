@@ -626,6 +626,9 @@ type Connector struct {
 	// UsedBy Connections
 	UsedBy  *[]string `json:"used_by,omitempty"`
 	Version int       `json:"version"`
+
+	// Web Addresses there are called over HTTP
+	Web bool `json:"web"`
 }
 
 // ConnectorDocument defines model for ConnectorDocument.

@@ -26,7 +26,7 @@ import (
 
 // described is a connector as callers see it.
 func (s *Server) described(c *connector.Connector, own bool) api.Connector {
-	x := api.Connector{Name: c.Name, Title: c.Title, About: c.About, Docs: given(c.Docs), Author: given(c.Author), Version: c.Version, Own: own, Limits: given(limitsInWords(c.Limits)), Account: properties(c.AccountProperties())}
+	x := api.Connector{Name: c.Name, Title: c.Title, About: c.About, Docs: given(c.Docs), Author: given(c.Author), Version: c.Version, Own: own, Web: c.Web(), Limits: given(limitsInWords(c.Limits)), Account: properties(c.AccountProperties())}
 	for i := range c.SignIn {
 		w := &c.SignIn[i]
 		way := api.Way{Method: w.Method, Title: w.Title, Help: w.Help, Secrets: []api.SecretField{}}

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -284,6 +285,12 @@ func (c *Connector) Action(name string) (*Action, error) {
 		return a, nil
 	}
 	return nil, fmt.Errorf("%s has no action %q.%s", c.Title, name, near.Hint(name, c.Order))
+}
+
+// Web tells whether its other side is called over HTTP: it is not where one signs
+// in with the user and password of another protocol.
+func (c *Connector) Web() bool {
+	return !slices.ContainsFunc(c.SignIn, func(w SignIn) bool { return w.Method == Login })
 }
 
 // Way finds a sign-in method; the first where the name is empty.

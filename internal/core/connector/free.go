@@ -17,23 +17,23 @@ import (
 type Free struct {
 	Method    string         `form:"method" title:"Method" oneof:"GET|POST|PUT|PATCH|DELETE|HEAD|OPTIONS|PROPFIND|QUERY" default:"GET"`
 	URL       string         `form:"url,required" title:"Address" help:"As https://host.example/path, or /path at the connection's own address. Expressions fill in parts of the path and values of the query." example:"/v1/orders/(= item.order )"`
-	Query     map[string]any `form:"query" title:"Query" hint:"fields" help:"Name to value; a list repeats the name."`
-	Header    map[string]any `form:"header" title:"Headers" hint:"fields" help:"What proves who we are comes from the connection alone."`
-	JSON      any            `form:"json" title:"Body as JSON" hint:"json"`
-	Form      map[string]any `form:"form" title:"Body as a form" hint:"fields" help:"Name to value."`
-	Multipart *Parts         `form:"multipart"`
-	Raw       *FreeText      `form:"raw" title:"Body as text" hint:"json"`
-	XML       map[string]any `form:"xml" title:"Body as XML" hint:"json" help:"One element: name to value, \"@name\" for attributes."`
-	File      string         `form:"file" title:"Body is a file" help:"An expression that gives a file."`
-	Answer    string         `form:"answer" title:"Read the answer as" oneof:"auto|json|text|file" default:"auto" help:"By its content type unless said otherwise."`
-	Take      *expr.Program  `form:"take" reads:"response|output|status|header|input" title:"Take of the answer" help:"What of the answer goes on; all of it unless given." example:"response.text"`
-	Each      *expr.Program  `form:"each" reads:"response|output|status|header|input" title:"Each becomes an item" help:"Where the list stands in the answer." example:"response.orders"`
-	Paging    *FreePaging    `form:"paging" title:"Further pages" hint:"json" help:"One way: cursor, link, address, page or offset."`
-	LeaveOut  []string       `form:"leave_out" title:"Leave out of the answer" hint:"list"`
-	Success   *FreeSuccess   `form:"success" title:"Counts as success" hint:"json"`
-	Wait      *FreeWait      `form:"wait" title:"Where it says how long to wait" hint:"json"`
-	Repeat    string         `form:"repeat" title:"If its outcome is unknown" oneof:"safe|keyed|unsafe" words:"safe=make it again, a second time changes nothing; keyed=make it again, the other side knows repeats by the Idempotency-Key; unsafe=ask me, it would happen twice" help:"A call can be cut after it was sent. Nobody knows then whether it happened. Reading, PUT and DELETE are safe unless you say otherwise; everything else is unsafe, since only the other side's documentation can tell that it knows repeats."`
-	Sample    any            `form:"sample" title:"Sample answer" hint:"json" help:"What a rehearsal answers with in place of a write."`
+	Query     map[string]any `form:"query" part:"Query" title:"Query" hint:"fields" help:"Name to value; a list repeats the name."`
+	Header    map[string]any `form:"header" part:"Headers" title:"Headers" hint:"fields" help:"What proves who we are comes from the connection alone."`
+	JSON      any            `form:"json" part:"Body|one" title:"Body as JSON" hint:"json"`
+	Form      map[string]any `form:"form" part:"Body|one" title:"Body as a form" hint:"fields" help:"Name to value."`
+	Multipart *Parts         `form:"multipart" part:"Body|one"`
+	Raw       *FreeText      `form:"raw" part:"Body|one" title:"Body as text" hint:"json"`
+	XML       map[string]any `form:"xml" part:"Body|one" title:"Body as XML" hint:"json" help:"One element: name to value, \"@name\" for attributes."`
+	File      string         `form:"file" part:"Body|one" title:"Body is a file" help:"An expression that gives a file."`
+	Answer    string         `form:"answer" part:"What of the answer goes on" title:"Read the answer as" oneof:"auto|json|text|file" default:"auto" help:"By its content type unless said otherwise."`
+	Take      *expr.Program  `form:"take" part:"What of the answer goes on" reads:"response|output|status|header|input" title:"Take of the answer" help:"What of the answer goes on; all of it unless given." example:"response.text"`
+	Each      *expr.Program  `form:"each" part:"What of the answer goes on" reads:"response|output|status|header|input" title:"Each becomes an item" help:"Where the list stands in the answer." example:"response.orders"`
+	Paging    *FreePaging    `form:"paging" part:"Further pages" title:"Further pages" hint:"json" help:"One way: cursor, link, address, page or offset."`
+	LeaveOut  []string       `form:"leave_out" part:"What of the answer goes on" title:"Leave out of the answer" hint:"list"`
+	Success   *FreeSuccess   `form:"success" part:"If it fails" title:"Counts as success" hint:"json"`
+	Wait      *FreeWait      `form:"wait" part:"If it fails" title:"Where it says how long to wait" hint:"json"`
+	Repeat    string         `form:"repeat" part:"If it fails" title:"If its outcome is unknown" oneof:"safe|keyed|unsafe" words:"safe=make it again, a second time changes nothing; keyed=make it again, the other side knows repeats by the Idempotency-Key; unsafe=ask me, it would happen twice" help:"A call can be cut after it was sent. Nobody knows then whether it happened. Reading, PUT and DELETE are safe unless you say otherwise; everything else is unsafe, since only the other side's documentation can tell that it knows repeats."`
+	Sample    any            `form:"sample" part:"In a rehearsal" title:"Sample answer" hint:"json" help:"What a rehearsal answers with in place of a write."`
 }
 
 // FreeText is a body as it is written.

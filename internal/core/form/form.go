@@ -11,7 +11,8 @@
 //
 // Tags of a field: form (name, and required), title, help, hint (the control),
 // oneof (values with | between them), words (value=words; …), default, example,
-// pattern, min, max, reads (the names of its expressions, with | between them,
+// pattern, min, max, part (of a long form, in which it stands with others; of a
+// part that ends in |one only one is filled in), reads (the names of its expressions, with | between them,
 // where they are others than those of the form). An embedded struct adds its fields.
 package form
 
@@ -171,10 +172,13 @@ func object(t reflect.Type) map[string]any {
 // schema is that of one field, with all that its tags say.
 func (f field) schema() map[string]any {
 	s := schemaOf(f.t)
-	for key, tag := range map[string]string{"title": "title", "description": "help", "hint": "hint", "pattern": "pattern"} {
+	for key, tag := range map[string]string{"title": "title", "description": "help", "hint": "hint", "pattern": "pattern", "part": "part"} {
 		if v := f.tag.Get(tag); v != "" {
 			s[key] = v
 		}
+	}
+	if part, one := strings.CutSuffix(f.tag.Get("part"), "|one"); one {
+		s["part"], s["one"] = part, true
 	}
 	if v := f.tag.Get("oneof"); v != "" {
 		delete(s, "type")

@@ -2016,6 +2016,8 @@ export interface components {
             version: number;
             /** @description Made in this workspace */
             own: boolean;
+            /** @description Addresses there are called over HTTP */
+            web: boolean;
             /** @description In words, as 5 calls a second */
             limits?: string;
             account: components["schemas"]["Property"][];

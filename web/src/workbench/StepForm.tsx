@@ -4,6 +4,8 @@ import { plural } from "../ui/words";
 import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
 import { Field } from "../form/Field";
 import { kindOf } from "../form/kind";
+import { PartOfForm } from "../form/PartOfForm";
+import { partsOf } from "../form/parts";
 import { Problems } from "../form/Problems";
 import { Cases } from "./Cases";
 import { Options } from "./Options";
@@ -45,9 +47,42 @@ export function StepForm(props: Props) {
   const kind = kinds.data?.steps.find((k) => k.type === line.type);
   const wanted = action ? connectorName : kind?.needs;
   const fitting =
-    connections.data?.connections.filter((c) => wanted === undefined || c.connector === wanted) ?? [];
+    connections.data?.connections.filter((c) =>
+      wanted === undefined
+        ? connectors.data?.connectors.find((x) => x.name === c.connector)?.web !== false
+        : c.connector === wanted,
+    ) ?? [];
   const shared = { item: props.item, trigger: props.trigger, row: props.row, steps: props.earlier };
   const general = problems.filter((p) => !properties.some((q) => isOf(p.path, under, q.name)));
+  const problemsOf = (name: string) =>
+    problems.filter((q) => isOf(q.path, under, name) && !/\.cases\[\d+\]\./.test(q.path));
+  const setting = (p: Property) => (
+    <Field
+      key={p.name}
+      id={`${line.name}-${p.name}`}
+      property={p}
+      value={values[p.name]}
+      around={{ connection: line.connection, values, shared }}
+      optional={action !== undefined}
+      expressions={action !== undefined}
+      onSet={(v) => {
+        set(`${under}.${p.name}`, v ?? null);
+      }}
+      problems={problemsOf(p.name)}
+    >
+      {kindOf(asFields(p.schema)) === "cases" ? (
+        <Cases
+          cases={props.cases}
+          branch={line.name}
+          column={props.column}
+          problems={problems}
+          idOf={props.idOf}
+          onEdit={onEdit}
+          shared={shared}
+        />
+      ) : undefined}
+    </Field>
+  );
   return (
     <div className="space-y-3.5 pt-2 pr-1 pb-3 pl-1">
       {(action ?? kind?.connects) && (
@@ -81,35 +116,23 @@ export function StepForm(props: Props) {
           )}
         </div>
       )}
-      {properties
-        .filter((p) => kindOf(asFields(p.schema)) !== "steps")
-        .map((p) => (
-          <Field
-            key={p.name}
-            id={`${line.name}-${p.name}`}
-            property={p}
-            value={values[p.name]}
-            around={{ connection: line.connection, values, shared }}
-            optional={action !== undefined}
-            expressions={action !== undefined}
-            onSet={(v) => {
-              set(`${under}.${p.name}`, v ?? null);
+      {partsOf(properties.filter((p) => kindOf(asFields(p.schema)) !== "steps")).map((part) =>
+        part.title === "" ? (
+          part.properties.map(setting)
+        ) : (
+          <PartOfForm
+            key={part.title}
+            id={`${line.name}-${part.title}`}
+            part={part}
+            values={values}
+            wrong={part.properties.some((p) => problemsOf(p.name).length > 0)}
+            render={setting}
+            onClear={(name) => {
+              set(`${under}.${name}`, null);
             }}
-            problems={problems.filter((q) => isOf(q.path, under, p.name) && !/\.cases\[\d+\]\./.test(q.path))}
-          >
-            {kindOf(asFields(p.schema)) === "cases" ? (
-              <Cases
-                cases={props.cases}
-                branch={line.name}
-                column={props.column}
-                problems={problems}
-                idOf={props.idOf}
-                onEdit={onEdit}
-                shared={shared}
-              />
-            ) : undefined}
-          </Field>
-        ))}
+          />
+        ),
+      )}
       <Counts line={line} column={props.column} />
       <Problems list={general.filter((p) => !p.path.endsWith(".connection"))} />
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 text-second">
