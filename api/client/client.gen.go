@@ -974,6 +974,9 @@ type Kind struct {
 	Settings []Property `json:"settings"`
 	Title    string     `json:"title"`
 	Type     string     `json:"type"`
+
+	// Words By which people look for it, beside those of its title and help
+	Words string `json:"words"`
 }
 
 // KindDoes What it does beside working on one item at a time; on_error, late and when_none belong to some of these only

@@ -529,7 +529,7 @@ func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequest
 func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
 	out := api.ListKinds200JSONResponse{}
 	for _, k := range steps.Kinds() {
-		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Connects: given(k.Connects), Needs: given(k.Needs), Does: given(api.KindDoes(k.Does)), Settings: properties(k.Form.Properties)})
+		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Words: k.Words, Connects: given(k.Connects), Needs: given(k.Needs), Does: given(api.KindDoes(k.Does)), Settings: properties(k.Form.Properties)})
 	}
 	for _, k := range triggers.Kinds() {
 		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Form.Properties)})

@@ -15,7 +15,8 @@ type batch struct {
 }
 
 var batchKind = New(Info{
-	Type: "batch", Title: "Put items together", Does: DoesHold,
+	Type: "batch", Title: "Put items together",
+	Words: "group bundle together pack size chunk bulk hundred at a time", Does: DoesHold,
 	Help: "Makes one item of every so many, or of all with the same key: a list of them, to be sent at once.",
 }, func(b *batch) string {
 	if w := b.words(); w != "" {

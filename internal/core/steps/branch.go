@@ -24,7 +24,8 @@ type Case struct {
 
 var branchKind = tells(New(Info{
 	Type: "branch", Title: "Go different ways",
-	Help: "Each item takes the first case that holds, or every one, goes through its steps, and rejoins the others.",
+	Words: "if else switch case route decide either or depending path different",
+	Help:  "Each item takes the first case that holds, or every one, goes through its steps, and rejoins the others.",
 }, func(b *branch) string {
 	var parts []string
 	for _, c := range b.Cases {

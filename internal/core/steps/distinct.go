@@ -8,7 +8,8 @@ type distinct struct {
 
 var distinctKind = New(Info{
 	Type: "distinct", Title: "Keep one of those that are alike",
-	Help: "Lets the first item of every value go on and holds the others back. A resume goes on from where it stood.",
+	Words: "unique remove duplicates deduplicate once same alike only new",
+	Help:  "Lets the first item of every value go on and holds the others back. A resume goes on from where it stood.",
 }, func(d *distinct) string {
 	if d.By == nil {
 		return "Keep one of those items that are alike"

@@ -10,7 +10,8 @@ type filter struct {
 
 var filterKind = tells(New(Info{
 	Type: "filter", Title: "Keep only some items",
-	Help: "Holds back every item for which a condition does not hold, and says why.",
+	Words: "only if condition keep drop skip where when exclude ignore remove unwanted rows that",
+	Help:  "Holds back every item for which a condition does not hold, and says why.",
 }, func(f *filter) string {
 	if f.Where == nil {
 		return "Keep items where … (to fill in)"

@@ -27,7 +27,8 @@ type Total struct {
 }
 
 var gatherKind = New(Info{
-	Type: "gather", Title: "Make one item of many", Does: DoesHold,
+	Type: "gather", Title: "Make one item of many",
+	Words: "collect summarise sum total count aggregate combine join merge into one report all", Does: DoesHold,
 	Help: "Waits for the whole list and makes one item of it, or one for each key: lists, joined text, counts, sums. Over no items it still gives one.",
 }, gatherSentence, compileGather)
 

@@ -9,7 +9,8 @@ import (
 )
 
 var httpKind = tells(New(Info{
-	Type: "http", Title: "Call an address", Does: DoesCalls, Connects: true,
+	Type: "http", Title: "Call an address",
+	Words: "api call request rest webhook url endpoint get post fetch address curl web service", Does: DoesCalls, Connects: true,
 	Help: "Makes any HTTP call. The answer is read by its content type; a list becomes items.",
 }, httpSentence, func(f *connector.Free) (Operator, error) { return called(f.Action()) }), func(f *connector.Free) Traits {
 	if hostRead(f.URL) {

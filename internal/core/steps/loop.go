@@ -21,7 +21,8 @@ type loop struct {
 }
 
 var loopKind = tells(New(Info{
-	Type: "loop", Title: "Do steps in rounds", Does: DoesLoop,
+	Type: "loop", Title: "Do steps in rounds",
+	Words: "for each row for each item every one by one repeat iterate until rounds again", Does: DoesLoop,
 	Help: "Does its steps for one item, or one group, after the other; or repeats them for each item until a condition holds.",
 }, func(l *loop) string {
 	switch {

@@ -73,7 +73,8 @@ type assignment struct {
 
 var shapeKind = tells(New(Info{
 	Type: "shape", Title: "Build the fields that go on",
-	Help: "Keeps, drops and renames fields, and sets new ones from expressions.",
+	Words: "map mapping set fields rename columns calculate compute format transform edit change values clean keep fields",
+	Help:  "Keeps, drops and renames fields, and sets new ones from expressions.",
 }, shapeSentence, compileShape), shapeTraits)
 
 func shapeSentence(s *shape) string {

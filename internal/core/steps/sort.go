@@ -19,7 +19,8 @@ type SortKey struct {
 }
 
 var sortKind = New(Info{
-	Type: "sort", Title: "Put items in order", Does: DoesPick,
+	Type: "sort", Title: "Put items in order",
+	Words: "order by date ascending descending newest oldest first rank", Does: DoesPick,
 	Help: "Waits for the whole list and lets its items go on in order, by one value or several. Each stays the item that it was.",
 }, func(s *sorting) string {
 	var parts []string

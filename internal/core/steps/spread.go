@@ -51,7 +51,8 @@ func (l *Lists) ReadForm(v any) (err error) {
 }
 
 var spreadKind = New(Info{
-	Type: "spread", Title: "Make an item of each element of a list", Does: DoesSpread,
+	Type: "spread", Title: "Make an item of each element of a list",
+	Words: "split list explode elements one item per row array unpack lines", Does: DoesSpread,
 	Help: "Gives one item for each element of a list, or of several lists in step, with chosen fields carried along.",
 }, func(s *spread) string {
 	switch {

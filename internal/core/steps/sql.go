@@ -7,7 +7,8 @@ import (
 )
 
 var sqlKind = tells(New(Info{
-	Type: "sql", Title: "Ask a database", Does: DoesCalls, Connects: true, Needs: "postgres",
+	Type: "sql", Title: "Ask a database",
+	Words: "database query select postgres rows table report", Does: DoesCalls, Connects: true, Needs: "postgres",
 	Help: "Asks a PostgreSQL database in a read-only transaction. Each row becomes an item.",
 }, sqlSentence, func(q *connector.Query) (Operator, error) { return called(q.Action()) }), func(*connector.Query) Traits {
 	return Traits{Decides: map[string]string{"query": "becomes part of a query"}}

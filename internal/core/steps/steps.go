@@ -18,6 +18,7 @@ type Info struct {
 	Type  string
 	Title string
 	Help  string
+	Words string // by which people look for it, beside those of its title and help
 	// Connects tells whether a step of this kind can use a connection; Needs
 	// names the protocol of one that it cannot do without.
 	Connects bool

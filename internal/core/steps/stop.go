@@ -12,7 +12,8 @@ type stopping struct {
 }
 
 var stopKind = tells(New(Info{
-	Type: "stop", Title: "End the run", Does: DoesEnd,
+	Type: "stop", Title: "End the run",
+	Words: "end finish exit abort cancel fail error quit run", Does: DoesEnd,
 	Help: "Ends the run as soon as an item comes here, well or as a failure: what is under way is finished, and nothing else begins.",
 }, func(s *stopping) string {
 	text := "End the run"

@@ -18,7 +18,8 @@ type taking struct {
 }
 
 var takeKind = New(Info{
-	Type: "take", Title: "Take some of the items", Does: DoesPick,
+	Type: "take", Title: "Take some of the items",
+	Words: "first last top limit random sample skip ten", Does: DoesPick,
 	Help: "Lets the first, the last, all but the first, or some at random go on and holds the others back. Which are taken at random is decided once for a run.",
 }, takeSentence, func(t *taking) (Operator, error) {
 	if t.Which == "last" || t.Which == "random" {

@@ -22,7 +22,8 @@ type wait struct {
 
 var waitKind = New(Info{
 	Type: "wait", Title: "Wait",
-	Help: "Lets each item wait: for a while, until a time that it names, or until the next time of day. Waiting costs nothing and survives restarts.",
+	Words: "delay pause sleep until later minutes hours days time",
+	Help:  "Lets each item wait: for a while, until a time that it names, or until the next time of day. Waiting costs nothing and survives restarts.",
 }, func(w *wait) string {
 	switch {
 	case w.For > 0:

@@ -2126,6 +2126,8 @@ export interface components {
             type: string;
             title: string;
             help: string;
+            /** @description By which people look for it, beside those of its title and help */
+            words: string;
             /** @description A step of this kind can use a connection */
             connects?: boolean;
             /** @description The connector that it cannot do without */

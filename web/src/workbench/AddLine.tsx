@@ -1,16 +1,24 @@
+import { useNavigate } from "@tanstack/react-router";
 import { Command } from "cmdk";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { asFields, type Fields, type Json, type Schemas } from "../api/client";
-import { unused } from "./lines";
 import { useConnections, useConnectors, useKinds } from "../api/queries";
 import { useFirstFocus } from "../ui/useFirstFocus";
+import { findLines, ifItFails, startsIt } from "./findLines";
+import { unused } from "./lines";
+import { offersOf } from "./offers";
 
 interface Props {
   taken: string[];
   prompt: string;
   onAdd: (step: { [key: string]: Json }) => void;
   onLeave?: () => void; // it stands here for one line only
+  onStart?: () => void; // opens what starts the workflow
+  onFails?: () => void; // says what is done where the line above fails
 }
+
+/** How many are offered at once. */
+const MOST = 40;
 
 const firstName = (type: string, taken: string[]) =>
   unused((type.split(".")[1] ?? type).replace(/[^a-z0-9_]/g, "_"), taken);
@@ -27,13 +35,30 @@ const fresh = (settings: Schemas["Property"][]): Fields => {
 };
 
 /** Adds a line by typing what it should do. */
-export function AddLine({ taken, prompt, onAdd, onLeave }: Props) {
+export function AddLine({ taken, prompt, onAdd, onLeave, onStart, onFails }: Props) {
   const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined);
   const kinds = useKinds();
   const connectors = useConnectors();
   const connections = useConnections();
   const [text, setText] = useState("");
   const [open, setOpen] = useState(false);
+  const navigate = useNavigate();
+  const offers = useMemo(
+    () =>
+      offersOf(
+        kinds.data?.steps ?? [],
+        connectors.data?.connectors ?? [],
+        connections.data?.connections ?? [],
+      ),
+    [kinds.data, connectors.data, connections.data],
+  );
+  const found = useMemo(() => findLines(offers, text), [offers, text]);
+  const starts = onStart ? startsIt(text) : undefined;
+  const fails = onFails !== undefined && ifItFails(text);
+  const close = () => {
+    setText("");
+    setOpen(false);
+  };
   const add = (type: string, action: boolean) => {
     const name = firstName(type, taken);
     const fitting = connections.data?.connections.filter((c) => c.connector === type.split(".")[0]) ?? [];
@@ -44,13 +69,13 @@ export function AddLine({ taken, prompt, onAdd, onLeave }: Props) {
         ? { input: {}, ...(fitting.length === 1 ? { connection: fitting[0]?.name ?? "" } : {}) }
         : { settings: fresh(kinds.data?.steps.find((k) => k.type === type)?.settings ?? []) }),
     });
-    setText("");
-    setOpen(false);
+    close();
   };
   const row = "cursor-pointer rounded-md px-3 py-1.5 data-[selected=true]:bg-tint";
   return (
     <Command
       label="Add a line"
+      shouldFilter={false}
       className="relative border-t border-dashed border-rule"
       onKeyDown={(e) => {
         if (e.key === "Escape") {
@@ -79,38 +104,76 @@ export function AddLine({ taken, prompt, onAdd, onLeave }: Props) {
         className="h-11 w-full bg-transparent px-1 font-serif text-[15.5px] italic outline-none focus:shadow-[inset_0_-2px_0_var(--leaf)]"
       />
       <Command.List className={`card z-20 max-h-72 overflow-auto p-1.5 shadow-lg ${open ? "" : "hidden"}`}>
-        <Command.Empty className="p-3 text-second">
-          Nothing does that yet. Try: keep, read, add, find, build.
-        </Command.Empty>
-        {kinds.data?.steps.map((k) => (
+        {starts && (
           <Command.Item
-            key={k.type}
-            value={`${k.title} ${k.type} ${k.help}`}
+            value="starts"
             className={row}
             onSelect={() => {
-              add(k.type, false);
+              close();
+              onStart?.();
             }}
           >
-            <div className="font-medium">{k.title}</div>
-            <div className="hint">{k.help}</div>
+            <div className="font-medium">Change what starts the workflow</div>
+            <div className="hint">
+              {starts === "time" ? "A time" : "What happens outside"} stands in its first line, not in a line
+              of its own.
+            </div>
+          </Command.Item>
+        )}
+        {fails && (
+          <Command.Item
+            value="fails"
+            className={row}
+            onSelect={() => {
+              close();
+              onFails();
+            }}
+          >
+            <div className="font-medium">Do other lines where the line above fails</div>
+            <div className="hint">Only the items that fail go through them, and then go on.</div>
+          </Command.Item>
+        )}
+        {found.slice(0, MOST).map((o) => (
+          <Command.Item
+            key={o.type}
+            value={o.type}
+            className={row}
+            onSelect={() => {
+              add(o.type, o.app !== "");
+            }}
+          >
+            <div className="font-medium">{o.title}</div>
+            <div className="hint">
+              {o.app === ""
+                ? o.help
+                : `${o.app}, ${o.writes ? "writes" : "reads"}${o.connected ? "" : "; there is no account yet"}`}
+            </div>
           </Command.Item>
         ))}
-        {connectors.data?.connectors.flatMap((c) =>
-          c.actions.map((a) => (
+        {found.length === 0 && !starts && !fails && (
+          <>
+            <div className="px-3 pt-2 pb-1 text-second">Nothing does that yet. What there is instead:</div>
             <Command.Item
-              key={`${c.name}.${a.name}`}
-              value={`${a.title} ${c.title} ${a.effect}`}
+              value="http"
               className={row}
               onSelect={() => {
-                add(`${c.name}.${a.name}`, true);
+                add("http", false);
               }}
             >
-              <div className="font-medium">{a.title}</div>
-              <div className="hint">
-                {c.title}, {a.effect === "read" ? "reads" : "writes"}
-              </div>
+              <div className="font-medium">Call an address</div>
+              <div className="hint">Any application that is called over HTTP.</div>
             </Command.Item>
-          )),
+            <Command.Item
+              value="import"
+              className={row}
+              onSelect={() => {
+                void navigate({ to: "/connectors" });
+              }}
+            >
+              <div className="font-medium">Add an application</div>
+              <div className="hint">From its OpenAPI document, or a call that was copied.</div>
+            </Command.Item>
+          </>
         )}
       </Command.List>
     </Command>

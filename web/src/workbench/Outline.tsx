@@ -285,6 +285,22 @@ export function Outline({
     setAdding(undefined);
     does.insert(place, step);
   };
+  const failing = (above: Line | undefined) => {
+    const way = kinds.data?.steps.find((k) => k.type === above?.type)?.does;
+    const single = above !== undefined && (way === undefined || way === "calls" || way === "spreads");
+    if (!single || isCase(above) || lines.some((x) => x.inside === `${above.name}/fallback`)) return {};
+    return {
+      onFails: () => {
+        void does.change(
+          [
+            { op: "set", step: above.name, key: "on_error", value: "fallback" },
+            { op: "set", step: above.name, key: "fallback", value: [] },
+          ],
+          "Added: what happens where the line above fails",
+        );
+      },
+    };
+  };
   const heldLine = find(lines, held?.key);
 
   return (
@@ -501,6 +517,10 @@ export function Outline({
           prompt="Say what should happen next…"
           taken={taken}
           onAdd={add({ in: TOP, to: stepsIn(lines, TOP).length })}
+          onStart={() => {
+            onChoose(TRIGGER);
+          }}
+          {...failing(stepsIn(lines, TOP).at(-1))}
         />
       </div>
       <div className="mt-2 mr-4 ml-9 flex gap-4 text-second">
