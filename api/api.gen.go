@@ -6998,6 +6998,14 @@ func (response LastRehearsal200JSONResponse) VisitLastRehearsalResponse(w http.R
 	return err
 }
 
+type LastRehearsal204Response struct {
+}
+
+func (response LastRehearsal204Response) VisitLastRehearsalResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
 type LastRehearsaldefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
@@ -10225,12 +10233,13 @@ var swaggerSpec = []string{
 	"JcxoUeCEGCSyZXN7A1kIqca4Fs0HbzM7zvux9PhHKW8uwZI1u6ci1CkZgnNGS8q1ynfguDFm1kNqTGjb",
 	"BgOeQUtNUTClrYR7yy5cgE5t18PwJCqItAABYZFh5ODkB+Bbr//eYswP8g02bv9dOBasfYDK6oqxvzf4",
 	"lUvVhgpldeATqC4QeEZcs/rJUIPu9sdjZHb231sJfYcN/A+blQQt+UkoirW9y90rtmZUaVqkDYdUm/dh",
-	"1DETA8MiQ5WC6S07ZEdB1TjZA3MId152tGLebvoHlrEeEozvq4aqQ6Qgmm7KgukLohjNsfyQYrTIyFZx",
-	"w/APUhQ7UmJTqPxubwZp35607jDqoP7Y1uKjXLJ+I3u9svXUYySG+nyHNJJ9pQNrGZ3afCyriEOmQShf",
-	"ujFHfFB+iahu6n46LATcwetMYqoUv2UQ3VxgwP0D08pneY5nPZ6L3c3/wF6M5qqdMnqsNAcrZC5cyq0m",
-	"1EH3LoTP4cWpoTfHk9eu6A1rwLofe9rhKJQbSNGWinBzIAmrIebSAvXMOVvIDQvX1wz4p/Fk0fH3OS5k",
-	"IXUpD+MX2os12X21riPEXqRv3orOR0PhSzv7kd2uWFD4gSO24WCJcr+VovNiR+hiwcrDmLRhNVexfL6D",
-	"skqDMUDtsDwXujY7/+Wjxa4QJvvLRws4TABHoFeqmJ3PTmnJT28fW4Hg/wUAAP//",
+	"1DETA8MiQ5WCKeJ21BzyGi202NHVnewwkSQh5bVxEQ/MUNz1sKPV/nbTP7BINgnq98+XbZAzKYimm7Jg",
+	"+oIoRnOsVqQYLTKyVdww/IMUxY6U2EMqv9sTQ1K5Jws8jDqo+7a1+CgPrt/IXiduPfUYAaM+3yFtal/p",
+	"wIlGZ0Ify4jikGkQypduzBEflF8iqsq6nw4LAXfwOvGYKsVvGQRDFxif/8C08lme41mP55F38z+w06O5",
+	"aqfqHivNweqeC5ehqwl10L0L4XN4cWrozfHEuyt6wxqw7oeqdjgK5QYyuqUi3BxIIGtIxbRAtXTOFnLD",
+	"wvU18wNoPLd0/H2Oi3BIXcrDuJH2Yk12XyXtCKEa6Zu3kvbRUPjSzn5kLy3WH37gAG84WKI6cKXovNgR",
+	"uliw8jAWcFjNFTif76AK02DIUDuKz0W6zc5/+WixK0TV/vLRAg7zxRHolSpm57NTWvLT28dWIPh/AQAA",
+	"//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -166,3 +166,22 @@ func TestAFileIsCheckedWithTheSamplesThatAreHeld(t *testing.T) {
 	require.Contains(t, out, `There is no step kind "shap".`)
 	require.Contains(t, out, `No sample has a field "durration" here.`, "everything at once")
 }
+
+// A workflow that was never rehearsed says so without an error.
+func TestAWorkflowThatWasNeverRehearsedIsNoError(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := within(t, time.Minute)
+	_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: "format: young-trellis/1\nname: fresh\ntrigger: {type: manual}\nsteps: []\n"}))
+	require.NoError(t, err)
+	res, err := w.Client.LastRehearsal(ctx, "fresh")
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, 204, res.StatusCode)
+	_, err = ottermere.Answer[api.Rehearsal](w.Client.Rehearse(ctx, "fresh", api.Rehearse{}))
+	require.NoError(t, err)
+	res, err = w.Client.LastRehearsal(ctx, "fresh")
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, 200, res.StatusCode)
+}

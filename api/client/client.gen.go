@@ -15854,6 +15854,9 @@ func ParseLastRehearsalResponse(rsp *http.Response) (*LastRehearsalResponse, err
 		}
 		response.JSON200 = &dest
 
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -126,7 +127,10 @@ func (s *Server) LastRehearsal(ctx context.Context, r api.LastRehearsalRequestOb
 		return nil, err
 	}
 	packed, _, err := s.Store.Rehearsal(ctx, scopeOf(ctx), w.ID)
-	if err != nil {
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return api.LastRehearsal204Response{}, nil
+	case err != nil:
 		return nil, err
 	}
 	body, err := store.Unpack(packed)

@@ -37,8 +37,8 @@ export const useSamples = (workflow: string, watching = false) =>
 export const useRehearsal = (workflow: string) =>
   useQuery({
     queryKey: ["rehearsal", workflow],
-    queryFn: () => ask(http.GET("/workflows/{workflow}/rehearsal", { params: { path: { workflow } } })),
-    retry: false,
+    queryFn: async () =>
+      (await ask(http.GET("/workflows/{workflow}/rehearsal", { params: { path: { workflow } } }))) ?? null, // never
   });
 
 export const useCallSheet = (workflow: string, on: boolean) =>

@@ -13,6 +13,7 @@ interface Props {
   prompt: string;
   onAdd: (step: { [key: string]: Json }) => void;
   onLeave?: () => void; // it stands here for one line only
+  begins?: boolean; // there is no line yet
   onStart?: () => void; // opens what starts the workflow
   onFails?: () => void; // says what is done where the line above fails
 }
@@ -35,8 +36,8 @@ const fresh = (settings: Schemas["Property"][]): Fields => {
 };
 
 /** Adds a line by typing what it should do. */
-export function AddLine({ taken, prompt, onAdd, onLeave, onStart, onFails }: Props) {
-  const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined);
+export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart, onFails }: Props) {
+  const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined || begins);
   const kinds = useKinds();
   const connectors = useConnectors();
   const connections = useConnections();

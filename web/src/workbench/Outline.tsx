@@ -515,6 +515,7 @@ export function Outline({
       <div className="mt-1 mr-4 ml-9">
         <AddLine
           prompt="Say what should happen next…"
+          begins={lines.length === 0}
           taken={taken}
           onAdd={add({ in: TOP, to: stepsIn(lines, TOP).length })}
           onStart={() => {
