@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ask, http, type Fate, type Json, type Run, type Schemas } from "./client";
 
@@ -66,6 +66,23 @@ export const useRuns = (filter: RunFilter) =>
     queryKey: ["runs", filter],
     queryFn: () => ask(http.GET("/runs", { params: { query: { ...filter, limit: 100 } } })),
     refetchInterval: 4000,
+  });
+
+const RUNS = 100;
+
+/** Runs, newest first, page after page. What is on the screen stays up to date. */
+export const useRunPages = (filter: RunFilter) =>
+  useInfiniteQuery({
+    queryKey: ["runs", "pages", filter],
+    initialPageParam: undefined as string | undefined,
+    queryFn: ({ pageParam }) =>
+      ask(
+        http.GET("/runs", {
+          params: { query: { ...filter, limit: RUNS, ...(pageParam ? { before: pageParam } : {}) } },
+        }),
+      ),
+    getNextPageParam: (last) => last.next,
+    refetchInterval: (q) => ((q.state.data?.pages.length ?? 0) > 1 ? false : 4000),
   });
 
 const over = (state: string) => !["queued", "running", "waiting"].includes(state);

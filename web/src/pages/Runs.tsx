@@ -1,9 +1,9 @@
 import { Link } from "@tanstack/react-router";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import type { Schemas } from "../api/client";
-import { useRuns, useWorkflows, type RunFilter } from "../api/queries";
+import { useRunPages, useWorkflows, type RunFilter } from "../api/queries";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
-import { stateWords, took, when } from "../ui/words";
+import { clockWords, dayWords, stateWords, took } from "../ui/words";
 
 const states: Schemas["RunState"][] = [
   "running",
@@ -17,7 +17,8 @@ const states: Schemas["RunState"][] = [
 
 export function Runs() {
   const [filter, setFilter] = useState<RunFilter>({});
-  const runs = useRuns(filter);
+  const runs = useRunPages(filter);
+  const list = runs.data?.pages.flatMap((p) => p.runs) ?? [];
   const workflows = useWorkflows();
   const narrowed = filter.state !== undefined || filter.workflow !== undefined;
   return (
@@ -55,14 +56,14 @@ export function Runs() {
       </div>
       <Trouble error={runs.error} />
       {runs.isPending && <Waiting what="Reading the runs" />}
-      {runs.data?.runs.length === 0 && (
+      {runs.data && list.length === 0 && (
         <Nothing>
           {narrowed
             ? "No run fits these."
             : "Nothing has run yet. Put a workflow live, or start one by hand."}
         </Nothing>
       )}
-      {runs.data && runs.data.runs.length > 0 && (
+      {list.length > 0 && (
         <div className="card overflow-hidden">
           <table className="w-full">
             <thead>
@@ -75,11 +76,32 @@ export function Runs() {
               </tr>
             </thead>
             <tbody>
-              {runs.data.runs.map((r) => (
-                <Line key={r.id} r={r} />
+              {list.map((r, i) => (
+                <Fragment key={r.id}>
+                  {(i === 0 || dayWords(r.accepted) !== dayWords(list[i - 1]?.accepted ?? r.accepted)) && (
+                    <tr className="border-b border-rule bg-paper">
+                      <th colSpan={5} className="px-4 py-1.5 text-left text-xs font-semibold text-second">
+                        {dayWords(r.accepted)}
+                      </th>
+                    </tr>
+                  )}
+                  <Line r={r} />
+                </Fragment>
               ))}
             </tbody>
           </table>
+          {runs.hasNextPage && (
+            <button
+              type="button"
+              className="w-full border-t border-rule py-2 text-second hover:bg-tint/60"
+              disabled={runs.isFetchingNextPage}
+              onClick={() => {
+                void runs.fetchNextPage();
+              }}
+            >
+              {runs.isFetchingNextPage ? "Reading older runs…" : "Older runs"}
+            </button>
+          )}
         </div>
       )}
     </div>
@@ -121,7 +143,7 @@ function Line({ r }: { r: Schemas["RunSummary"] }) {
             </span>
           ))}
       </td>
-      <td className="px-3 whitespace-nowrap text-second">{when(r.accepted)}</td>
+      <td className="px-3 whitespace-nowrap text-second">{clockWords(r.accepted)}</td>
       <td className="px-3 whitespace-nowrap text-second">{took(r.accepted, r.ended)}</td>
     </tr>
   );

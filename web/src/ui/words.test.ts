@@ -1,6 +1,16 @@
 import { describe, expect, it } from "vitest";
 import type { RunSummary } from "../api/client";
-import { brief, plainNumber, plural, rowWords, stateWords, took, triedWords, visible } from "./words";
+import {
+  brief,
+  dayWords,
+  plainNumber,
+  plural,
+  rowWords,
+  stateWords,
+  took,
+  triedWords,
+  visible,
+} from "./words";
 
 describe("values in one line", () => {
   it("keep nothing, empty text, 0 and false apart", () => {
@@ -130,5 +140,12 @@ describe("states in words", () => {
     expect(rowWords(1, "")).toBe("Row 1");
     expect(rowWords(1, undefined)).toBe("Row 1");
     expect(rowWords(1200, "Ash bowl")).toBe("Row 1,200, Ash bowl");
+  });
+  it("name the day of a time", () => {
+    const now = new Date("2026-11-27T12:00:00");
+    expect(dayWords("2026-11-27T00:10:00", now)).toBe("Today, Friday 27 November");
+    expect(dayWords("2026-11-26T23:50:00", now)).toBe("Yesterday, Thursday 26 November");
+    expect(dayWords("2026-11-02T12:00:00", now)).toBe("Monday 2 November");
+    expect(dayWords("2025-12-31T12:00:00", now)).toBe("Wednesday 31 December 2025");
   });
 });

@@ -23,6 +23,27 @@ export function when(iso: string): string {
   return t.toDateString() === new Date().toDateString() ? clock.format(t) : day.format(t);
 }
 
+const dayName = new Intl.DateTimeFormat("en-GB", { weekday: "long", day: "numeric", month: "long" });
+const dayOfYear = new Intl.DateTimeFormat("en-GB", {
+  weekday: "long",
+  day: "numeric",
+  month: "long",
+  year: "numeric",
+});
+
+/** The day of a time in the reader's zone, as Today, Friday 27 November. */
+export function dayWords(iso: string, now = new Date()): string {
+  const t = new Date(iso);
+  const name = (t.getFullYear() === now.getFullYear() ? dayName : dayOfYear).format(t).replaceAll(",", "");
+  const before = new Date(now);
+  before.setDate(now.getDate() - 1);
+  if (t.toDateString() === now.toDateString()) return `Today, ${name}`;
+  return t.toDateString() === before.toDateString() ? `Yesterday, ${name}` : name;
+}
+
+/** The clock of a time in the reader's zone. */
+export const clockWords = (iso: string) => clock.format(new Date(iso));
+
 export function took(from: string, to: string | undefined): string {
   if (!to) return "";
   const ms = new Date(to).getTime() - new Date(from).getTime();
