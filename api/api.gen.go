@@ -1946,6 +1946,9 @@ type RehearseJSONRequestBody = Rehearse
 // AddSampleJSONRequestBody defines body for AddSample for application/json ContentType.
 type AddSampleJSONRequestBody = NewSample
 
+// ChangeSampleJSONRequestBody defines body for ChangeSample for application/json ContentType.
+type ChangeSampleJSONRequestBody = NewSample
+
 // StartWorkflowJSONRequestBody defines body for StartWorkflow for application/json ContentType.
 type StartWorkflowJSONRequestBody = Items
 
@@ -2176,6 +2179,9 @@ type ServerInterface interface {
 	// DeleteSample Remove a sample
 	// (DELETE /workflows/{workflow}/samples/{id})
 	DeleteSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
+	// ChangeSample Change a sample
+	// (PUT /workflows/{workflow}/samples/{id})
+	ChangeSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(c *gin.Context, workflow WorkflowName)
@@ -4111,6 +4117,40 @@ func (siw *ServerInterfaceWrapper) DeleteSample(c *gin.Context) {
 	siw.Handler.DeleteSample(c, workflow, id)
 }
 
+// ChangeSample operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSample(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeSample(c, workflow, id)
+}
+
 // StartWorkflow operation middleware
 func (siw *ServerInterfaceWrapper) StartWorkflow(c *gin.Context) {
 
@@ -4188,6 +4228,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workflows/:workflow/samples", wrapper.AddSample)
 	router.POST(options.BaseURL+"/workflows/:workflow/samples/take", wrapper.TakeSample)
 	router.DELETE(options.BaseURL+"/workflows/:workflow/samples/:id", wrapper.DeleteSample)
+	router.PUT(options.BaseURL+"/workflows/:workflow/samples/:id", wrapper.ChangeSample)
 	router.GET(options.BaseURL+"/workflows/:workflow/hook", wrapper.CallSheet)
 	router.POST(options.BaseURL+"/workflows/:workflow/hook", wrapper.MakeHookSecret)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
@@ -7250,6 +7291,47 @@ func (response DeleteSampledefaultApplicationProblemPlusJSONResponse) VisitDelet
 	return err
 }
 
+type ChangeSampleRequestObject struct {
+	Workflow WorkflowName       `json:"workflow"`
+	Id       openapi_types.UUID `json:"id"`
+	Body     *ChangeSampleJSONRequestBody
+}
+
+type ChangeSampleResponseObject interface {
+	VisitChangeSampleResponse(w http.ResponseWriter) error
+}
+
+type ChangeSample200JSONResponse Sample
+
+func (response ChangeSample200JSONResponse) VisitChangeSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSampledefaultApplicationProblemPlusJSONResponse) VisitChangeSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartWorkflowRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 	Body     *StartWorkflowJSONRequestBody
@@ -7517,6 +7599,9 @@ type StrictServerInterface interface {
 	// DeleteSample Remove a sample
 	// (DELETE /workflows/{workflow}/samples/{id})
 	DeleteSample(ctx context.Context, request DeleteSampleRequestObject) (DeleteSampleResponseObject, error)
+	// ChangeSample Change a sample
+	// (PUT /workflows/{workflow}/samples/{id})
+	ChangeSample(ctx context.Context, request ChangeSampleRequestObject) (ChangeSampleResponseObject, error)
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(ctx context.Context, request StartWorkflowRequestObject) (StartWorkflowResponseObject, error)
@@ -9974,6 +10059,51 @@ func (sh *strictHandler) DeleteSample(ctx *gin.Context, workflow WorkflowName, i
 	}
 }
 
+// ChangeSample operation middleware
+func (sh *strictHandler) ChangeSample(ctx *gin.Context, workflow WorkflowName, id openapi_types.UUID) {
+	var request ChangeSampleRequestObject
+
+	request.Workflow = workflow
+	request.Id = id
+
+	var body ChangeSampleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSample(ctx, request.(ChangeSampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSample")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeSampleResponseObject); ok {
+		if err := validResponse.VisitChangeSampleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartWorkflow operation middleware
 func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) {
 	var request StartWorkflowRequestObject
@@ -10237,9 +10367,9 @@ var swaggerSpec = []string{
 	"+oIoRnOsVqQYLTKyVdww/IMUxY6U2EMqv9sTQ1K5Jws8jDqo+7a1+CgPrt/IXiduPfUYAaM+3yFtal/p",
 	"wIlGZ0Ify4jikGkQypduzBEflF8iqsq6nw4LAXfwOvGYKsVvGQRDFxif/8C08lme41mP55F38z+w06O5",
 	"aqfqHivNweqeC5ehqwl10L0L4XN4cWrozfHEuyt6wxqw7oeqdjgK5QYyuqUi3BxIIGtIxbRAtXTOFnLD",
-	"wvU18wNoPLd0/H2Oi3BIXcrDuJH2Yk12XyXtCKEa6Zu3kvbRUPjSzn5kLy3WH37gAG84WKI6cKXovNgR",
-	"uliw8jAWcFjNFTif76AK02DIUDuKz0W6zc5/+WixK0TV/vLRAg7zxRHolSpm57NTWvLT28dWIPh/AQAA",
-	"//8=",
+	"wvU18wNoPLd0/H2Oi3BIXcrDuJH2Yk12XyXtKKEaUasnWv//SATl7AEIyjPtNHUBhWkP1FTxXvTE6jtH",
+	"IySXdvYj+8qxCvQDh9nDwRI1mitF58WO0MWClYfxQ8Bqrsz8fAe1sAYDt9qxlC7ecHb+y0f7xkNs8y8f",
+	"LeAwax+BXqlidj47pSU/vX1sxbL/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

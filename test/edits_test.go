@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	api "youngtrellis/api/client"
@@ -184,4 +185,38 @@ func TestAWorkflowThatWasNeverRehearsedIsNoError(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, res.Body.Close())
 	require.Equal(t, 200, res.StatusCode)
+}
+
+// Samples are shown, changed and removed by their numbers.
+func TestSamplesAreChangedByTheirNumbers(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	text := "format: young-trellis/1\nname: weighed\ntrigger: {type: manual}\nsteps: []\n"
+	out, code := command(t, w, text, "workflow", "apply", "-")
+	require.Zero(t, code, out)
+	out, code = command(t, w, `[{"n": 1}, {"n": 9223372036854775807}]`, "sample", "add", "weighed", "-")
+	require.Zero(t, code, out)
+	out, code = command(t, w, "", "sample", "show", "weighed", "2")
+	require.Zero(t, code, out)
+	require.Contains(t, out, `"n": 9223372036854775807`)
+	out, code = command(t, w, `{"n": 3}`, "sample", "change", "weighed", "1", "-")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "changed sample 1 of weighed")
+	out, code = command(t, w, `[{"n": 3}, {"n": 4}]`, "sample", "change", "weighed", "1", "-")
+	require.Equal(t, 2, code, out)
+	require.Contains(t, out, "a sample is one object")
+	out, code = command(t, w, "", "sample", "show", "weighed", "7")
+	require.Equal(t, 3, code, out)
+	require.Contains(t, out, "there is no sample 7 of weighed; it has 2 samples")
+	out, code = command(t, w, "", "sample", "remove", "weighed", "2")
+	require.Zero(t, code, out)
+	s, err := ottermere.Answer[api.Samples](w.Client.ListSamples(within(t, time.Minute), "weighed"))
+	require.NoError(t, err)
+	require.Len(t, s.Samples, 1)
+	require.JSONEq(t, `{"n": 3}`, string(s.Samples[0].Fields))
+	require.Contains(t, s.Samples[0].Source, "changed by")
+	res, err := w.Client.ChangeSample(within(t, time.Minute), "weighed", uuid.New(), api.NewSample{Fields: fieldsOf(t, `{"n": 1}`)})
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, 404, res.StatusCode)
 }

@@ -1940,6 +1940,9 @@ type RehearseJSONRequestBody = Rehearse
 // AddSampleJSONRequestBody defines body for AddSample for application/json ContentType.
 type AddSampleJSONRequestBody = NewSample
 
+// ChangeSampleJSONRequestBody defines body for ChangeSample for application/json ContentType.
+type ChangeSampleJSONRequestBody = NewSample
+
 // StartWorkflowJSONRequestBody defines body for StartWorkflow for application/json ContentType.
 type StartWorkflowJSONRequestBody = Items
 
@@ -2650,6 +2653,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /workflows/{workflow}/samples/{id} (the `DeleteSample` operationId).
 	DeleteSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSampleWithBody Change a sample
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+	ChangeSampleWithBody(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSample Change a sample
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+	ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartWorkflowWithBody Start a run by hand
 	//
@@ -4310,6 +4327,40 @@ func (c *Client) TakeSample(ctx context.Context, workflow WorkflowName, reqEdito
 // Corresponds with DELETE /workflows/{workflow}/samples/{id} (the `DeleteSample` operationId).
 func (c *Client) DeleteSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteSampleRequest(c.Server, workflow, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSampleWithBody Change a sample
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+func (c *Client) ChangeSampleWithBody(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSampleRequestWithBody(c.Server, workflow, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSample Change a sample
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+func (c *Client) ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSampleRequest(c.Server, workflow, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7672,6 +7723,60 @@ func NewDeleteSampleRequest(server string, workflow WorkflowName, id openapi_typ
 	return req, nil
 }
 
+// NewChangeSampleRequest calls the generic ChangeSample builder with application/json body
+func NewChangeSampleRequest(server string, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSampleRequestWithBody(server, workflow, id, "application/json", bodyReader)
+}
+
+// NewChangeSampleRequestWithBody constructs an http.Request for the ChangeSample method, with any body, and a specified content type
+func NewChangeSampleRequestWithBody(server string, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/samples/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartWorkflowRequest calls the generic StartWorkflow builder with application/json body
 func NewStartWorkflowRequest(server string, workflow WorkflowName, body StartWorkflowJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8490,6 +8595,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /workflows/{workflow}/samples/{id} (the `DeleteSample` operationId).
 	DeleteSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*DeleteSampleResponse, error)
+
+	// ChangeSampleWithBodyWithResponse Change a sample
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+	ChangeSampleWithBodyWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error)
+
+	// ChangeSampleWithResponse Change a sample
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+	ChangeSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error)
 
 	// StartWorkflowWithBodyWithResponse Start a run by hand
 	//
@@ -12121,6 +12240,54 @@ func (r DeleteSampleResponse) ContentType() string {
 	return ""
 }
 
+type ChangeSampleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sample
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeSampleResponse) GetJSON200() *Sample {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeSampleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeSampleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeSampleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeSampleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeSampleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartWorkflowResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13507,6 +13674,32 @@ func (c *ClientWithResponses) DeleteSampleWithResponse(ctx context.Context, work
 		return nil, err
 	}
 	return ParseDeleteSampleResponse(rsp)
+}
+
+// ChangeSampleWithBodyWithResponse Change a sample
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+func (c *ClientWithResponses) ChangeSampleWithBodyWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error) {
+	rsp, err := c.ChangeSampleWithBody(ctx, workflow, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSampleResponse(rsp)
+}
+
+// ChangeSampleWithResponse Change a sample
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
+func (c *ClientWithResponses) ChangeSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error) {
+	rsp, err := c.ChangeSample(ctx, workflow, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSampleResponse(rsp)
 }
 
 // StartWorkflowWithBodyWithResponse Start a run by hand
@@ -16048,6 +16241,39 @@ func ParseDeleteSampleResponse(rsp *http.Response) (*DeleteSampleResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeSampleResponse parses an HTTP response from a ChangeSampleWithResponse call
+func ParseChangeSampleResponse(rsp *http.Response) (*ChangeSampleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeSampleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sample
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

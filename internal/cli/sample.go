@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -19,7 +22,7 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 func (a *app) sample() *cobra.Command {
-	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd())
+	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd(), a.sampleShow(), a.sampleChange(), a.sampleRemove())
 }
 
 func (a *app) sampleList() *cobra.Command {
@@ -75,6 +78,70 @@ func (a *app) sampleAdd() *cobra.Command {
 			}
 		}
 		return a.show(map[string]int{"kept": len(items)}, func() { fmt.Fprintf(a.out, "kept %s\n", plural(len(items), "sample")) })
+	})}
+}
+
+// theSample finds a sample by its number in the list, from 1, or by its id.
+func theSample(c *cobra.Command, cl *api.Client, workflow, which string) (api.Sample, error) {
+	s, err := got[api.Samples](cl.ListSamples(c.Context(), workflow))
+	if err != nil {
+		return api.Sample{}, err
+	}
+	for i, x := range s.Samples {
+		if which == strconv.Itoa(i+1) || which == x.Id.String() {
+			return x, nil
+		}
+	}
+	return api.Sample{}, &coded{exitNotFound, fmt.Errorf("there is no sample %s of %s; it has %s, see trellis sample list %s", which, workflow, plural(len(s.Samples), "sample"), workflow)}
+}
+
+func (a *app) sampleShow() *cobra.Command {
+	return &cobra.Command{Use: "show WORKFLOW NUMBER", Short: "Show a sample as JSON, to be edited and given back to change", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		x, err := theSample(c, cl, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return a.show(x, func() {
+			var out bytes.Buffer
+			if json.Indent(&out, x.Fields, "", "  ") != nil {
+				out.Write(x.Fields)
+			}
+			fmt.Fprintln(a.out, out.String())
+		})
+	})}
+}
+
+func (a *app) sampleChange() *cobra.Command {
+	return &cobra.Command{Use: "change WORKFLOW NUMBER FILE", Short: "Give a sample other fields: a JSON object (- for standard input)", Args: cobra.ExactArgs(3), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		x, err := theSample(c, cl, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		items, err := a.items(args[2])
+		if err != nil {
+			return err
+		}
+		if len(items) != 1 {
+			return &coded{exitUsage, fmt.Errorf("%s holds %s; a sample is one object", args[2], plural(len(items), "item"))}
+		}
+		changed, err := got[api.Sample](cl.ChangeSample(c.Context(), args[0], x.Id, api.NewSample{Fields: items[0]}))
+		if err != nil {
+			return err
+		}
+		return a.show(changed, func() { fmt.Fprintf(a.out, "changed sample %s of %s\n", args[1], args[0]) })
+	})}
+}
+
+func (a *app) sampleRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove WORKFLOW NUMBER", Short: "Remove a sample", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		x, err := theSample(c, cl, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if _, err := got[struct{}](cl.DeleteSample(c.Context(), args[0], x.Id)); err != nil {
+			return err
+		}
+		return a.show(map[string]string{"removed": x.Id.String()}, func() { fmt.Fprintf(a.out, "removed sample %s of %s\n", args[1], args[0]) })
 	})}
 }
 

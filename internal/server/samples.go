@@ -79,6 +79,20 @@ func (s *Server) AddSample(ctx context.Context, r api.AddSampleRequestObject) (a
 	return api.AddSample201JSONResponse(sample(x)), err
 }
 
+// ChangeSample implements api.StrictServerInterface.
+func (s *Server) ChangeSample(ctx context.Context, r api.ChangeSampleRequestObject) (api.ChangeSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	fields, err := objects(&[]api.Fields{r.Body.Fields})
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.Store.ChangeSample(ctx, scopeOf(ctx), w.ID, r.Id, string(raw(fields[0])), or(r.Body.Source, "changed by "+scopeOf(ctx).Who()))
+	return api.ChangeSample200JSONResponse(sample(x)), err
+}
+
 // DeleteSample implements api.StrictServerInterface.
 func (s *Server) DeleteSample(ctx context.Context, r api.DeleteSampleRequestObject) (api.DeleteSampleResponseObject, error) {
 	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)

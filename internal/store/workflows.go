@@ -336,6 +336,19 @@ func (s *Store) AddSample(ctx context.Context, sc Scope, workflow uuid.UUID, fie
 	return out, err
 }
 
+// ChangeSample gives one other fields. ErrNotFound: there is none.
+func (s *Store) ChangeSample(ctx context.Context, sc Scope, workflow, id uuid.UUID, fields, source string) (out Sample, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "UPDATE sample SET fields = $3, source = $4 WHERE workflow_id = $1 AND id = $2 RETURNING id, fields, source, created", workflow, id, fields, source)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sample])
+		return err
+	})
+	return out, err
+}
+
 // DeleteSample removes one.
 func (s *Store) DeleteSample(ctx context.Context, sc Scope, workflow, id uuid.UUID) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {

@@ -3,11 +3,10 @@ import { Copy } from "lucide-react";
 import { useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Fields, type Workflow } from "../api/client";
-import { readJson, writeJson } from "../api/exact";
-import { useCallSheet, useSamples, type Edit } from "../api/queries";
+import { useCallSheet, type Edit } from "../api/queries";
 import { Trouble } from "../ui/parts";
-import { when } from "../ui/words";
 import { ExpressionField } from "../form/ExpressionField";
+import { Samples } from "./Samples";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(
@@ -141,131 +140,6 @@ function CallSheet({ workflow, verify }: { workflow: string; verify: boolean }) 
         </div>
       )}
       <Trouble error={make.error} />
-    </div>
-  );
-}
-
-function Samples({ workflow, called }: { workflow: string; called: boolean }) {
-  const client = useQueryClient();
-  const [text, setText] = useState("");
-  const [writing, setWriting] = useState(false);
-  const [waiting, setWaiting] = useState(false);
-  const samples = useSamples(workflow, waiting);
-  const again = () => client.invalidateQueries({ queryKey: ["samples", workflow] });
-  const path = { params: { path: { workflow } } };
-  const take = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/samples/take", path)),
-    onSuccess: () => {
-      setWaiting(true);
-      void again();
-    },
-  });
-  const add = useMutation({
-    mutationFn: () => {
-      const fields: unknown = readJson(text);
-      return ask(http.POST("/workflows/{workflow}/samples", { ...path, body: { fields } }));
-    },
-    onSuccess: () => {
-      setText("");
-      setWriting(false);
-      void again();
-    },
-  });
-  const remove = useMutation({
-    mutationFn: (id: string) =>
-      ask(http.DELETE("/workflows/{workflow}/samples/{id}", { params: { path: { workflow, id } } })),
-    onSuccess: again,
-  });
-  const list = samples.data?.samples ?? [];
-  const refused = samples.data?.arrived.filter((d) => d.verdict === "refused").slice(0, 3) ?? [];
-  return (
-    <div>
-      <span className="label">Samples</span>
-      {list.map((s, i) => (
-        <div key={s.id} className="flex items-baseline gap-2">
-          <span className="text-third">{i + 1}</span>
-          <span className="min-w-0 flex-1 truncate font-mono text-xs" title={writeJson(s.fields)}>
-            {writeJson(s.fields)}
-          </span>
-          <button
-            type="button"
-            className="text-xs text-third hover:text-rust"
-            onClick={() => {
-              remove.mutate(s.id);
-            }}
-          >
-            remove
-          </button>
-        </div>
-      ))}
-      {list.length === 0 && (
-        <div className="text-second">
-          {called
-            ? "None yet. Take one from a real call, or write one."
-            : "None. A start without items gives the first line one empty item."}
-        </div>
-      )}
-      {samples.data?.taking && (
-        <div className="mt-1.5 rounded-lg bg-ambertint px-3 py-2 text-amber" role="status">
-          Waiting for the next call. It becomes a sample and starts nothing.
-        </div>
-      )}
-      {refused.length > 0 && called && (
-        <div className="mt-1.5 text-second">
-          {refused.map((d) => (
-            <div key={d.at}>
-              {when(d.at)}: a call was refused, {d.reason}
-            </div>
-          ))}
-        </div>
-      )}
-      <div className="mt-2 flex gap-2">
-        {called && (
-          <button
-            type="button"
-            className="btn"
-            disabled={take.isPending}
-            onClick={() => {
-              take.mutate();
-            }}
-          >
-            Take the next call
-          </button>
-        )}
-        <button
-          type="button"
-          className="btn"
-          onClick={() => {
-            setWriting(!writing);
-          }}
-        >
-          Write one
-        </button>
-      </div>
-      {writing && (
-        <div className="mt-2">
-          <textarea
-            aria-label="A sample as JSON"
-            className="h-28 w-full rounded-lg border border-edge bg-sheet p-2 font-mono text-xs"
-            placeholder={'{"number": "+441632960141", "duration_s": 62}'}
-            value={text}
-            onChange={(e) => {
-              setText(e.target.value);
-            }}
-          />
-          <button
-            type="button"
-            className="btn"
-            disabled={!text.trim() || add.isPending}
-            onClick={() => {
-              add.mutate();
-            }}
-          >
-            Keep it
-          </button>
-        </div>
-      )}
-      <Trouble error={take.error ?? add.error ?? remove.error} />
     </div>
   );
 }

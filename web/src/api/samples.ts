@@ -1,0 +1,35 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ask, http, type Fields } from "./client";
+
+/** All that can be done with the samples of a workflow. */
+export function useSampleChanges(workflow: string) {
+  const client = useQueryClient();
+  const again = () => client.invalidateQueries({ queryKey: ["samples", workflow] });
+  const path = { workflow };
+  return {
+    add: useMutation({
+      mutationFn: (body: { fields: Fields; source?: string }) =>
+        ask(http.POST("/workflows/{workflow}/samples", { params: { path }, body })),
+      onSuccess: again,
+    }),
+    change: useMutation({
+      mutationFn: ({ id, fields }: { id: string; fields: Fields }) =>
+        ask(
+          http.PUT("/workflows/{workflow}/samples/{id}", {
+            params: { path: { ...path, id } },
+            body: { fields },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    remove: useMutation({
+      mutationFn: (id: string) =>
+        ask(http.DELETE("/workflows/{workflow}/samples/{id}", { params: { path: { ...path, id } } })),
+      onSuccess: again,
+    }),
+    take: useMutation({
+      mutationFn: () => ask(http.POST("/workflows/{workflow}/samples/take", { params: { path } })),
+      onSuccess: again,
+    }),
+  };
+}

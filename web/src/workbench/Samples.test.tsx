@@ -1,0 +1,151 @@
+// @vitest-environment jsdom
+import { cleanup, render, screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import { Samples } from "./Samples";
+import { readSamples, sampleName, sampleRest } from "./sampleWords";
+
+const did = {
+  add: vi.fn(),
+  change: vi.fn(),
+  remove: vi.fn(),
+  take: vi.fn(),
+};
+let held: unknown = { samples: [], taking: false, arrived: [] };
+
+vi.mock("../api/queries", () => ({ useSamples: () => ({ data: held }) }));
+vi.mock("../api/samples", () => {
+  const mutation = (f: (v: unknown) => void) => ({
+    isPending: false,
+    error: null,
+    mutate: (v: unknown, then?: { onSuccess?: () => void }) => {
+      f(v);
+      then?.onSuccess?.();
+    },
+    mutateAsync: (v: unknown) => {
+      f(v);
+      return Promise.resolve();
+    },
+  });
+  return {
+    useSampleChanges: () => ({
+      add: mutation(did.add),
+      change: mutation(did.change),
+      remove: mutation(did.remove),
+      take: mutation(did.take),
+    }),
+  };
+});
+
+afterEach(() => {
+  cleanup();
+  vi.clearAllMocks();
+});
+
+const two = {
+  taking: false,
+  arrived: [],
+  samples: [
+    {
+      id: "a",
+      source: "a real call",
+      created: "2026-11-20T10:00:00Z",
+      fields: { caller: "Fernhill Pots", call_id: "c-1", n: 7 },
+    },
+    { id: "b", source: "written", created: "2026-11-20T10:00:00Z", fields: { name: "Ash bowl", cone: 9 } },
+  ],
+};
+
+describe("samples", () => {
+  it("are rows with names", () => {
+    held = two;
+    render(<Samples workflow="w" called />);
+    expect(screen.getByText("call id c-1")).toBeTruthy();
+    expect(screen.getByText("caller Fernhill Pots · n 7")).toBeTruthy();
+    expect(screen.getByText("Ash bowl")).toBeTruthy();
+  });
+
+  it("are edited in place, and stay as they were where it is no JSON", async () => {
+    held = two;
+    render(<Samples workflow="w" called />);
+    await userEvent.click(screen.getByRole("button", { name: "edit sample 2, Ash bowl" }));
+    const text = screen.getByLabelText<HTMLTextAreaElement>("Sample 2 as JSON");
+    expect(text.value).toContain('"cone": 9');
+    await userEvent.clear(text);
+    await userEvent.click(text);
+    await userEvent.paste('{"name": "Jug"');
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    expect(screen.getByRole("alert").textContent).toContain("This is not JSON yet");
+    expect(did.change).not.toHaveBeenCalled();
+    await userEvent.click(text);
+    await userEvent.paste("}");
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    expect(did.change).toHaveBeenCalledWith({ id: "b", fields: { name: "Jug" } });
+    expect(screen.queryByLabelText("Sample 2 as JSON")).toBeNull();
+  });
+
+  it("are copied and removed", async () => {
+    held = two;
+    render(<Samples workflow="w" called />);
+    await userEvent.click(screen.getByRole("button", { name: "copy sample 2, Ash bowl" }));
+    expect(did.add).toHaveBeenCalledWith({
+      fields: { name: "Ash bowl", cone: 9 },
+      source: "copied from sample 2",
+    });
+    await userEvent.click(screen.getByRole("button", { name: "remove sample 1, call id c-1" }));
+    expect(did.remove).toHaveBeenCalledWith("a");
+  });
+
+  it("are written one by one or pasted as several", async () => {
+    held = { samples: [], taking: false, arrived: [] };
+    render(<Samples workflow="w" called={false} />);
+    expect(screen.getByText(/A start without items/)).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Write one" }));
+    await userEvent.click(screen.getByLabelText("A sample as JSON"));
+    await userEvent.paste('{"a": 1}\n{"a": 2}');
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    expect(did.add).toHaveBeenNthCalledWith(1, { fields: { a: 1 } });
+    expect(did.add).toHaveBeenNthCalledWith(2, { fields: { a: 2 } });
+  });
+
+  it("are taken from the next call, and what was refused is told", async () => {
+    held = {
+      samples: [],
+      taking: true,
+      arrived: [
+        {
+          at: "2026-11-20T10:00:00Z",
+          verdict: "refused",
+          reason: "its proof is wrong",
+          bytes: 1,
+          excerpt: "",
+        },
+      ],
+    };
+    render(<Samples workflow="w" called />);
+    expect(within(screen.getByRole("status")).getByText(/Waiting for the next call/)).toBeTruthy();
+    expect(screen.getByText(/its proof is wrong/)).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Take the next call" }));
+    expect(did.take).toHaveBeenCalled();
+  });
+});
+
+describe("words of samples", () => {
+  it("name them by what tells them apart", () => {
+    expect(sampleName({ title: "Jug", id: 3 })).toBe("Jug");
+    expect(sampleName({ x: 1, order_id: "O-217" })).toBe("order id O-217");
+    expect(sampleName({ list: [1], n: 3 })).toBe("n 3");
+    expect(sampleName({ list: [] })).toBe("without a name");
+    expect(sampleRest({ title: "Jug", n: 3 })).toBe("n 3");
+  });
+  it("read what was pasted", () => {
+    expect(readSamples('{"a": 1}')).toEqual({ items: [{ a: 1 }] });
+    expect(readSamples('[{"a": 1}, {"b": 2}]')).toEqual({ items: [{ a: 1 }, { b: 2 }] });
+    expect(readSamples('{"a": 1}\n\n{"a": 2}\n')).toEqual({ items: [{ a: 1 }, { a: 2 }] });
+    expect(readSamples("[1]")).toHaveProperty("wrong");
+    expect(readSamples("[]")).toHaveProperty("wrong");
+    expect(readSamples("7")).toHaveProperty("wrong");
+    expect(readSamples("{")).toHaveProperty("wrong");
+    expect(readSamples('{"id": 9223372036854775807}')).toEqual({ items: [{ id: 9223372036854775807n }] });
+  });
+});
