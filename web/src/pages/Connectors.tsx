@@ -84,7 +84,7 @@ export function Connectors() {
               )}
             </div>
           </div>
-          {chosen && <Detail key={chosen.name} c={chosen} trying={search.try} />}
+          {chosen && <Detail key={`${chosen.name} ${search.try ?? ""}`} c={chosen} trying={search.try} />}
         </div>
       )}
     </div>
@@ -316,9 +316,7 @@ function Action({ c, a }: { c: Connector; a: Schemas["Action"] }) {
           <button
             className="btn"
             onClick={() => {
-              void navigate({ to: "/connectors", search: { connector: c.name, try: a.name } }).then(() => {
-                location.reload();
-              });
+              void navigate({ to: "/connectors", search: { connector: c.name, try: a.name } });
             }}
           >
             Try it

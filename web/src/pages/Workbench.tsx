@@ -4,6 +4,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { ask, asFields, http, type Fields, type Rehearsal, type Workflow } from "../api/client";
 import { has, renamesOf, useDraft } from "../api/draft";
+import { useSaveLater } from "../api/useSaveLater";
 import { useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
 import { Legend } from "../lattice/Legend";
@@ -67,7 +68,6 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const [opened, setChosen] = useState<string>();
   const chosen = opened === undefined ? undefined : renamesOf(workflow.name).now(opened, has(workflow)); // it may have got another name
   const [asText, setAsText] = useState(false);
-  const [text, setText] = useState<string>();
   const [spot, setSpot] = useState<Place>();
   const focus = useMemo<Inserting>(() => ({ current: undefined }), []);
   const { edit: gather, flush } = useGathered(draft.edit.mutate);
@@ -152,15 +152,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
     },
   });
 
-  useEffect(() => {
-    if (text === undefined) return;
-    const t = setTimeout(() => {
-      saveText(text);
-    }, 500);
-    return () => {
-      clearTimeout(t);
-    };
-  }, [text, saveText]);
+  const typing = useSaveLater(saveText);
 
   const seen = rehearsal.data;
   const columnOf = (name: string | undefined) => seen?.columns.findIndex((c) => c.name === name) ?? -1;
@@ -216,7 +208,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
           </div>
           <div className="min-h-0 flex-1 overflow-auto pb-4">
             {asText ? (
-              <TextView key={workflow.name} text={workflow.document} onChange={setText} />
+              <TextView key={workflow.name} text={workflow.document} onChange={typing.later} />
             ) : (
               <Outline
                 workflow={workflow}
@@ -256,8 +248,8 @@ function Bench({ workflow }: { workflow: Workflow }) {
               aria-pressed={asText}
               onClick={() => {
                 flush();
+                typing.flush();
                 setAsText(!asText);
-                setText(undefined);
               }}
             >
               {asText ? "As sentences" : "As text"}

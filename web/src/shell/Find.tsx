@@ -89,7 +89,8 @@ function Choices({ close }: { close: () => void }) {
               value={`${c.name} ${c.connector_title}`}
               className={row}
               onSelect={() => {
-                go("/connections");
+                close();
+                void navigate({ to: "/connections", search: { connection: c.name } });
               }}
             >
               {c.name}
