@@ -474,12 +474,3 @@ func arity(low, high int) string {
 	}
 	return fmt.Sprintf("%d to %d values", low, high)
 }
-
-func contains(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
-}
