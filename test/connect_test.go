@@ -114,7 +114,7 @@ func TestPublishedDocumentsAreImported(t *testing.T) {
 	require.GreaterOrEqual(t, seen, 10)
 }
 
-// A code is made by the secret of a connection, which nobody sees: in a rehearsal
+// A code is made with the secret of a connection, which nobody sees: in a rehearsal
 // and in a run, and what was made stays when the secret is changed.
 func TestCodesAreMadeByTheSecretOfAConnection(t *testing.T) {
 	t.Parallel()

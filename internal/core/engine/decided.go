@@ -50,32 +50,21 @@ func (d *decisions) begin(ctx context.Context, chunk []*flow) {
 	}
 }
 
-// forItem is a memory of what was decided for an item.
-func (b *base) forItem(a item.Address) expr.Others {
-	if b.decisions == nil || b.Rehearse || b.Sampled {
-		return nil
-	}
-	return &remembers{b, a}
-}
-
-// remembers implements expr.Others for one item.
-type remembers struct {
-	*base
-	address item.Address
-}
+// remembers tells whether what others decide is written down here.
+func (b *base) remembers() bool { return b.decisions != nil && !b.Rehearse && !b.Sampled }
 
 // Recall implements expr.Others.
-func (r *remembers) Recall(source string) (expr.Decision, bool, error) {
-	d := r.decisions
+func (e *eyes) Recall(source string) (expr.Decision, bool, error) {
+	d, address := e.of.decisions, e.it.Address
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.err == nil && d.items[r.address] == nil {
-		d.err = r.readDecisions(r.address)
+	if d.err == nil && d.items[address] == nil {
+		d.err = e.of.readDecisions(address)
 	}
 	if d.err != nil {
 		return expr.Decision{}, false, ours{d.err}
 	}
-	kept, found := d.items[r.address].known[sumOf(source)].(map[string]any)
+	kept, found := d.items[address].known[sumOf(source)].(map[string]any)
 	if !found {
 		return expr.Decision{}, false, nil
 	}
@@ -87,21 +76,21 @@ func (r *remembers) Recall(source string) (expr.Decision, bool, error) {
 }
 
 // Record implements expr.Others.
-func (r *remembers) Record(source string, what expr.Decision) {
+func (e *eyes) Record(source string, what expr.Decision) {
 	kept := map[string]any{"value": what.Value}
 	if what.Wrong != nil {
 		kept = map[string]any{"wrong": what.Wrong.Message, "at": int64(what.Wrong.Pos)}
 	}
-	d := r.decisions
+	d, address := e.of.decisions, e.it.Address
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	of, sum := d.items[r.address], sumOf(source)
+	of, sum := d.items[address], sumOf(source)
 	if of == nil || of.known[sum] != nil {
 		return
 	}
 	if len(of.fresh) == 0 {
 		of.fresh = map[string]any{}
-		d.fresh = append(d.fresh, r.address)
+		d.fresh = append(d.fresh, address)
 	}
 	of.known[sum], of.fresh[sum] = kept, kept
 }
@@ -247,7 +236,7 @@ func (s *durable) end(ctx context.Context) error {
 	return s.down.end(ctx)
 }
 
-// sign makes a code by the secret of a connection. One that cannot be used for now
+// sign makes an authentication code with the secret of a connection. One that cannot be used for now
 // parks the run.
 func (b *base) sign(connection, text string) (code []byte, err error) {
 	switch {

@@ -189,7 +189,7 @@ func TestSecretsInWhatOthersDecidedAreSealed(t *testing.T) {
 	require.Contains(t, string(list[0].Sealed), "4711")
 }
 
-// A code by the secret of a connection is made once; while the connection cannot
+// A code is made once with the secret of a connection; while the connection cannot
 // be used the run waits for it, and no item is at fault.
 func TestACodeIsMadeOnceByTheSecretOfAConnection(t *testing.T) {
 	t.Parallel()

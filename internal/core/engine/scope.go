@@ -37,7 +37,9 @@ func (e *eyes) look(it *item.Item) *expr.Scope {
 	e.it = it
 	e.Scope = expr.Scope{Item: it.Fields, Now: it.At, Place: e}
 	if e.of != nil {
-		e.Others, e.Signer = e.of.forItem(it.Address), e
+		if e.Signer = e; e.of.remembers() {
+			e.Others = e
+		}
 	}
 	return &e.Scope
 }

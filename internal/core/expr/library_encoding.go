@@ -65,7 +65,7 @@ var encodingFunctions = group("encodings",
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:])
 	}), found("sha256 checksum digest fingerprint")),
-	fn("hmac(text: text, connection: text) text", "The code of a text (HMAC-SHA-256, RFC 2104) in hexadecimal, by the key, token or password of a connection, whose name stands here in quotes.", `len(hmac("firing 17", "studio"))`, `64`, func(m *machine, a args) (any, error) {
+	fn("hmac(text: text, connection: text) text", "The code of a text (HMAC-SHA-256, RFC 2104) in hexadecimal, with the key, token or password of a connection, whose name stands here in quotes.", `len(hmac("firing 17", "studio"))`, `64`, func(m *machine, a args) (any, error) {
 		if m.scope.Signer == nil {
 			return nil, errors.New("a code is made only while a workflow runs or is rehearsed")
 		}

@@ -29,7 +29,7 @@ type Scope struct {
 	// that of the context. Nil for none.
 	Context context.Context
 
-	// Signer makes codes by the secrets of connections; nil where there is none.
+	// Signer makes codes with the secrets of connections; nil where there is none.
 	Signer Signer
 
 	// Others remembers what others had a part in; nil where nothing is kept.
@@ -52,7 +52,7 @@ func (s *Scope) seed() string {
 	return s.Seed
 }
 
-// Signer makes authentication codes (HMAC-SHA-256, RFC 2104) by the secret of a
+// Signer makes authentication codes (HMAC-SHA-256, RFC 2104) with the secret of a
 // connection, which nobody sees.
 type Signer interface {
 	// Sign gives the code of a text. An *Away says that it is no fault of the item.

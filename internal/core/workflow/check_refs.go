@@ -66,7 +66,7 @@ func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 	}
 }
 
-// signs checks that codes can be made by the secret of a connection, and may be.
+// signs checks that codes can be made with the secret of a connection, and may be.
 func (c *checker) signs(path, name string) {
 	var able []string
 	for _, k := range c.catalog.Connections {
@@ -79,7 +79,7 @@ func (c *checker) signs(path, name string) {
 		case k.Forbidden || k.Granted != nil: // what is granted are actions
 			c.add(document.SeverityError, path, fmt.Sprintf("You may not use the secret of the connection %q.", name), "Ask an administrator to grant the whole connection to you under Connections.")
 		case !connector.Codes(k.Method):
-			c.add(document.SeverityError, path, fmt.Sprintf("The connection %q has no key, token or password of its own, so hmac can make no code by it.", name), "Name one that has.")
+			c.add(document.SeverityError, path, fmt.Sprintf("The connection %q has no key, token or password of its own, so hmac has nothing to make one with.", name), "Name one that has.")
 		}
 		return
 	}
