@@ -17,4 +17,24 @@ export default ts.config(
       "jsx-a11y/no-noninteractive-tabindex": ["error", { tags: [], roles: ["tabpanel", "group"] }],
     },
   },
+  {
+    // The service is called in one place, so that what is fetched anew after a change is decided there.
+    files: ["src/**/*.{ts,tsx}"],
+    ignores: ["src/api/**"],
+    rules: {
+      "no-restricted-imports": [
+        "error",
+        {
+          patterns: [
+            {
+              regex: "/api/client$",
+              importNames: ["http", "ask"],
+              message: "Calls of the service stand in src/api.",
+            },
+          ],
+        },
+      ],
+      "no-restricted-globals": ["error", { name: "fetch", message: "Calls of the service stand in src/api." }],
+    },
+  },
 );

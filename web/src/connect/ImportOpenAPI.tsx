@@ -1,30 +1,17 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, http, type Connector } from "../api/client";
+import { type Connector } from "../api/client";
 import { Trouble } from "../ui/parts";
 import { plural } from "../ui/words";
+import { useConnectorChanges, useReadOpenAPI } from "../api/connectors";
 
 /** Makes a connector of an OpenAPI document, which a person looks at first. */
 export function ImportOpenAPI({ onAdded }: { onAdded: (c: Connector) => void }) {
-  const client = useQueryClient();
   const [text, setText] = useState("");
   const [address, setAddress] = useState("");
   const [sure, setSure] = useState(false);
-  const read = useMutation({
-    mutationFn: () =>
-      ask(http.POST("/connectors/import", { body: { document: text, ...(address ? { address } : {}) } })),
-    onSuccess: () => {
-      setSure(false);
-    },
-  });
+  const read = useReadOpenAPI();
   const k = read.data;
-  const add = useMutation({
-    mutationFn: () => ask(http.POST("/connectors", { body: { document: k?.document ?? "" } })),
-    onSuccess: (c) => {
-      void client.invalidateQueries({ queryKey: ["connectors"] });
-      onAdded(c);
-    },
-  });
+  const { add } = useConnectorChanges();
   const load = async (f: File) => {
     setText(await f.text());
   };
@@ -74,7 +61,14 @@ export function ImportOpenAPI({ onAdded }: { onAdded: (c: Connector) => void }) 
         className="btn btn-main mb-3"
         disabled={!text.trim() || read.isPending}
         onClick={() => {
-          read.mutate();
+          read.mutate(
+            { document: text, address },
+            {
+              onSuccess: () => {
+                setSure(false);
+              },
+            },
+          );
         }}
       >
         {read.isPending ? "Reading…" : "Read it"}
@@ -128,7 +122,7 @@ export function ImportOpenAPI({ onAdded }: { onAdded: (c: Connector) => void }) 
             className="btn btn-main"
             disabled={add.isPending || (places.length > 0 && !sure)}
             onClick={() => {
-              add.mutate();
+              add.mutate(k.document, { onSuccess: onAdded });
             }}
           >
             Add the connector

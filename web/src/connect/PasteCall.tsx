@@ -1,9 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, asFields, http, type Connection, type Fields, type Schemas } from "../api/client";
+import { asFields, type Connection, type Fields, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
 import { Badge, Trouble } from "../ui/parts";
 import { Answered } from "./TryAction";
+import { useTry } from "../api/connections";
+import { useConnectPasted, useReadPasted } from "../api/connectors";
 
 type Tried = Schemas["Tried"];
 
@@ -15,52 +16,24 @@ export function PasteCall({
   onConnected?: (c: Connection) => void;
   onTried?: (t: Tried) => void;
 }) {
-  const client = useQueryClient();
   const [text, setText] = useState("");
   const [connection, setConnection] = useState<Connection>();
   const [values, setValues] = useState<Record<string, string>>({});
-  const read = useMutation({
-    mutationFn: () => ask(http.POST("/paste", { body: { text } })),
-    onSuccess: (p) => {
-      setConnection(undefined);
-      setValues(p.values ?? {});
-    },
-  });
+  const read = useReadPasted();
   const p = read.data;
-  const connect = useMutation({
-    mutationFn: async () => {
-      const con = await ask(http.POST("/connectors", { body: { document: p?.connector ?? "" } }));
-      return ask(
-        http.POST("/connections", {
-          body: { name: con.name.slice(0, 40), connector: con.name, account: {}, values },
-        }),
-      );
-    },
-    onSuccess: (c) => {
-      setConnection(c);
-      setValues({});
-      void client.invalidateQueries({ queryKey: ["connections"] });
-      void client.invalidateQueries({ queryKey: ["connectors"] });
-      onConnected?.(c);
-    },
-  });
+  const connect = useConnectPasted();
   const settings = asFields(p?.settings);
-  const call = useMutation({
-    mutationFn: (send: boolean) =>
-      ask(
-        http.POST("/try", {
-          body: {
-            action: "http",
-            input: settings,
-            send,
-            ...(connection ? { connection: connection.name } : {}),
-          },
-        }),
-      ),
-    onSuccess: (t) => {
-      if (!t.sent.prepared) onTried?.(t);
-    },
-  });
+  const call = useTry();
+  const tries = (send: boolean) => {
+    call.mutate(
+      { action: "http", input: settings, send, ...(connection ? { connection: connection.name } : {}) },
+      {
+        onSuccess: (t) => {
+          if (!t.sent.prepared) onTried?.(t);
+        },
+      },
+    );
+  };
   const writes = !["GET", "HEAD", "OPTIONS", undefined].includes(settings["method"] as string | undefined);
   return (
     <div>
@@ -82,7 +55,12 @@ export function PasteCall({
           className="btn btn-main"
           disabled={!text.trim() || read.isPending}
           onClick={() => {
-            read.mutate();
+            read.mutate(text, {
+              onSuccess: (got) => {
+                setConnection(undefined);
+                setValues(got.values ?? {});
+              },
+            });
           }}
         >
           Read it
@@ -138,7 +116,16 @@ export function PasteCall({
                 className="btn btn-main"
                 disabled={connect.isPending}
                 onClick={() => {
-                  connect.mutate();
+                  connect.mutate(
+                    { document: p.connector ?? "", values },
+                    {
+                      onSuccess: (c) => {
+                        setConnection(c);
+                        setValues({});
+                        onConnected?.(c);
+                      },
+                    },
+                  );
                 }}
               >
                 Keep it in a new connection
@@ -156,7 +143,7 @@ export function PasteCall({
                 className="btn"
                 disabled={call.isPending}
                 onClick={() => {
-                  call.mutate(false);
+                  tries(false);
                 }}
               >
                 Show the request
@@ -165,7 +152,7 @@ export function PasteCall({
                 className={`btn ${writes ? "border-amber text-amber" : "btn-main"}`}
                 disabled={call.isPending}
                 onClick={() => {
-                  call.mutate(true);
+                  tries(true);
                 }}
               >
                 {writes ? "Send one for real" : "Try it"}

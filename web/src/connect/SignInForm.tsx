@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { ask, asFields, http, type Connection, type Connector, type Fields } from "../api/client";
+import { asFields, type Connection, type Connector, type Fields } from "../api/client";
 import { Field } from "../form/Field";
 import { Trouble } from "../ui/parts";
+import { useBeginConsent, useStoreConnection } from "../api/connections";
 
 interface Props {
   connector: Connector;
@@ -12,40 +12,33 @@ interface Props {
 
 /** Enters an account: its parameters, and what its way of signing in asks for. */
 export function SignInForm({ connector, known, onDone }: Props) {
-  const client = useQueryClient();
   const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.method ?? "none");
   const [account, setAccount] = useState<Fields>(known ? asFields(known.account) : {});
   const [values, setValues] = useState<Record<string, string>>({});
   const [name, setName] = useState(known?.name ?? connector.name);
   const way = connector.sign_in.find((w) => w.method === method);
   const [scopes, setScopes] = useState<string[]>(known?.scopes ?? way?.scopes?.map((s) => s.name) ?? []);
-  const store = useMutation({
-    mutationFn: () => {
-      const chosen = way?.scopes && way.scopes.length > 0 ? { scopes } : {};
-      return known
-        ? ask(
-            http.PUT("/connections/{connection}", {
-              params: { path: { connection: known.name } },
-              body: { method, account, values, ...chosen },
-            }),
-          )
-        : ask(
-            http.POST("/connections", {
-              body: { name, connector: connector.name, method, account, values, ...chosen },
-            }),
-          );
-    },
-    onSuccess: (c) => {
-      setValues({});
-      void client.invalidateQueries({ queryKey: ["connections"] });
-      onDone(c);
-    },
-  });
+  const store = useStoreConnection(known);
   return (
     <form
       onSubmit={(e: FormEvent) => {
         e.preventDefault();
-        store.mutate();
+        store.mutate(
+          {
+            name,
+            connector: connector.name,
+            method,
+            account,
+            values,
+            ...(way?.scopes && way.scopes.length > 0 ? { scopes } : {}),
+          },
+          {
+            onSuccess: (c) => {
+              setValues({});
+              onDone(c);
+            },
+          },
+        );
       }}
     >
       <div className="mb-3.5 space-y-3.5">
@@ -166,20 +159,18 @@ export function SignInForm({ connector, known, onDone }: Props) {
 
 /** Opens the consent page of a connection; it comes back to the connections. */
 export function ConsentButton({ connection, again = false }: { connection: string; again?: boolean }) {
-  const begin = useMutation({
-    mutationFn: () =>
-      ask(http.POST("/connections/{connection}/consent", { params: { path: { connection } }, body: {} })),
-    onSuccess: (page) => {
-      window.location.assign(page.address);
-    },
-  });
+  const begin = useBeginConsent(connection);
   return (
     <>
       <button
         className={`btn ${again ? "" : "btn-main"}`}
         disabled={begin.isPending}
         onClick={() => {
-          begin.mutate();
+          begin.mutate(undefined, {
+            onSuccess: (page) => {
+              window.location.assign(page.address);
+            },
+          });
         }}
       >
         {again ? "Sign in again" : "Open the consent page"}

@@ -1,11 +1,11 @@
-import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, asFields, http, type Connector, type Fields, type Schemas } from "../api/client";
+import { asFields, type Connector, type Fields, type Schemas } from "../api/client";
 import { readJson, writeJson } from "../api/exact";
 import { FieldList } from "../lattice/FieldList";
 import { Badge, Trouble } from "../ui/parts";
 import { brief } from "../ui/words";
 import { ActionForm } from "./ActionForm";
+import { useTry } from "../api/connections";
 
 type Tried = Schemas["Tried"];
 
@@ -21,13 +21,17 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
   const [name, setName] = useState(first ?? connector.actions[0]?.name ?? "");
   const [values, setValues] = useState<Fields>({});
   const action = connector.actions.find((a) => a.name === name);
-  const call = useMutation({
-    mutationFn: (send: boolean) =>
-      ask(http.POST("/try", { body: { connection, action: name, input: values, send } })),
-    onSuccess: (t) => {
-      if (!t.sent.prepared) onTried?.(t);
-    },
-  });
+  const call = useTry();
+  const tries = (send: boolean) => {
+    call.mutate(
+      { connection, action: name, input: values, send },
+      {
+        onSuccess: (t) => {
+          if (!t.sent.prepared) onTried?.(t);
+        },
+      },
+    );
+  };
   if (!action) return <div className="text-second">This connector has no actions yet.</div>;
   const id = `try-${connection}-${first ?? ""}`;
   const writes = action.effect === "write";
@@ -65,7 +69,7 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
           className="btn"
           disabled={call.isPending}
           onClick={() => {
-            call.mutate(false);
+            tries(false);
           }}
         >
           Show the request
@@ -74,7 +78,7 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
           className={`btn ${writes ? "border-amber text-amber" : "btn-main"}`}
           disabled={call.isPending}
           onClick={() => {
-            call.mutate(true);
+            tries(true);
           }}
         >
           {writes ? "Send one for real" : "Try it"}

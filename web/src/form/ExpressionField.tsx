@@ -4,12 +4,12 @@ import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/
 import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
-import { useQuery } from "@tanstack/react-query";
 import { Children, useEffect, useRef, useState } from "react";
-import { ask, http, type Fields, type Json, type Schemas } from "../api/client";
+import { type Fields, type Json, type Schemas } from "../api/client";
 import { useFunctions } from "../api/queries";
 import { brief } from "../ui/words";
 import { useFocus } from "./focus";
+import { useEvaluated } from "../api/expressions";
 
 interface Props {
   label: string;
@@ -215,13 +215,7 @@ function Value({
   row: string | undefined;
 }) {
   const holds = source !== "" && (!template || source.includes("(="));
-  const tried = useQuery({
-    queryKey: ["evaluate", source, template, item, trigger],
-    enabled: holds && item !== undefined,
-    placeholderData: (before) => before,
-    queryFn: () =>
-      ask(http.POST("/evaluate", { body: { source, template, item: item ?? {}, trigger: trigger ?? {} } })),
-  });
+  const tried = useEvaluated(source, template, item, trigger, holds && item !== undefined);
   if (!holds) return null;
   if (!item) return <div className="hint mt-1">Rehearse to see its value here.</div>;
   const v = tried.data;

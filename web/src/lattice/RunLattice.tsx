@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { ask, http, type Column, type Fate, type Row } from "../api/client";
+import { type Column, type Fate, type Row } from "../api/client";
+import { rowsOf } from "../api/runs";
 import { plural } from "../ui/words";
 import { Lattice, type Spot } from "./Lattice";
 import { without, type Open } from "./columns";
@@ -80,20 +81,13 @@ function useStays(look: Look, spot: Spot | undefined, row: Row | undefined, onSp
     before.current = look;
     if (!spot || !row) return;
     let gone = false;
-    void ask(
-      http.GET("/runs/{run}/lattice", {
-        params: {
-          path: { run: look.run },
-          query: {
-            band: spot.band,
-            around: row.address,
-            count: 1,
-            ...(look.within.length > 0 ? { within: look.within } : {}),
-            ...(look.fate ? { fate: look.fate } : {}),
-          },
-        },
-      }),
-    ).then(
+    void rowsOf(look.run, {
+      band: spot.band,
+      around: row.address,
+      count: 1,
+      ...(look.within.length > 0 ? { within: look.within } : {}),
+      ...(look.fate ? { fate: look.fate } : {}),
+    }).then(
       (l) => {
         if (!gone && l.place !== undefined) onSpot({ ...spot, at: l.place }, row);
       },
@@ -153,7 +147,7 @@ function Whole({ look, start, columns, onSpot, ...shared }: Shared & { look: Loo
       ),
     [rows.data, start, columns],
   );
-  const rowsOf = useCallback((l: Line) => l.rows, []);
+  const known = useCallback((l: Line) => l.rows, []);
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-2">
       {sheets.map((s, i) => {
@@ -180,7 +174,7 @@ function Whole({ look, start, columns, onSpot, ...shared }: Shared & { look: Loo
               title={named}
               range={reach(s.lines, columns)}
               lines={s.lines}
-              rowsOf={rowsOf}
+              rowsOf={known}
               unfold={() => undefined}
               onSpot={choose}
               aside={i === 0 && look.within.length > 0 && others ? <Others list={others} /> : undefined}

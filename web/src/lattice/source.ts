@@ -1,6 +1,7 @@
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useMemo, useRef, useState } from "react";
-import { ask, http, type Column, type Fate, type Row, type Schemas } from "../api/client";
+import type { Column, Fate, Row, Schemas } from "../api/client";
+import { rowsOf, shapeOf } from "../api/runs";
 import type { Open } from "./columns";
 import { visible } from "./columns";
 import { START, startRow } from "./start";
@@ -37,8 +38,7 @@ export const withinOf = (open: Open, columns: Column[]): string[] =>
 
 export const shapeQuery = (l: Look) => ({
   queryKey: ["lattice", l.run, "shape", l.band, l.within, l.fate ?? ""],
-  queryFn: () =>
-    ask(http.GET("/runs/{run}/lattice/shape", { params: { path: { run: l.run }, query: query(l) } })),
+  queryFn: () => shapeOf(l.run, query(l)),
   placeholderData: keepPreviousData,
 });
 
@@ -52,12 +52,7 @@ export const useAllRows = (l: Look) =>
   useQuery({
     queryKey: ["lattice", l.run, "all", l.within],
     placeholderData: keepPreviousData,
-    queryFn: () =>
-      ask(
-        http.GET("/runs/{run}/lattice", {
-          params: { path: { run: l.run }, query: { ...query(l), count: 500 } },
-        }),
-      ),
+    queryFn: () => rowsOf(l.run, { ...query(l), count: 500 }),
   });
 
 const BLOCK = 60; // rows that are asked for together
@@ -86,12 +81,7 @@ export function useRows(look: Look, stamp: number, start: boolean) {
             queryKey: ["lattice", look.run, "rows", key, at],
             staleTime: Infinity,
             gcTime: 0,
-            queryFn: () =>
-              ask(
-                http.GET("/runs/{run}/lattice", {
-                  params: { path: { run: look.run }, query: { ...query(look), at } },
-                }),
-              ),
+            queryFn: () => rowsOf(look.run, { ...query(look), at }),
           })
           .then(
             (got: Schemas["Lattice"]) => {
@@ -108,14 +98,14 @@ export function useRows(look: Look, stamp: number, start: boolean) {
   );
   const store = kept.current;
   const size = store.rows.size;
-  const rowsOf = useCallback(
+  const known = useCallback(
     (l: Line) => {
       const r = store.rows.get(l.at);
       return size >= 0 && r ? [r] : undefined;
     },
     [store, size],
   );
-  return { need, rowsOf };
+  return { need, rowsOf: known };
 }
 
 /** Sorts places into windows, and these into questions of at most sixty rows and fifty windows. */

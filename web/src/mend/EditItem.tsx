@@ -5,7 +5,7 @@ import { exactNumber, readJson, writeJson } from "../api/exact";
 import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
 import { Progress } from "./Progress";
-import { useMend, useMending } from "./queries";
+import { useMend, useMending } from "../api/mending";
 
 /** Gives an item other fields, as it comes to the step where it stands, and tries it again. */
 export function EditItem({ run, address, fields }: { run: string; address: string; fields: Fields }) {

@@ -2,7 +2,7 @@ import { toast } from "sonner";
 import type { Fields, Schemas } from "../api/client";
 import { EditItem } from "./EditItem";
 import { MendButton } from "./MendButton";
-import { useMend } from "./queries";
+import { useMend } from "../api/mending";
 
 interface Props {
   run: string;

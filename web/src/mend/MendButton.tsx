@@ -4,7 +4,7 @@ import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
 import { PlanWords } from "./PlanWords";
 import { Progress } from "./Progress";
-import { useMend, useMending, usePlan, type Wish } from "./queries";
+import { useMend, useMending, usePlan, type Wish } from "../api/mending";
 
 /** A button that first tells what would happen, and then does it, with a word on how far it is. */
 export function MendButton({ wish, words, main = false }: { wish: Wish; words: string; main?: boolean }) {

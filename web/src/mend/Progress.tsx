@@ -1,6 +1,6 @@
 import { Trouble } from "../ui/parts";
 import { plural } from "../ui/words";
-import { moves, useMend, type Mending } from "./queries";
+import { moves, useMend, type Mending } from "../api/mending";
 
 /** How far a mending is; it can be ended half-way. */
 export function Progress({ mending: m, onClose }: { mending: Mending | undefined; onClose?: () => void }) {

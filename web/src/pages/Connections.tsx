@@ -1,9 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Connection, type Connector } from "../api/client";
+import { asFields, type Connection, type Connector, type Schemas } from "../api/client";
 import { useConnections, useConnectors } from "../api/queries";
 import { PasteCall } from "../connect/PasteCall";
 import { ConsentButton, SignInForm } from "../connect/SignInForm";
@@ -11,6 +10,7 @@ import { Frame } from "../ui/Frame";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
 import { plural, when } from "../ui/words";
 import { useFirstFocus } from "../ui/useFirstFocus";
+import { useCalls, useConnectionChanges } from "../api/connections";
 
 export function Connections() {
   const list = useConnections();
@@ -103,38 +103,11 @@ function State({ c }: { c: Connection }) {
   }
 }
 
-const path = (c: Connection) => ({ params: { path: { connection: c.name } } });
-
 function Detail({ c }: { c: Connection }) {
-  const client = useQueryClient();
   const connectors = useConnectors();
   const connector = connectors.data?.connectors.find((k) => k.name === c.connector);
   const way = connector?.sign_in.find((w) => w.method === c.method);
-  const done = () => {
-    void client.invalidateQueries({ queryKey: ["connections"] });
-    void client.invalidateQueries({ queryKey: ["calls", c.name] });
-  };
-  const check = useMutation({
-    mutationFn: () => ask(http.POST("/connections/{connection}/check", path(c))),
-    onSuccess: (k) => {
-      toast(k.words);
-      done();
-    },
-  });
-  const confirm = useMutation({
-    mutationFn: () => ask(http.POST("/connections/{connection}/confirm", path(c))),
-    onSuccess: (k) => {
-      toast(`${k.name} is active; runs that waited go on`);
-      done();
-    },
-  });
-  const remove = useMutation({
-    mutationFn: () => ask(http.DELETE("/connections/{connection}", path(c))),
-    onSuccess: () => {
-      toast(`Removed ${c.name}`);
-      done();
-    },
-  });
+  const { check, confirm, remove } = useConnectionChanges(c.name);
   const account = asFields(c.account);
   return (
     <section className="card p-5" aria-label={c.name}>
@@ -165,7 +138,9 @@ function Detail({ c }: { c: Connection }) {
               className="btn btn-main"
               disabled={confirm.isPending}
               onClick={() => {
-                confirm.mutate();
+                confirm.mutate(undefined, {
+                  onSuccess: (k) => toast(`${k.name} is active; runs that waited go on`),
+                });
               }}
             >
               Yes, use it
@@ -229,7 +204,7 @@ function Detail({ c }: { c: Connection }) {
           className="btn"
           disabled={check.isPending}
           onClick={() => {
-            check.mutate();
+            check.mutate(undefined, { onSuccess: (k) => toast(k.words) });
           }}
         >
           Check
@@ -243,7 +218,7 @@ function Detail({ c }: { c: Connection }) {
           className="btn btn-plain ml-auto"
           disabled={remove.isPending}
           onClick={() => {
-            remove.mutate();
+            remove.mutate(undefined, { onSuccess: () => toast(`Removed ${c.name}`) });
           }}
         >
           Remove
@@ -275,11 +250,7 @@ function limit(c: Connection, connector: Connector | undefined): string {
 }
 
 function Calls({ c }: { c: Connection }) {
-  const calls = useQuery({
-    queryKey: ["calls", c.name],
-    queryFn: () => ask(http.GET("/connections/{connection}/calls", path(c))),
-    refetchInterval: 5000,
-  });
+  const calls = useCalls(c.name);
   const list = calls.data?.calls ?? [];
   return (
     <div>
@@ -338,46 +309,33 @@ function Mend({ c, connector }: { c: Connection; connector: Connector }) {
 
 /** Its limits, and who may build with it. */
 function Shape({ c }: { c: Connection }) {
-  const client = useQueryClient();
   const [open, setOpen] = useState(false);
   const [calls, setCalls] = useState(String(c.limits?.calls ?? ""));
   const [seconds, setSeconds] = useState(String(c.limits?.seconds ?? 1));
   const [parallel, setParallel] = useState(String(c.limits?.parallel ?? ""));
   const [everyone, setEveryone] = useState(c.everyone);
   const [people, setPeople] = useState(c.grants.map((g) => g.email).join("\n"));
-  const save = useMutation({
-    mutationFn: () =>
-      ask(
-        http.PUT("/connections/{connection}/settings", {
-          ...path(c),
-          body: {
-            everyone,
-            ...(calls || parallel
-              ? {
-                  limits: {
-                    calls: Number(calls || 0),
-                    seconds: Number(seconds || 1),
-                    parallel: Number(parallel || 0),
-                  },
-                }
-              : {}),
-            grants: everyone
-              ? []
-              : people
-                  .split(/[\s,]+/)
-                  .filter(Boolean)
-                  .map((email) => {
-                    const actions = c.grants.find((g) => g.email === email)?.actions;
-                    return actions ? { email, actions } : { email };
-                  }),
+  const { set: save } = useConnectionChanges(c.name);
+  const wanted = (): Schemas["ConnectionSettings"] => ({
+    everyone,
+    ...(calls || parallel
+      ? {
+          limits: {
+            calls: Number(calls || 0),
+            seconds: Number(seconds || 1),
+            parallel: Number(parallel || 0),
           },
-        }),
-      ),
-    onSuccess: () => {
-      toast(`Changed ${c.name}`);
-      setOpen(false);
-      void client.invalidateQueries({ queryKey: ["connections"] });
-    },
+        }
+      : {}),
+    grants: everyone
+      ? []
+      : people
+          .split(/[\s,]+/)
+          .filter(Boolean)
+          .map((email) => {
+            const actions = c.grants.find((g) => g.email === email)?.actions;
+            return actions ? { email, actions } : { email };
+          }),
   });
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
@@ -386,7 +344,12 @@ function Shape({ c }: { c: Connection }) {
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            save.mutate();
+            save.mutate(wanted(), {
+              onSuccess: () => {
+                toast(`Changed ${c.name}`);
+                setOpen(false);
+              },
+            });
           }}
         >
           <div className="mb-1 grid grid-cols-3 gap-3">

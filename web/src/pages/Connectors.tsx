@@ -1,9 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Connector, type Json, type Schemas } from "../api/client";
+import { asFields, type Connector, type Json, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
 import { useConnections, useConnectors } from "../api/queries";
 import { ImportOpenAPI } from "../connect/ImportOpenAPI";
@@ -12,6 +11,7 @@ import { TryAction } from "../connect/TryAction";
 import { Frame } from "../ui/Frame";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural } from "../ui/words";
+import { useConnectorChanges, useConnectorDocument } from "../api/connectors";
 
 export function Connectors() {
   const list = useConnectors();
@@ -92,23 +92,12 @@ export function Connectors() {
 }
 
 function Detail({ c, trying }: { c: Connector; trying: string | undefined }) {
-  const client = useQueryClient();
-  const full = useQuery({
-    queryKey: ["connector", c.name],
-    queryFn: () => ask(http.GET("/connectors/{connector}", { params: { path: { connector: c.name } } })),
-  });
+  const full = useConnectorDocument(c.name);
   const connections = useConnections();
   const usable =
     connections.data?.connections.filter((k) => k.connector === c.name && k.state === "ok") ?? [];
   const [tab, setTab] = useState<"read" | "try" | "document">(trying ? "try" : "read");
-  const remove = useMutation({
-    mutationFn: () =>
-      ask(http.DELETE("/connectors/{connector}", { params: { path: { connector: c.name } } })),
-    onSuccess: () => {
-      toast(`Removed ${c.title}`);
-      void client.invalidateQueries({ queryKey: ["connectors"] });
-    },
-  });
+  const { remove } = useConnectorChanges();
   return (
     <section className="min-w-0" aria-label={c.title}>
       <div className="mb-2 flex items-baseline gap-2.5">
@@ -130,7 +119,7 @@ function Detail({ c, trying }: { c: Connector; trying: string | undefined }) {
           <button
             className="underline"
             onClick={() => {
-              remove.mutate();
+              remove.mutate(c.name, { onSuccess: () => toast(`Removed ${c.title}`) });
             }}
           >
             remove

@@ -1,23 +1,16 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { ask, http } from "../api/client";
 import { Trouble } from "../ui/parts";
 import { useFirstFocus } from "../ui/useFirstFocus";
+import { useSignIn } from "../api/session";
 
 export function SignIn() {
   const focus = useFirstFocus<HTMLInputElement>();
-  const client = useQueryClient();
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
-  const signIn = useMutation({
-    mutationFn: () => ask(http.POST("/session", { body: { email, password } })),
-    onSuccess: (me) => {
-      client.setQueryData(["me"], me);
-    },
-  });
+  const signIn = useSignIn();
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    signIn.mutate();
+    signIn.mutate({ email, password });
   };
   return (
     <main className="flex min-h-screen items-center justify-center">

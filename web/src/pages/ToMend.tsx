@@ -5,7 +5,7 @@ import type { Schemas } from "../api/client";
 import { Mark } from "../lattice/marks";
 import { fateWords } from "../lattice/shape";
 import { MendButton } from "../mend/MendButton";
-import { useGroups, useItems, useMend } from "../mend/queries";
+import { useGroups, useItems, useMend } from "../api/mending";
 import { Nothing, Trouble, Waiting } from "../ui/parts";
 import { plural, when } from "../ui/words";
 

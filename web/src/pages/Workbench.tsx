@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Fields, type Rehearsal, type Workflow } from "../api/client";
+import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
 import { has, renamesOf, useDraft } from "../api/draft";
 import { useSaveLater } from "../api/useSaveLater";
 import { useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
@@ -19,6 +19,7 @@ import { GoLive } from "../workbench/GoLive";
 import { Outline } from "../workbench/Outline";
 import { TextView } from "../workbench/TextView";
 import { useLines } from "../workbench/useLines";
+import { usePause, useRehearse, useStart } from "../api/workflows";
 
 export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });
@@ -122,36 +123,14 @@ function Bench({ workflow }: { workflow: Workflow }) {
   }, [draft.turn.isSuccess, undone]);
   const { mutate: saveText } = draft.save;
 
-  const rehearse = useMutation({
-    scope: { id: `draft ${workflow.name}` },
-    mutationFn: (to: string | undefined) =>
-      ask(
-        http.POST("/workflows/{workflow}/rehearsal", {
-          params: { path: { workflow: workflow.name } },
-          body: to ? { to } : {},
-        }),
-      ),
-    onSuccess: (r) => {
-      client.setQueryData(["rehearsal", workflow.name], r);
+  const rehearse = useRehearse(workflow.name);
+  const fresh = {
+    onSuccess: () => {
       setSpot(undefined);
     },
-  });
-  const start = useMutation({
-    mutationFn: () =>
-      ask(
-        http.POST("/workflows/{workflow}/start", { params: { path: { workflow: workflow.name } }, body: {} }),
-      ),
-    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
-  });
-  const pause = useMutation({
-    mutationFn: () =>
-      ask(http.POST("/workflows/{workflow}/pause", { params: { path: { workflow: workflow.name } } })),
-    onSuccess: (w) => {
-      client.setQueryData(["workflow", workflow.name], w);
-      toast("Paused: nothing starts it for now");
-    },
-  });
-
+  };
+  const start = useStart(workflow.name);
+  const pause = usePause(workflow.name);
   const typing = useSaveLater(saveText);
 
   const seen = rehearsal.data;
@@ -198,7 +177,9 @@ function Bench({ workflow }: { workflow: Workflow }) {
                 <button
                   className="hover:text-ink hover:underline"
                   onClick={() => {
-                    pause.mutate();
+                    pause.mutate(undefined, {
+                      onSuccess: () => toast("Paused: nothing starts it for now"),
+                    });
                   }}
                 >
                   Pause
@@ -259,7 +240,9 @@ function Bench({ workflow }: { workflow: Workflow }) {
                 className="btn"
                 disabled={start.isPending}
                 onClick={() => {
-                  start.mutate();
+                  start.mutate(undefined, {
+                    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+                  });
                 }}
               >
                 Start
@@ -271,7 +254,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
                 disabled={rehearse.isPending}
                 onClick={() => {
                   flush();
-                  rehearse.mutate(chosenLine.name);
+                  rehearse.mutate(chosenLine.name, fresh);
                 }}
               >
                 Rehearse to here
@@ -282,7 +265,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
               disabled={rehearse.isPending}
               onClick={() => {
                 flush();
-                rehearse.mutate(undefined);
+                rehearse.mutate(undefined, fresh);
               }}
             >
               {rehearse.isPending ? "Rehearsing…" : "Rehearse"}

@@ -1,12 +1,12 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
-import { ask, http, type Schemas } from "../api/client";
+import { type Schemas } from "../api/client";
 import { useKinds, useWorkflows } from "../api/queries";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
 import { useFirstFocus } from "../ui/useFirstFocus";
+import { useMakeWorkflow } from "../api/workflows";
 
 export function Workflows() {
   const list = useWorkflows();
@@ -121,28 +121,21 @@ function NewWorkflow() {
   const focus = useFirstFocus<HTMLInputElement>();
   const kinds = useKinds();
   const navigate = useNavigate();
-  const client = useQueryClient();
   const [open, setOpen] = useState(false);
   const [title, setTitle] = useState("");
   const [trigger, setTrigger] = useState("webhook");
-  const make = useMutation({
-    mutationFn: () =>
-      ask(
-        http.POST("/workflows", {
-          body: {
-            document: `format: young-trellis/1\nname: ${slug(title)}\ntitle: ${JSON.stringify(title)}\ntrigger:\n  type: ${trigger}\nsteps: []\n`,
-          },
-        }),
-      ),
-    onSuccess: async (w) => {
-      await client.invalidateQueries({ queryKey: ["workflows"] });
-      setOpen(false);
-      await navigate({ to: "/workflows/$workflow", params: { workflow: w.name } });
-    },
-  });
+  const make = useMakeWorkflow();
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    make.mutate();
+    make.mutate(
+      `format: young-trellis/1\nname: ${slug(title)}\ntitle: ${JSON.stringify(title)}\ntrigger:\n  type: ${trigger}\nsteps: []\n`,
+      {
+        onSuccess: (w) => {
+          setOpen(false);
+          void navigate({ to: "/workflows/$workflow", params: { workflow: w.name } });
+        },
+      },
+    );
   };
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>

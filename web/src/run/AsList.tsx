@@ -1,26 +1,15 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { ask, http, type Column, type Fate, type Row } from "../api/client";
+import { type Column, type Fate, type Row } from "../api/client";
 import { Mark } from "../lattice/marks";
 import { fateWords, reached } from "../lattice/shape";
 import { Trouble, Waiting } from "../ui/parts";
+import { useRowPages } from "../api/runs";
 
 const PAGE = 50;
 
 /** The same run as items with their way, one below the other. */
 export function AsList({ run, columns, fate }: { run: string; columns: Column[]; fate: Fate | undefined }) {
-  const list = useInfiniteQuery({
-    queryKey: ["lattice", run, "list", fate ?? ""],
-    initialPageParam: 0,
-    queryFn: ({ pageParam }) =>
-      ask(
-        http.GET("/runs/{run}/lattice", {
-          params: { path: { run }, query: { from: pageParam, count: PAGE, ...(fate ? { fate } : {}) } },
-        }),
-      ),
-    getNextPageParam: (last, pages) =>
-      pages.length * PAGE < last.matching ? pages.length * PAGE : undefined,
-  });
+  const list = useRowPages(run, fate);
   if (list.isPending) return <Waiting what="Reading the items" />;
   const rows = list.data?.pages.flatMap((p) => p.rows) ?? [];
   return (

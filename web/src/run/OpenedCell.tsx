@@ -1,7 +1,6 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Run, type Schemas } from "../api/client";
+import { asFields, type Run, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
 import { useOpened } from "../api/queries";
 import { FieldList } from "../lattice/FieldList";
@@ -12,6 +11,7 @@ import { Trouble, Waiting } from "../ui/parts";
 import { plural, triedWords, when } from "../ui/words";
 import { Changes } from "./Changes";
 import { OtherRuns } from "./OtherRuns";
+import { useKeepAsSample } from "../api/runs";
 
 interface Props {
   run: Run;
@@ -82,26 +82,7 @@ type Opened = Schemas["OpenedCell"];
 /** What became of the item, what was sent and answered. */
 function What({ run, o, address, step }: Props & { o: Opened }) {
   const [shows, setShows] = useState<"" | "request" | "answer">("");
-  const client = useQueryClient();
-  const keep = useMutation({
-    mutationFn: async () => {
-      const trigger = await ask(
-        http.GET("/runs/{run}/cells/{address}/{step}", {
-          params: { path: { run: run.run.id, address, step: "-" } },
-        }),
-      );
-      return ask(
-        http.POST("/workflows/{workflow}/samples", {
-          params: { path: { workflow: run.run.workflow } },
-          body: { fields: trigger.before, source: `from run ${run.run.id.slice(0, 8)}` },
-        }),
-      );
-    },
-    onSuccess: () => {
-      toast("Kept as a sample of the workflow");
-      void client.invalidateQueries({ queryKey: ["samples"] });
-    },
-  });
+  const keep = useKeepAsSample(run.run.id, run.run.workflow);
   const link = () => {
     void navigator.clipboard
       .writeText(
@@ -189,7 +170,7 @@ function What({ run, o, address, step }: Props & { o: Opened }) {
           className="btn"
           disabled={keep.isPending}
           onClick={() => {
-            keep.mutate();
+            keep.mutate(address, { onSuccess: () => toast("Kept as a sample of the workflow") });
           }}
         >
           Make it a sample

@@ -1,15 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { ask, http } from "../api/client";
 import { when } from "../ui/words";
+import { useHistory } from "../api/runs";
 
 /** The runs through which the same item went before and after, where its workflow says by what it is known. */
 export function OtherRuns({ run, address }: { run: string; address: string }) {
-  const found = useQuery({
-    queryKey: ["cell", run, address, "history"],
-    queryFn: () =>
-      ask(http.GET("/runs/{run}/items/{address}/history", { params: { path: { run, address } } })),
-  });
+  const found = useHistory(run, address);
   const list = found.data?.runs ?? [];
   if (list.length === 0) return null;
   return (

@@ -1,40 +1,21 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { toast } from "sonner";
-import { ask, http, type Run } from "../api/client";
+import { type Run } from "../api/client";
 import { Badge, Trouble } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
 import { MendButton } from "../mend/MendButton";
+import { useCancel, useResume } from "../api/runs";
+import { useStart } from "../api/workflows";
 
 const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
 
 /** What a run is, how it stands, and what can be done about it as a whole. */
 export function RunHead({ run: { run, passes } }: { run: Run }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const state = stateWords(run);
-  const path = { params: { path: { run: run.id } } };
-  const again = () => {
-    for (const key of ["run", "lattice", "cell"]) void client.invalidateQueries({ queryKey: [key, run.id] });
-  };
-  const resume = useMutation({
-    mutationFn: () => ask(http.POST("/runs/{run}/resume", { ...path, body: {} })),
-    onSuccess: () => {
-      toast("Going on where it stopped");
-      again();
-    },
-  });
-  const cancel = useMutation({
-    mutationFn: () => ask(http.POST("/runs/{run}/cancel", path)),
-    onSuccess: again,
-  });
-  const start = useMutation({
-    mutationFn: () =>
-      ask(
-        http.POST("/workflows/{workflow}/start", { params: { path: { workflow: run.workflow } }, body: {} }),
-      ),
-    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
-  });
+  const resume = useResume(run.id);
+  const cancel = useCancel(run.id);
+  const start = useStart(run.workflow);
   const last = passes.at(-1);
   const over = isOver(run.state);
   const tone = run.state === "waiting" ? "text-amber" : run.state === "failed" ? "text-rust" : "text-second";
@@ -70,7 +51,9 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
               className="btn"
               disabled={start.isPending}
               onClick={() => {
-                start.mutate();
+                start.mutate(undefined, {
+                  onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+                });
               }}
             >
               Start again
@@ -81,7 +64,7 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
               className="btn btn-main"
               disabled={resume.isPending}
               onClick={() => {
-                resume.mutate();
+                resume.mutate(undefined, { onSuccess: () => toast("Going on where it stopped") });
               }}
             >
               Go on where it stopped

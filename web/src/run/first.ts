@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
-import { ask, http, type Column, type Row, type Run, type Schemas } from "../api/client";
+import { type Column, type Row, type Run, type Schemas } from "../api/client";
 import type { Spot } from "../lattice/Lattice";
 import { bandOf, sheetsOf } from "../lattice/lines";
 import { reached, trouble } from "../lattice/shape";
 import { useShape, WHOLE } from "../lattice/source";
 import { START, startRow } from "../lattice/start";
+import { rowsOf } from "../api/runs";
 
 /**
  * Opens the cell that matters by itself: the one that the address names, or else
@@ -36,17 +37,13 @@ export function useFirst(
     queryKey: ["lattice", run.run.id, "first", item ?? "", small, band, at],
     enabled: wanted && own !== undefined,
     queryFn: () =>
-      ask(
-        http.GET("/runs/{run}/lattice", {
-          params: {
-            path: { run: run.run.id },
-            query: small
-              ? { count: 500 }
-              : item === undefined
-                ? { band, from: at, count: 1 }
-                : { band, around: item, count: 1 },
-          },
-        }),
+      rowsOf(
+        run.run.id,
+        small
+          ? { count: 500 }
+          : item === undefined
+            ? { band, from: at, count: 1 }
+            : { band, around: item, count: 1 },
       ),
   });
   const rows = found.data?.rows;

@@ -1,11 +1,10 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Moon, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Toaster } from "sonner";
-import { ask, http } from "../api/client";
 import { useMe } from "../api/queries";
-import { useGroups } from "../mend/queries";
+import { useGroups } from "../api/mending";
+import { useSignOut } from "../api/session";
 import { SignIn } from "../pages/SignIn";
 import { Waiting } from "../ui/parts";
 import { Find } from "./Find";
@@ -25,7 +24,7 @@ export function Shell() {
   const [finding, setFinding] = useState(false);
   const [dark, setDark] = useState(theme() === "dark");
   const waiting = useGroups(me.data !== undefined).data?.total ?? 0;
-  const client = useQueryClient();
+  const signOut = useSignOut();
   const navigate = useNavigate();
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
@@ -42,8 +41,7 @@ export function Shell() {
   if (me.isPending) return <Waiting what="Opening" />;
   if (!me.data) return <SignIn />;
   const leave = async () => {
-    await ask(http.DELETE("/session")).catch(() => undefined);
-    client.clear();
+    await signOut();
     await navigate({ to: "/workflows" });
   };
   return (

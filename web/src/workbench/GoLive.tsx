@@ -1,10 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import { ask, http, type Workflow } from "../api/client";
+import { type Workflow } from "../api/client";
 import { useDiff } from "../api/queries";
 import { Trouble } from "../ui/parts";
+import { useGoLive } from "../api/workflows";
 
 /** Going live, in sentences: what starts it, what changes, what is to mend. */
 export function GoLive({ workflow }: { workflow: Workflow }) {
@@ -12,23 +13,7 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
   const [open, setOpen] = useState(false);
   const [seen, setSeen] = useState(false);
   const diff = useDiff(workflow.name, open);
-  const live = useMutation({
-    mutationFn: () =>
-      ask(
-        http.POST("/workflows/{workflow}/live", {
-          params: {
-            path: { workflow: workflow.name },
-            header: { "If-Match": `"${String(workflow.version)}"` },
-          },
-        }),
-      ),
-    onSuccess: (w) => {
-      client.setQueryData(["workflow", workflow.name], w);
-      setOpen(false);
-      toast(`Live as revision ${String(w.live)}`);
-      void client.invalidateQueries({ queryKey: ["diff"] });
-    },
-  });
+  const live = useGoLive(workflow);
   const errors = workflow.problems.filter((p) => p.severity === "error");
   const warnings = workflow.problems.filter((p) => p.severity === "warning");
   return (
@@ -100,7 +85,12 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
               className="btn btn-main"
               disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
               onClick={() => {
-                live.mutate();
+                live.mutate(undefined, {
+                  onSuccess: (w) => {
+                    setOpen(false);
+                    toast(`Live as revision ${String(w.live)}`);
+                  },
+                });
               }}
             >
               Put it live

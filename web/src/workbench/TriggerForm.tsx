@@ -1,12 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Copy } from "lucide-react";
-import { useState } from "react";
 import { toast } from "sonner";
-import { ask, asFields, http, type Fields, type Workflow } from "../api/client";
+import { asFields, type Fields, type Workflow } from "../api/client";
 import { useCallSheet, type Edit } from "../api/queries";
 import { Trouble } from "../ui/parts";
 import { ExpressionField } from "../form/ExpressionField";
 import { Samples } from "./Samples";
+import { useMakeHookSecret } from "../api/workflows";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(
@@ -64,15 +63,8 @@ export function TriggerForm({
 
 function CallSheet({ workflow, verify }: { workflow: string; verify: boolean }) {
   const sheet = useCallSheet(workflow, true);
-  const client = useQueryClient();
-  const [secret, setSecret] = useState<string>();
-  const make = useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/hook", { params: { path: { workflow } } })),
-    onSuccess: (s) => {
-      setSecret(s.secret);
-      void client.invalidateQueries({ queryKey: ["hook", workflow] });
-    },
-  });
+  const make = useMakeHookSecret(workflow);
+  const secret = make.data?.secret;
   if (!sheet.data) return <Trouble error={sheet.error} />;
   return (
     <div>

@@ -4,7 +4,7 @@ import { asFields, type Fields, type Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
 import { ExpressionField } from "../ExpressionField";
 import { AddName } from "./AddName";
-import { useChoices } from "./Picker";
+import { useChoices } from "../../api/connections";
 import type { ControlProps } from "./props";
 
 /** Name to value: the columns of a tab, or fields that a step sets. */

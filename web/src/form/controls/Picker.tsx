@@ -1,11 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { ChevronDown } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useDeferredValue, useState } from "react";
-import { ask, http, type Fields, type Json } from "../../api/client";
+import { type Fields, type Json } from "../../api/client";
 import { Trouble } from "../../ui/parts";
 import type { ControlProps } from "./props";
+import { useChoices } from "../../api/connections";
 
 interface Props {
   id: string;
@@ -14,28 +14,6 @@ interface Props {
   input: Fields;
   value: Json | undefined;
   onPick: (value: Json) => void;
-}
-
-export function useChoices(
-  connection: string | undefined,
-  list: string | undefined,
-  input: Fields,
-  on: boolean,
-  search = "",
-) {
-  return useQuery({
-    queryKey: ["choices", connection, list, input, search],
-    enabled: on && connection !== undefined && list !== undefined,
-    staleTime: 30_000,
-    queryFn: () =>
-      ask(
-        http.POST("/connections/{connection}/choices/{list}", {
-          params: { path: { connection: connection ?? "", list: list ?? "" } },
-          body: { input, ...(search ? { search } : {}) },
-        }),
-      ),
-    placeholderData: (before) => before,
-  });
 }
 
 /** Picks by name from the application's own list; keeps id and name. */

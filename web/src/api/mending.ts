@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Schemas } from "../api/client";
+import { ask, http, type Schemas } from "./client";
 
 export type Wish = Schemas["MendingWish"];
 export type Mending = Schemas["Mending"];

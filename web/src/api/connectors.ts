@@ -1,0 +1,58 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ask, http } from "./client";
+
+/** A connector with its document. */
+export const useConnectorDocument = (connector: string) =>
+  useQuery({
+    queryKey: ["connector", connector],
+    queryFn: () => ask(http.GET("/connectors/{connector}", { params: { path: { connector } } })),
+  });
+
+/** Adds and removes connectors of the workspace's own. */
+export function useConnectorChanges() {
+  const client = useQueryClient();
+  const again = () => {
+    void client.invalidateQueries({ queryKey: ["connectors"] });
+  };
+  return {
+    add: useMutation({
+      mutationFn: (document: string) => ask(http.POST("/connectors", { body: { document } })),
+      onSuccess: again,
+    }),
+    remove: useMutation({
+      mutationFn: (connector: string) =>
+        ask(http.DELETE("/connectors/{connector}", { params: { path: { connector } } })),
+      onSuccess: again,
+    }),
+  };
+}
+
+/** Reads an OpenAPI document as a connector, which is not added yet. */
+export const useReadOpenAPI = () =>
+  useMutation({
+    mutationFn: ({ document, address }: { document: string; address: string }) =>
+      ask(http.POST("/connectors/import", { body: { document, ...(address ? { address } : {}) } })),
+  });
+
+/** Reads a call that was pasted. */
+export const useReadPasted = () =>
+  useMutation({ mutationFn: (text: string) => ask(http.POST("/paste", { body: { text } })) });
+
+/** Makes a connector of a pasted call, and a connection of what is secret in it. */
+export function useConnectPasted() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async ({ document, values }: { document: string; values: Record<string, string> }) => {
+      const made = await ask(http.POST("/connectors", { body: { document } }));
+      return ask(
+        http.POST("/connections", {
+          body: { name: made.name.slice(0, 40), connector: made.name, account: {}, values },
+        }),
+      );
+    },
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["connections"] });
+      void client.invalidateQueries({ queryKey: ["connectors"] });
+    },
+  });
+}

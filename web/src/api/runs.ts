@@ -1,0 +1,82 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ask, http, type Fate } from "./client";
+
+const at = (run: string) => ({ params: { path: { run } } });
+
+function useAgain(run: string) {
+  const client = useQueryClient();
+  return () => {
+    for (const key of ["run", "lattice", "cell"]) void client.invalidateQueries({ queryKey: [key, run] });
+  };
+}
+
+/** Goes on where a failed run stopped. */
+export const useResume = (run: string) =>
+  useMutation({
+    mutationFn: () => ask(http.POST("/runs/{run}/resume", { ...at(run), body: {} })),
+    onSuccess: useAgain(run),
+  });
+
+/** Lets nothing further of a run begin. */
+export const useCancel = (run: string) =>
+  useMutation({ mutationFn: () => ask(http.POST("/runs/{run}/cancel", at(run))), onSuccess: useAgain(run) });
+
+/** The runs through which the same item went before and after. */
+export const useHistory = (run: string, address: string) =>
+  useQuery({
+    queryKey: ["cell", run, address, "history"],
+    queryFn: () =>
+      ask(http.GET("/runs/{run}/items/{address}/history", { params: { path: { run, address } } })),
+  });
+
+/** Keeps the trigger's item of a row as a sample of its workflow. */
+export function useKeepAsSample(run: string, workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (address: string) => {
+      const trigger = await ask(
+        http.GET("/runs/{run}/cells/{address}/{step}", { params: { path: { run, address, step: "-" } } }),
+      );
+      return ask(
+        http.POST("/workflows/{workflow}/samples", {
+          params: { path: { workflow } },
+          body: { fields: trigger.before, source: `from run ${run.slice(0, 8)}` },
+        }),
+      );
+    },
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["samples"] });
+    },
+  });
+}
+
+const PAGE = 50;
+
+/** The rows of a run, page after page. */
+export const useRowPages = (run: string, fate: Fate | undefined) =>
+  useInfiniteQuery({
+    queryKey: ["lattice", run, "list", fate ?? ""],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => rowsOf(run, { from: pageParam, count: PAGE, ...(fate ? { fate } : {}) }),
+    getNextPageParam: (last, pages) =>
+      pages.length * PAGE < last.matching ? pages.length * PAGE : undefined,
+  });
+
+/** What of a lattice is asked for. */
+export interface Wanted {
+  band?: string;
+  within?: string[];
+  fate?: Fate;
+  from?: number;
+  count?: number;
+  at?: string;
+  around?: string;
+}
+
+/** Rows of a run's lattice. */
+export const rowsOf = (run: string, query: Wanted) =>
+  ask(http.GET("/runs/{run}/lattice", { params: { path: { run }, query } }));
+
+/** How the rows of a lattice fold. */
+export const shapeOf = (run: string, query: Pick<Wanted, "band" | "within" | "fate">) =>
+  ask(http.GET("/runs/{run}/lattice/shape", { params: { path: { run }, query } }));

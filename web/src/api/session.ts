@@ -1,0 +1,22 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ask, http } from "./client";
+
+/** Signs in by mail address and password. */
+export function useSignIn() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { email: string; password: string }) => ask(http.POST("/session", { body })),
+    onSuccess: (me) => {
+      client.setQueryData(["me"], me);
+    },
+  });
+}
+
+/** Signs out, and forgets all that was read. */
+export function useSignOut() {
+  const client = useQueryClient();
+  return async () => {
+    await ask(http.DELETE("/session")).catch(() => undefined);
+    client.clear();
+  };
+}

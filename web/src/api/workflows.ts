@@ -1,0 +1,74 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ask, http, type Workflow } from "./client";
+
+const at = (workflow: string) => ({ params: { path: { workflow } } });
+
+/** Makes a workflow of a document. */
+export function useMakeWorkflow() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (document: string) => ask(http.POST("/workflows", { body: { document } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["workflows"] }),
+  });
+}
+
+/** Runs the draft on its samples, to its end or to a line. */
+export function useRehearse(workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    scope: { id: `draft ${workflow}` },
+    mutationFn: (to: string | undefined) =>
+      ask(http.POST("/workflows/{workflow}/rehearsal", { ...at(workflow), body: to ? { to } : {} })),
+    onSuccess: (r) => {
+      client.setQueryData(["rehearsal", workflow], r);
+    },
+  });
+}
+
+/** Starts a run by hand. */
+export const useStart = (workflow: string) =>
+  useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { ...at(workflow), body: {} })),
+  });
+
+/** Lets nothing start the workflow for now. */
+export function usePause(workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/pause", at(workflow))),
+    onSuccess: (w) => {
+      client.setQueryData(["workflow", workflow], w);
+    },
+  });
+}
+
+/** Freezes the draft as it was seen, and puts it live. */
+export function useGoLive(workflow: Workflow) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () =>
+      ask(
+        http.POST("/workflows/{workflow}/live", {
+          params: {
+            path: { workflow: workflow.name },
+            header: { "If-Match": `"${String(workflow.version)}"` },
+          },
+        }),
+      ),
+    onSuccess: (w) => {
+      client.setQueryData(["workflow", workflow.name], w);
+      void client.invalidateQueries({ queryKey: ["diff"] });
+    },
+  });
+}
+
+/** Makes the secret of a webhook; it is given once. */
+export function useMakeHookSecret(workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/hook", at(workflow))),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["hook", workflow] });
+    },
+  });
+}
