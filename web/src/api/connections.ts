@@ -1,6 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Connection, type Fields, type Schemas } from "./client";
 
+export const useConnections = () =>
+  useQuery({ queryKey: ["connections"], queryFn: () => ask(http.GET("/connections")) });
+
 const at = (connection: string) => ({ params: { path: { connection } } });
 
 /** What a person enters of an account. */

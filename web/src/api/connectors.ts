@@ -1,6 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http } from "./client";
 
+export const useKinds = () =>
+  useQuery({ queryKey: ["kinds"], queryFn: () => ask(http.GET("/kinds")), staleTime: Infinity });
+
+export const useConnectors = () =>
+  useQuery({ queryKey: ["connectors"], queryFn: () => ask(http.GET("/connectors")), staleTime: 60_000 });
+
 /** A connector with its document. */
 export const useConnectorDocument = (connector: string) =>
   useQuery({

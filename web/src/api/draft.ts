@@ -1,8 +1,16 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Schemas, type Workflow } from "./client";
+import { ask, http, type Json, type Schemas, type Workflow } from "./client";
 import { History } from "./history";
-import type { Edit } from "./queries";
 import { Renames } from "./renames";
+
+export interface Edit {
+  op: string;
+  step?: string;
+  key?: string;
+  in?: string;
+  to?: number;
+  value?: Json;
+}
 
 const histories = new Map<string, History>();
 const renames = new Map<string, Renames>();

@@ -1,6 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { ask, http, type Fields } from "./client";
 
+export const useFunctions = () =>
+  useQuery({ queryKey: ["functions"], queryFn: () => ask(http.GET("/functions")), staleTime: Infinity });
+
 /** What an expression gives for an item. */
 export const useEvaluated = (
   source: string,

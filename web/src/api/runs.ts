@@ -1,5 +1,73 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Fate } from "./client";
+import { useEffect } from "react";
+import { ask, http, type Fate, type Run, type Schemas } from "./client";
+
+export interface RunFilter {
+  workflow?: string;
+  state?: Schemas["RunState"];
+}
+
+export const useRuns = (filter: RunFilter) =>
+  useQuery({
+    queryKey: ["runs", filter],
+    queryFn: () => ask(http.GET("/runs", { params: { query: { ...filter, limit: 100 } } })),
+    refetchInterval: 4000,
+  });
+
+const RUNS = 100;
+
+/** Runs, newest first, page after page. What is on the screen stays up to date. */
+export const useRunPages = (filter: RunFilter) =>
+  useInfiniteQuery({
+    queryKey: ["runs", "pages", filter],
+    initialPageParam: undefined as string | undefined,
+    queryFn: ({ pageParam }) =>
+      ask(
+        http.GET("/runs", {
+          params: { query: { ...filter, limit: RUNS, ...(pageParam ? { before: pageParam } : {}) } },
+        }),
+      ),
+    getNextPageParam: (last) => last.next,
+    refetchInterval: (q) => ((q.state.data?.pages.length ?? 0) > 1 ? false : 4000),
+  });
+
+const over = (state: string) => !["queued", "running", "waiting"].includes(state);
+
+/** A run, kept up to date by server-sent events until it has ended. */
+export function useRun(run: string) {
+  const client = useQueryClient();
+  const query = useQuery({
+    queryKey: ["run", run],
+    queryFn: () => ask(http.GET("/runs/{run}", { params: { path: { run } } })),
+  });
+  const live = query.data !== undefined && !over(query.data.run.state);
+  useEffect(() => {
+    if (!live) return;
+    const events = new EventSource(`/api/v1/runs/${run}/events`);
+    events.addEventListener("run", (e) => {
+      const next = JSON.parse((e as MessageEvent<string>).data) as Run;
+      client.setQueryData(["run", run], next);
+      void client.invalidateQueries({ queryKey: ["lattice", run] });
+      if (over(next.run.state)) events.close();
+    });
+    return () => {
+      events.close();
+    };
+  }, [client, live, run]);
+  return query;
+}
+
+export const useOpened = (run: string, address: string | undefined, step: string | undefined) =>
+  useQuery({
+    queryKey: ["cell", run, address, step],
+    enabled: address !== undefined && step !== undefined,
+    queryFn: () =>
+      ask(
+        http.GET("/runs/{run}/cells/{address}/{step}", {
+          params: { path: { run, address: address ?? "", step: step ?? "" } },
+        }),
+      ),
+  });
 
 const at = (run: string) => ({ params: { path: { run } } });
 

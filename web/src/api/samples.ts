@@ -1,5 +1,12 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Fields } from "./client";
+
+export const useSamples = (workflow: string, watching = false) =>
+  useQuery({
+    queryKey: ["samples", workflow],
+    queryFn: () => ask(http.GET("/workflows/{workflow}/samples", { params: { path: { workflow } } })),
+    refetchInterval: watching ? 1500 : false,
+  });
 
 /** All that can be done with the samples of a workflow. */
 export function useSampleChanges(workflow: string) {

@@ -1,5 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http } from "./client";
+
+export const useMe = () =>
+  useQuery({ queryKey: ["me"], queryFn: () => ask(http.GET("/session")), retry: false, staleTime: 60_000 });
 
 /** Signs in by mail address and password. */
 export function useSignIn() {

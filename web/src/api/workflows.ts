@@ -1,5 +1,40 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Workflow } from "./client";
+
+export const useWorkflows = () =>
+  useQuery({
+    queryKey: ["workflows"],
+    queryFn: () => ask(http.GET("/workflows", { params: { query: { limit: 200 } } })),
+    refetchInterval: 10_000,
+  });
+
+export const useWorkflow = (workflow: string) =>
+  useQuery({
+    queryKey: ["workflow", workflow],
+    queryFn: () => ask(http.GET("/workflows/{workflow}", { params: { path: { workflow } } })),
+  });
+
+export const useRehearsal = (workflow: string) =>
+  useQuery({
+    queryKey: ["rehearsal", workflow],
+    queryFn: async () =>
+      (await ask(http.GET("/workflows/{workflow}/rehearsal", { params: { path: { workflow } } }))) ?? null, // never
+  });
+
+export const useCallSheet = (workflow: string, on: boolean) =>
+  useQuery({
+    queryKey: ["hook", workflow],
+    enabled: on,
+    queryFn: () => ask(http.GET("/workflows/{workflow}/hook", { params: { path: { workflow } } })),
+  });
+
+export const useDiff = (workflow: string, on: boolean) =>
+  useQuery({
+    queryKey: ["diff", workflow],
+    enabled: on,
+    staleTime: 0,
+    queryFn: () => ask(http.GET("/workflows/{workflow}/diff", { params: { path: { workflow } } })),
+  });
 
 const at = (workflow: string) => ({ params: { path: { workflow } } });
 

@@ -6,10 +6,9 @@ import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { Children, useEffect, useRef, useState } from "react";
 import { type Fields, type Json, type Schemas } from "../api/client";
-import { useFunctions } from "../api/queries";
+import { useFunctions, useEvaluated } from "../api/expressions";
 import { brief } from "../ui/words";
 import { useFocus } from "./focus";
-import { useEvaluated } from "../api/expressions";
 
 interface Props {
   label: string;

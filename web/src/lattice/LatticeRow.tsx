@@ -1,6 +1,5 @@
 import { whichOf } from "./address";
-import type { Shown } from "./columns";
-import { NUMBERS } from "./columns";
+import { type Shown, NUMBERS } from "./columns";
 import type { LatticeProps } from "./Lattice";
 import type { Line } from "./lines";
 import { fateWords } from "./shape";

@@ -2,8 +2,7 @@ import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstac
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { Column, Fate, Row, Schemas } from "../api/client";
 import { rowsOf, shapeOf } from "../api/runs";
-import type { Open } from "./columns";
-import { visible } from "./columns";
+import { type Open, visible } from "./columns";
 import { START, startRow } from "./start";
 import type { Line } from "./lines";
 

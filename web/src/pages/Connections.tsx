@@ -3,14 +3,14 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Connection, type Connector, type Schemas } from "../api/client";
-import { useConnections, useConnectors } from "../api/queries";
+import { useConnections, useCalls, useConnectionChanges } from "../api/connections";
+import { useConnectors } from "../api/connectors";
 import { PasteCall } from "../connect/PasteCall";
 import { ConsentButton, SignInForm } from "../connect/SignInForm";
 import { Frame } from "../ui/Frame";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
 import { plural, when } from "../ui/words";
 import { useFirstFocus } from "../ui/useFirstFocus";
-import { useCalls, useConnectionChanges } from "../api/connections";
 
 export function Connections() {
   const list = useConnections();

@@ -4,14 +4,14 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Connector, type Json, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
-import { useConnections, useConnectors } from "../api/queries";
+import { useConnections } from "../api/connections";
+import { useConnectors, useConnectorChanges, useConnectorDocument } from "../api/connectors";
 import { ImportOpenAPI } from "../connect/ImportOpenAPI";
 import { PasteCall } from "../connect/PasteCall";
 import { TryAction } from "../connect/TryAction";
 import { Frame } from "../ui/Frame";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural } from "../ui/words";
-import { useConnectorChanges, useConnectorDocument } from "../api/connectors";
 
 export function Connectors() {
   const list = useConnectors();

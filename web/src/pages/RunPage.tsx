@@ -1,7 +1,7 @@
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import type { Fate, Row, Run } from "../api/client";
-import { useRun } from "../api/queries";
+import { useRun } from "../api/runs";
 import { ownerAt } from "../lattice/address";
 import { seek } from "../lattice/keys";
 import { lastWithin } from "../lattice/columns";

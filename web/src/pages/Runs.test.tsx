@@ -12,8 +12,10 @@ let pages: Schemas["RunPage"][] = [];
 vi.mock("@tanstack/react-router", () => ({
   Link: ({ children }: { children: React.ReactNode }) => <a href="/">{children}</a>,
 }));
-vi.mock("../api/queries", () => ({
+vi.mock("../api/workflows", () => ({
   useWorkflows: () => ({ data: { workflows: [{ name: "loads", title: "Kiln loads" }] } }),
+}));
+vi.mock("../api/runs", () => ({
   useRunPages: (filter: unknown) => {
     asked.push(filter);
     return {

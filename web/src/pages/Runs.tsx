@@ -1,7 +1,8 @@
 import { Link } from "@tanstack/react-router";
 import { Fragment, useState } from "react";
 import type { Schemas } from "../api/client";
-import { useRunPages, useWorkflows, type RunFilter } from "../api/queries";
+import { useRunPages, type RunFilter } from "../api/runs";
+import { useWorkflows } from "../api/workflows";
 import { Badge, Nothing, Trouble, Waiting } from "../ui/parts";
 import { clockWords, dayWords, stateWords, took } from "../ui/words";
 

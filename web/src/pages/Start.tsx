@@ -1,7 +1,8 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import type { Connection, Connector } from "../api/client";
-import { useConnections, useConnectors } from "../api/queries";
+import { useConnections } from "../api/connections";
+import { useConnectors } from "../api/connectors";
 import { PasteCall } from "../connect/PasteCall";
 import { ConsentButton, SignInForm } from "../connect/SignInForm";
 import { TryAction } from "../connect/TryAction";

@@ -3,9 +3,10 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
-import { has, renamesOf, useDraft } from "../api/draft";
+import { has, renamesOf, useDraft, type Edit } from "../api/draft";
 import { useSaveLater } from "../api/useSaveLater";
-import { useRehearsal, useSamples, useWorkflow, type Edit } from "../api/queries";
+import { useRehearsal, useWorkflow, usePause, useRehearse, useStart } from "../api/workflows";
+import { useSamples } from "../api/samples";
 import { FieldList } from "../lattice/FieldList";
 import { Legend } from "../lattice/Legend";
 import { SampleLattice, type Place } from "../lattice/SampleLattice";
@@ -19,7 +20,6 @@ import { GoLive } from "../workbench/GoLive";
 import { Outline } from "../workbench/Outline";
 import { TextView } from "../workbench/TextView";
 import { useLines } from "../workbench/useLines";
-import { usePause, useRehearse, useStart } from "../api/workflows";
 
 export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });

@@ -2,11 +2,11 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { type Schemas } from "../api/client";
-import { useKinds, useWorkflows } from "../api/queries";
+import { useKinds } from "../api/connectors";
+import { useWorkflows, useMakeWorkflow } from "../api/workflows";
 import { Badge, Trouble, Waiting } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
 import { useFirstFocus } from "../ui/useFirstFocus";
-import { useMakeWorkflow } from "../api/workflows";
 
 export function Workflows() {
   const list = useWorkflows();

@@ -1,6 +1,6 @@
 import { useNavigate } from "@tanstack/react-router";
 import type { Run } from "../api/client";
-import { useRuns } from "../api/queries";
+import { useRuns } from "../api/runs";
 import { when } from "../ui/words";
 
 /** Chooses another run of the workflow to stand beside this one. */

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Run, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
-import { useOpened } from "../api/queries";
+import { useOpened, useKeepAsSample } from "../api/runs";
 import { FieldList } from "../lattice/FieldList";
 import { Mark } from "../lattice/marks";
 import { fateWords } from "../lattice/shape";
@@ -11,7 +11,6 @@ import { Trouble, Waiting } from "../ui/parts";
 import { plural, triedWords, when } from "../ui/words";
 import { Changes } from "./Changes";
 import { OtherRuns } from "./OtherRuns";
-import { useKeepAsSample } from "../api/runs";
 
 interface Props {
   run: Run;

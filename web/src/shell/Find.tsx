@@ -1,7 +1,9 @@
 import { useNavigate } from "@tanstack/react-router";
 import { Command } from "cmdk";
 import { Dialog } from "radix-ui";
-import { useConnections, useRuns, useWorkflows } from "../api/queries";
+import { useConnections } from "../api/connections";
+import { useRuns } from "../api/runs";
+import { useWorkflows } from "../api/workflows";
 import { when } from "../ui/words";
 import { useFirstFocus } from "../ui/useFirstFocus";
 

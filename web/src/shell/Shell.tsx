@@ -2,9 +2,8 @@ import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-route
 import { Moon, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Toaster } from "sonner";
-import { useMe } from "../api/queries";
+import { useMe, useSignOut } from "../api/session";
 import { useGroups } from "../api/mending";
-import { useSignOut } from "../api/session";
 import { SignIn } from "../pages/SignIn";
 import { Waiting } from "../ui/parts";
 import { Find } from "./Find";

@@ -7,9 +7,11 @@ import shipped from "./lines.fixture.json";
 
 const gone = vi.fn();
 vi.mock("@tanstack/react-router", () => ({ useNavigate: () => gone }));
-vi.mock("../api/queries", () => ({
+vi.mock("../api/connectors", () => ({
   useKinds: () => ({ data: { steps: shipped.kinds } }),
   useConnectors: () => ({ data: { connectors: shipped.connectors } }),
+}));
+vi.mock("../api/connections", () => ({
   useConnections: () => ({ data: { connections: [{ name: "phones", connector: "sms" }] } }),
 }));
 

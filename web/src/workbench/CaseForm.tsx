@@ -1,5 +1,5 @@
 import { asFields, type Fields, type Finding, type Line } from "../api/client";
-import type { Edit } from "../api/queries";
+import type { Edit } from "../api/draft";
 import { ExpressionField } from "../form/ExpressionField";
 import { ProblemText } from "./parts";
 

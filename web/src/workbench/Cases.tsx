@@ -1,6 +1,6 @@
 import { Plus, X } from "lucide-react";
 import { asFields, type Column, type Finding, type Line } from "../api/client";
-import type { Edit } from "../api/queries";
+import type { Edit } from "../api/draft";
 import type { Shared } from "../form/controls/props";
 import { ExpressionField } from "../form/ExpressionField";
 import { plural } from "../ui/words";

@@ -3,9 +3,8 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
 import { type Workflow } from "../api/client";
-import { useDiff } from "../api/queries";
+import { useDiff, useGoLive } from "../api/workflows";
 import { Trouble } from "../ui/parts";
-import { useGoLive } from "../api/workflows";
 
 /** Going live, in sentences: what starts it, what changes, what is to mend. */
 export function GoLive({ workflow }: { workflow: Workflow }) {

@@ -1,5 +1,5 @@
 import type { Fields, Json, Kind, Line } from "../api/client";
-import type { Edit } from "../api/queries";
+import type { Edit } from "../api/draft";
 
 interface Props {
   line: Line;

@@ -9,8 +9,8 @@ import {
 } from "@dnd-kit/core";
 import { Fragment, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { asFields, type Column, type Fields, type Line, type Rehearsal, type Workflow } from "../api/client";
-import { has, renamesOf } from "../api/draft";
-import { useKinds, type Edit } from "../api/queries";
+import { has, renamesOf, type Edit } from "../api/draft";
+import { useKinds } from "../api/connectors";
 import { AddLine } from "./AddLine";
 import { Breaks } from "./Breaks";
 import { CaseForm } from "./CaseForm";

@@ -13,7 +13,6 @@ const did = {
 };
 let held: unknown = { samples: [], taking: false, arrived: [] };
 
-vi.mock("../api/queries", () => ({ useSamples: () => ({ data: held }) }));
 vi.mock("../api/samples", () => {
   const mutation = (f: (v: unknown) => void) => ({
     isPending: false,
@@ -28,6 +27,7 @@ vi.mock("../api/samples", () => {
     },
   });
   return {
+    useSamples: () => ({ data: held }),
     useSampleChanges: () => ({
       add: mutation(did.add),
       change: mutation(did.change),

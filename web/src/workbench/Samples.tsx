@@ -1,8 +1,7 @@
 import { useState } from "react";
 import { asFields, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
-import { useSamples } from "../api/queries";
-import { useSampleChanges } from "../api/samples";
+import { useSamples, useSampleChanges } from "../api/samples";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
 import { SampleText } from "./SampleText";

@@ -1,7 +1,9 @@
 import { useState } from "react";
 import { asFields, type Column, type Fields, type Json, type Line, type Schemas } from "../api/client";
 import { plural } from "../ui/words";
-import { useConnections, useConnectors, useKinds, type Edit } from "../api/queries";
+import { useConnections } from "../api/connections";
+import { useConnectors, useKinds } from "../api/connectors";
+import { type Edit } from "../api/draft";
 import { Field } from "../form/Field";
 import { kindOf } from "../form/kind";
 import { PartOfForm } from "../form/PartOfForm";

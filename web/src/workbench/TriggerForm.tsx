@@ -1,11 +1,11 @@
 import { Copy } from "lucide-react";
 import { toast } from "sonner";
 import { asFields, type Fields, type Workflow } from "../api/client";
-import { useCallSheet, type Edit } from "../api/queries";
+import { useCallSheet, useMakeHookSecret } from "../api/workflows";
+import { type Edit } from "../api/draft";
 import { Trouble } from "../ui/parts";
 import { ExpressionField } from "../form/ExpressionField";
 import { Samples } from "./Samples";
-import { useMakeHookSecret } from "../api/workflows";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(

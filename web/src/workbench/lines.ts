@@ -1,5 +1,5 @@
 import type { Json, Line, Rehearsal } from "../api/client";
-import type { Edit } from "../api/queries";
+import type { Edit } from "../api/draft";
 
 /** What the trigger's line is known by. */
 export const TRIGGER = "-";

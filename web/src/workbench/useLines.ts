@@ -2,8 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useRef, useState } from "react";
 import { toast } from "sonner";
 import type { Finding, Line, Workflow } from "../api/client";
-import { historyOf, planOf, type useDraft } from "../api/draft";
-import type { Edit } from "../api/queries";
+import { historyOf, planOf, type useDraft, type Edit } from "../api/draft";
 import { plural } from "../ui/words";
 import { isCase, keyOf, pasted, type Place } from "./lines";
 
