@@ -170,22 +170,22 @@ func (e FindingSeverity) Valid() bool {
 
 // Defines values for InHandStage.
 const (
-	Ending    InHandStage = "ending"
-	Executing InHandStage = "executing"
-	Starting  InHandStage = "starting"
-	Taken     InHandStage = "taken"
+	InHandStageEnding    InHandStage = "ending"
+	InHandStageExecuting InHandStage = "executing"
+	InHandStageStarting  InHandStage = "starting"
+	InHandStageTaken     InHandStage = "taken"
 )
 
 // Valid indicates whether the value is a known member of the InHandStage enum.
 func (e InHandStage) Valid() bool {
 	switch e {
-	case Ending:
+	case InHandStageEnding:
 		return true
-	case Executing:
+	case InHandStageExecuting:
 		return true
-	case Starting:
+	case InHandStageStarting:
 		return true
-	case Taken:
+	case InHandStageTaken:
 		return true
 	default:
 		return false
@@ -963,7 +963,9 @@ type ItemWhere struct {
 
 // Items defines model for Items.
 type Items struct {
-	Items *[]Fields `json:"items,omitempty"`
+	// Again A run of this workflow, whose items this one starts with too.
+	Again *openapi_types.UUID `json:"again,omitempty"`
+	Items *[]Fields           `json:"items,omitempty"`
 }
 
 // Kind defines model for Kind.
@@ -1508,7 +1510,10 @@ type Sample struct {
 	// Fields A JSON object
 	Fields Fields             `json:"fields"`
 	Id     openapi_types.UUID `json:"id"`
-	Source string             `json:"source"`
+
+	// Label What it is called, by the workflow's label; empty where it has nothing to be called by.
+	Label  string `json:"label"`
+	Source string `json:"source"`
 }
 
 // Samples defines model for Samples.
@@ -1555,6 +1560,21 @@ type SignIn struct {
 // Started defines model for Started.
 type Started struct {
 	Run openapi_types.UUID `json:"run"`
+}
+
+// Starting What the live revision asks whoever starts it by hand; the draft, as long as it was never live.
+type Starting struct {
+	// Alone It starts without any item too.
+	Alone bool `json:"alone"`
+
+	// Fields In the order in which they are asked.
+	Fields []Property `json:"fields"`
+
+	// Schema A JSON object
+	Schema Fields `json:"schema"`
+
+	// Trigger What starts it otherwise
+	Trigger string `json:"trigger"`
 }
 
 // Token defines model for Token.
@@ -2182,6 +2202,9 @@ type ServerInterface interface {
 	// ChangeSample Change a sample
 	// (PUT /workflows/{workflow}/samples/{id})
 	ChangeSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
+	// StartingWorkflow What a start by hand asks for
+	// (GET /workflows/{workflow}/start)
+	StartingWorkflow(c *gin.Context, workflow WorkflowName)
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(c *gin.Context, workflow WorkflowName)
@@ -4151,6 +4174,31 @@ func (siw *ServerInterfaceWrapper) ChangeSample(c *gin.Context) {
 	siw.Handler.ChangeSample(c, workflow, id)
 }
 
+// StartingWorkflow operation middleware
+func (siw *ServerInterfaceWrapper) StartingWorkflow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartingWorkflow(c, workflow)
+}
+
 // StartWorkflow operation middleware
 func (siw *ServerInterfaceWrapper) StartWorkflow(c *gin.Context) {
 
@@ -4221,6 +4269,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/workflows/:workflow/revisions", wrapper.ListRevisions)
 	router.POST(options.BaseURL+"/workflows/:workflow/live", wrapper.GoLive)
 	router.POST(options.BaseURL+"/workflows/:workflow/pause", wrapper.PauseWorkflow)
+	router.GET(options.BaseURL+"/workflows/:workflow/start", wrapper.StartingWorkflow)
 	router.POST(options.BaseURL+"/workflows/:workflow/start", wrapper.StartWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/rehearsal", wrapper.LastRehearsal)
 	router.POST(options.BaseURL+"/workflows/:workflow/rehearsal", wrapper.Rehearse)
@@ -7332,6 +7381,45 @@ func (response ChangeSampledefaultApplicationProblemPlusJSONResponse) VisitChang
 	return err
 }
 
+type StartingWorkflowRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+}
+
+type StartingWorkflowResponseObject interface {
+	VisitStartingWorkflowResponse(w http.ResponseWriter) error
+}
+
+type StartingWorkflow200JSONResponse Starting
+
+func (response StartingWorkflow200JSONResponse) VisitStartingWorkflowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartingWorkflowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartingWorkflowdefaultApplicationProblemPlusJSONResponse) VisitStartingWorkflowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartWorkflowRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 	Body     *StartWorkflowJSONRequestBody
@@ -7602,6 +7690,9 @@ type StrictServerInterface interface {
 	// ChangeSample Change a sample
 	// (PUT /workflows/{workflow}/samples/{id})
 	ChangeSample(ctx context.Context, request ChangeSampleRequestObject) (ChangeSampleResponseObject, error)
+	// StartingWorkflow What a start by hand asks for
+	// (GET /workflows/{workflow}/start)
+	StartingWorkflow(ctx context.Context, request StartingWorkflowRequestObject) (StartingWorkflowResponseObject, error)
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(ctx context.Context, request StartWorkflowRequestObject) (StartWorkflowResponseObject, error)
@@ -10104,6 +10195,32 @@ func (sh *strictHandler) ChangeSample(ctx *gin.Context, workflow WorkflowName, i
 	}
 }
 
+// StartingWorkflow operation middleware
+func (sh *strictHandler) StartingWorkflow(ctx *gin.Context, workflow WorkflowName) {
+	var request StartingWorkflowRequestObject
+
+	request.Workflow = workflow
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartingWorkflow(ctx, request.(StartingWorkflowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartingWorkflow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartingWorkflowResponseObject); ok {
+		if err := validResponse.VisitStartingWorkflowResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartWorkflow operation middleware
 func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) {
 	var request StartWorkflowRequestObject
@@ -10223,153 +10340,157 @@ var swaggerSpec = []string{
 	"Sxzx7Z3GVYWwTyWhCIT09T2Eu06OrkUNTJHvhdD6igV2U1lI/0fouUtxyOVRwF3sIOZGeNEq/H20hwkf",
 	"QYxOS9OS9lM0snbEwgepLf+1ExbQtG9FrFox64KdJu6Qn+ZY+4DWMDtdlMem7Jtjb8QDdvhC3rPltOTP",
 	"ySmKY6k9mxBEXQk3vOuz0oZRSGrEbWaOLVlKSIvCv7lzZGTg1qgHaGn1P9N2TwEXIBQD8yckC6eVghQk",
-	"PnjnZ/tMP1MFtSBg7Qs4xQ3bNSg8KIFkU2lD1rLIey6+NCOZSp3HM+4EoRyma9Fb0fd9ZjXStN3XfQd2",
-	"bAueXnQtriC1R03TkPkAeMY1sTdMFlRAWD0lrWo7ffNFLplOuy0gTHrOLLEC/4QVgaQAVgLlaqDajWV5",
-	"F0SKa7DbZKSghvlQAHEtoKwRK6RYWQHJJ9yaNdMM1LuGJOQDM3SJQn02s9ilIWAW480hZxiFIh2llGkL",
-	"IWO53qcQGXfuBRVC2uP7ej0J6hFibu8dVjqgG8Tt+knT3fdpY13mYRn8vVYqhaUxhwntb8Ps31maPOt3",
-	"3/gA53ApMZLzhhrDFyyer+65AEcL1rvWgIiO2zr0jz5swBfTsrLb3EnrLLciKaOLNfFJ132Xq1mko7pQ",
-	"Yo/HvEGmo1tQya2nkZDobjUnTegGcL+m8bBYhnnmZxdEuPw8KzkbdOmZ8FFTWGsl5G3H4917ub2PmANr",
-	"+eGNq8oc2AYgfbmmZQTccyryIfvcnCbCqIKWsAcQLm8ZnCqW6jiGK3ZBWVy04gUaN+vF+u4KjVJGVJtB",
-	"oER8c0pW84KNuGxXis3fuftuhHDche7v/qRCmYKhaYNEARKDC+4B/kKFtPrjBQGrs1lTQf7OlHQPxbIR",
-	"rMTAIWJ0zqC+EW7LAvgReS0sJ7JYCLuvSjvuydkZLgxb9x6TAuMCB5TK7u0O0wvYeeTs77s32S+2BZ9i",
-	"tmkT33yYjVy6EJ8LsDhw3fDmNShMznOgIgvLbaGmXDq/NI21o7JIUUqFSUZFJKYzicNZoVZYOOnQzqsE",
-	"nTjES8TZe09xzCHHUtYkSc0cifSvKEpiQ7ZHIn45lCM6iwbLUUWLAi0foZARxlgOf4hpI52sMk+mIp82",
-	"gnwjZ4hliD7DQksO/V35gJ6OMbbEQ5/85IyVjfISLmYOXx7ed5aM3U4F3vXzjsGPQAVEQzpJAPXATlBe",
-	"1g7JI1I14+6ceJAM0osax4QP3t4TJmglwugmu0LJmmr4SzSoj8dK/ix5YZjCGmoZAbMz+Y9//78XWOSj",
-	"DhMM5BDpG51DXJ8vf1pfSiPF242x9NOPw1MFZrKn4sGouhPpEhHSJH4YKOQA0kmjyNGjJw3ApgMmJYah",
-	"Ryo11CVxRgbu7Sm7EDSZcdP5SLhI+rN9ulQT9IBT7dQpy6EheDNvHJwVUFeyBrOFaatabVIb6i8Meq+9",
-	"TaAJdWTnBSzjalg2X9nQQoNO9jFZND/RnF1Bzm6PQLtM8KQfaB8UcNo+L0HXgZs9uqeIKD7ZOW8Z4v7q",
-	"he/tGGd9wXTAsalKuCG3SnOC+IlEftBKCQOZ8Xerw+hB3QrBjzupIVBzUGQfMUnnir4kLi0a1IdJEmO9",
-	"PF5iBbMmN479hfxsSkqmtBToqofwam04FDrp81YsF5NeGeeuhf6tJTCKszw624KKBSuKkLQZCQeIFy5q",
-	"J1vJeAEbno8ySA4oE4otfQm9hGQ7FLo4ziIaNQcPBRf2BPW0w8pQNSl4xn2Qgkav+sFKoizs4Nj6B4Ac",
-	"K2/FzH+VyJm6dopLqoaAxV4YSDom9r1A7bnT0Z9y7S8rteKa3mLWSboukg+m8JegmFG7wTIPsZJ1Lqgi",
-	"VB9woGrBoO9/c5ty6XE+V6p1uBprP6ZJis8J2p82t/dmB56PTykYP1kh5U0s36hRVsIKujiMUHOBigdo",
-	"8YAtYJxIG+Mi73l/geCB98XKIevYQEGou/mSB1wkkYiRVHJ5s755zx3sZhlfZyrhWHS46ADq72oAJT9w",
-	"vb5/1mL760suVoXrzZChJQmYIGqQ6AUk3PsDa4fZ2EyzCemPLjyh78DxidMFv2XEp4ESXjsrwV5dia80",
-	"waT/WGYkjcwMdOmcGLVrcnYmXExeHXgMNG/OmIBiKxfEEbLz1Ahg6jnEv1KoVO78j2QlkRWPp4x3yurs",
-	"xaYNYFWUZde/jIKyF8P2oX6YOLafn9n2sJXCBgt/3aX0+v3E5lTwKO6EUH2DUVVWo3SVopxP8aEE7kS8",
-	"f3eD8x1ppyg2JPQ99YY8EBPwvwypGt1ko2lBE9HUvidnewNYB6qw/8y2CR04Eirrcx3Dv7P7qJ6xa41u",
-	"UeZsQqJAL7B8kL5guGMUwbVPy2/jz/9EsdRbEuVW6JAvs6BKcaZdJsc0+T/UOPSJO8nQ7rdiS1Us4NiM",
-	"cCalnsUzrx5ijcaarJ8TWaCflBhJBNvGPEkJNhxq4mRO4QTGgOEqQc7XzBAItrp7/kKKx/4goUvAvTlt",
-	"TEd/WzLB8nhx98Ey+UszPqU2m1Fj2KY0CUF0zpZyPxdtMA+33cF6S3bMlwxSlVl+PaWsv/skVojpw1qS",
-	"sjIdCUw0ncLBN7ZIZIqHws+Tmwz0gpkTwBnS6uUtU+NL7zmDbVKdTrYnAJvJfsfUkKEgxMvG6kHfxA9O",
-	"c3Yd67Pydtmtm9soxB+vcMM280SMvOO8EJgUivnLZdaICFhXIsdE5CmdXHym37h2LVMaFdxNXaO7Ae1w",
-	"SuuHO4Yej2pv0NcB9zU8GJSC6/Sm0EOstwDQn0C28KJiC72jOlYJwZ9rerWU5JFgpXQwn1Qx52c/PweZ",
-	"DCWar8QJF164DN4vlxGydB7rSNhMEQvFeGX/jESx2eXGx95N4JDSxOZ/i04qR3bBChQaaDh9e/waUvEV",
-	"j7t6gcqvZZFHCcOloSI/4cKnX4DUn7mgEZ9iPhBlkCz6EHTMfXlOeNSReO+1nxi8IKgM4kYgQlhWpukY",
-	"TR/BFyu+7xFgnnFHOKi3cb+itkf+vOq+kswrZLWvWbBtI1j2gtyw0hAhA/gG1bZwpoCoNRw7COqfS5Re",
-	"7DOgxmtE261z1/oylPzK7mJt7V9bknGOF0rTEoOszEJujsJ/kgwDPq+XHoPO3uIcuf05s7Po2pqIEZ6M",
-	"Gcj0bpqXF4XULCeBPd3ffv0WK8jwgtWVubkmc2YprBV/GtX3ZQmlIJyMtaY9dnGHMoJQ6HHIj2Z1Ml1t",
-	"mEtWtGSLVOU+I3r3mneNVrguMnvV1L3uivXN6ngR82nd/821dHAJlynH4N6yiXc263PRKj510LKCnnPY",
-	"JdrS1N0s9XhMhxvZvmSnhi/KAyNKF+tWmp0SeMyk4hciXSojBrKJilrM9jXRsXrIxluDut7ejIJ+Ggmd",
-	"FxBalk/NAnAbScAOsx4mWNnCQtFyHKO6pCbqhnlDGM7R+C229fe+UVyqANKUOtNQ4CcCw0WoQzv8PYwa",
-	"5tWupFqTEwHnqXSbdY+M8erFPOdsvH1ksPqSLwjWJ7zgJ2xs3Q8FsddSfp3KID5ESsT0Eh2uNk+6gWac",
-	"wbhw51zRpWm2LHfl3pr23ZQVqGuyQYuJx8sQt+zQq44JaFRj89sbwP2hlNMo25fYzqVt/sReino6Du7p",
-	"M4BsMdGDBbviy3CraBnumIFHpAS+Z6ZSIq7G510vxtO4lyhUHGwPTY28bh3p84gKJ1zrcQMDiu/ZSY+t",
-	"28/iiFJLUen6tBFj4VxRFbHl/gxhtCGTx1V1Im58SNELFj4rBGKPLj8WoesRD6JRIf0Qg1G5BtUunvzD",
-	"b1mqDd0k4kdzlgp3qsOE97zo0PTNPW0/adYszgE7rm8zCiDnNPP+81vOtjCvhRVFH6NrxwQpwxsuuDb+",
-	"F6i5EfWxv8eIkak9fFPdAkPGWyMzqJUpF4/1Yy7bYRwXdt6Hnv4rUpTEV6V36Agp/wEHQzXLCSpv0oD9",
-	"Y9IQTuRylkjhYMLowY3XaUSoyNcVICboSQjoPuB8YTOAz+Nz35hzHiJqMFNYE6pvWO6aJCYCCgcs+k2x",
-	"xs7mGl/AqsFVugBjji+nSlHFdUlkJF4duJ/n2Kqj5e0GiGLRl1WJY0qGUFH1TuXm0zRmuCb8oYM7UxTN",
-	"VQdpaO3RSMWRcapjBLZqs7H0MVE0JwhN7soTwI6X4PBVM/ZGj04KHmhu+q5l2oKk2qD+v1WswjK9lRCu",
-	"O0mokaurxYIxbGtbUmU4pKctKce42zoGN8oP6h0foOJeI/g3VjPW0sawnczXZdJEigVyfizu1Y/3bUSd",
-	"YWvvJgFvMPw96WVTtbaJ3uWRQeZDbGao+K1ORqZTHbWHYdc8qGJ13rCSX2NfuowYWeTXRl7bERn5Vc6v",
-	"HXplZEmrwlzL5bWslI63hdlDkA5TNXGoTbl9AzcT5LvxxZJ897d+xSTnDXV7qtlNgygCoBoFHGuwBlDF",
-	"nn0qImyhGJ30BqeGkI3E2jrSbMTduT1kdcV3f4z00WP+CaX47WDOxZRQlPnOpJLo2acFU6VJlSrUCXoy",
-	"ts7NLVM5X4zxf7jOXjA6LO23Xu9zlDuvvtVRvMshYCwzmt4kuosyENTQEfcp9JxH5wp1BoT9Hc5qQ4Nb",
-	"KQuQj6ILuOheeUPwYcyT62gngJ+lwZ57ihknKLNiifm3pNI9IbVZYvhuvb7WGG42aOG8jDaWmct8NzUA",
-	"uGnTi1zKgKG6UsX+w4XGmnZ09CR8JV6LgQTHhr3j62j5VkttwfbdD/zNRpUobkwR3WEtWveqFd8toyu2",
-	"SiLgdjLtn9w8diTxP0haqfcUjtlZjKm4p+JyTP3d1IeOXqyPneu8Fc8KRoTtLRyqR4IT6AZFVhekotes",
-	"mSrpzoK90GVlQM0OcSKiKoqmY+Cedn7fj3pCfF+0A9dV6FRZ1wJdNYsrNPPZK1NWRwqyGyA9utZX7tkM",
-	"OVmlK/S86xfL6BTISJTudLJ3UML2dZjA5tApMnkV185M1EvxTDSy6U1dKY1L8R///n90HamWkbUxJWQC",
-	"/VYMNJRPaVNcjIB+q5hBxHd0ySBtCF6QYrTYLy1QXxcP14/d17/57jndm9lhjXDsrrO3H0yz8OY0m+nk",
-	"krwaSl5wPb4Mb+Md3rl47t2r4nMXvzDW3JSKik006h+vqnXr6PcTGp3ZymtqWNTWl7jFgzi4xFDpA91F",
-	"I0F1tFL7M58/70ZApWmKPVbda4w2RW0AM1kLcUCMO1aP1mgiWLdo6JbuplZjuZts7JaaGI05TvdpqBQT",
-	"6jymxN1OmUW/myh+NTB9bGd0DC2MENMXfBkaL8qmsxqs7r18lyhPHPT/3bULpP8Ou+pAp8k6WuDXSpt0",
-	"7sBg5sIE9RaqVsUEp7b3sNlvN9me6MDBQC1TLwCs9hGWtJO/P6aa+JDNzP12fYfyQe7LtNRU5tPUlUak",
-	"xdTIia7e7CxzdVf0ZpuMYK5rHcFjUAOg9duqTzP0aod9C0m2NqH2t/tirFehXmFo20mLf92SLF1jc7z/",
-	"4w5P6x7PIYRqToqqq18K2HTq2MxkYzBwdeloF63JT2AcUtf4m8ZJZHqV4mZ3aYHhq1aFlFVuD7CQ8oaH",
-	"VoLnM6NYUTS7b9CS/5XtWlWtALbA2RlVzc5zVnuYffkCmsBSJqs0G0UXdcoDU7d8wR6RK/cPpr6yQq9h",
-	"agnF1uygH6Rvm4LlNmEaLQv2lYZ+dK46AxNM2dtA7sbNI/IS0Bd+dU86ZONo8qf3r56Tf/3m6V/+/Ih8",
-	"OimZ2nC4nLqCHikY1YYoWfi67oJguAUMYyzXjwJ4zmd/k5VYkatwhYGazR77OGta8tn57OtHZ4++dt0D",
-	"ASyn1LJDalkjtEHAtPmw1Ot8dj57w7V5Vg+DlLbSSpXwyZOzMyeIGserG4Lc6a/OYF0HXUZ1l2kZ/vFQ",
-	"/ajd5Us/lziMhp/AvZQiJuGgpz6C+EtT66/naveGLqt5wReAMq6FnmsZ6nKL0V4DWl8N/Nm5j6yxfL2K",
-	"wOGSdcEADfy+d9bWg0Kgae2MxoENRtZNBFA91qiKfflPBAsI9hyz3lzITQdd2qFW9sPTxZotwMZWSh3B",
-	"oOf25xe1OHJXDBpivGH6I4B20Fduz8byGEQ++ABZTFk5BFjY4obQdoKlrCxHlgqqSpv06wY4BXvWMNl9",
-	"3hh30GfR2cDISKNghNv3YprTj3kzzXPeHzxXrsAtFH78SpNF6xbTRDf6Zp7lzRKRx3kz7TI8ox7O48M9",
-	"nM7K3fRX6cPnF/6F3RtAMKmVaVxtmouGQwITEm+ZIuCBJL6c3AjiV4P59HP9jy8oDxYMxfk2dN+zjbxl",
-	"HQC3LvqbSN03+OgQF4Eztdqs+DbWmOdcaab3Hj6LE5AfmBk62NkDYdBVy/B/CKmr3ZQm/Z4bvZt/iS9V",
-	"D2kc4mcrnH35mJDCOjVjj0MQOos8NCt9eIrw0updhEIqMtIBDMrz1WHxF28/5kuy5XoNxpG704XTUOo+",
-	"zX9dR6FDcl46KeIcYpX381sajzGOcFoYeRgeC2kyGCgJ5bIf5FkOQzTIv/d++2kB+o9AVH2HrUNJtD/R",
-	"G9Z00Upl5SYQcy2A+/D0GR97Xtha8gXTp58Lrs2X+wMmc9ajkpp1bTuyk8+6BLKZ6Nm1dSXhC28e93ww",
-	"BXuyc5qqxXpMMlY3MiXhhH5oNQxvL0Z6/E/3xtY3kuaW3sCEUCjB1wznixswDN4NW11F0CPSD1zhjyKW",
-	"0YXhtweWzi7prq4J5OR7/IPmK4EdljgaORVfrQ3BqtH3YeO1D/xIYPuerbh47pY5jsTXWuLh5T27LLiQ",
-	"orwGkqKkDyU4AJK8w2jPRk0q3w6gEwng44Sgwm+Joev3QJWmq/E46gG0rDu6flAvcOlP9IfSEQ6u8zlD",
-	"KDeaFNC4yqkHa4kmdkvfvbIwBUWcj3GfAU6q49jf3PJTzG9SjbW+2cknGN/s8PsD6gPWyISGPW4fPsEK",
-	"CtFCuXP7ey7vY4uDVNAjviypptmxHx9+A3velVSHcWDVeptUUIwdVW3nQrSK3UQGLZUe5Yf4g0LyIK96",
-	"0ls+XBBPhw6EicdQgXd+8P2xyu6PsFumdq7djpL2f7EIZb885Thx3aIV35QSU73jePUafj82YnVXeWDO",
-	"i8vHPV2WPjSutdVIyUjs5UxNCPk/hNEgBlEwBwnytmTi2bvXdwD05/Df4633Dt6/n/HeNwAPdRcwgcH3",
-	"aT2sST922rN/TCb0VjR7qDshTg9gTdKWGLENLTrEYKSByOFj0Cuj5OaVhdj6uHphqB70R5bvsxmWw3UG",
-	"FLu/w1CYH6Gj4y30NAhlhmtlEBu/GNmqP+y6ve6XV9gtLSoX5BcH8Es/4jiwDdM/MGz9uvmQZXnFbw9i",
-	"q7tSO+gQ+6lUGAIIiQhYS3QPQwh1p5PawCteYCxmnwz8VjFo8+PogE/ZS5KAhrX1m6ixNT6v7+kZmyfa",
-	"/eTjWFySC8PMiTaK0U0btiGec84Fhc10F3lQjQWAEMEkyCXykfcHwKS/MlYSSixWZL4fO/mBf9/HolCZ",
-	"qkaj08/2/74klf0fmBlApjZPWeLANC6V1Bim7If/W6/pk6ffnvxydvKv9GT58fO333z5l9lo7GqXm3xo",
-	"LB1Nfu6Jqj1zhEF+umbU12R3fzx5wXUpNfeZgGkOnoVPLl0w8sk7WfDFbt9n/+vEf3i1K9nJ27pTcvqr",
-	"L4fxp7rbRWeqQ7JB+ugL1g2asF6FUQfVdVuLj1Nb3Rd79dZ66jGKa32+w0ChWzJwOJIvnHwV6zh26dsH",
-	"gWWlZGpNSw1SyyMSutNik3HjirH30y6hHzz0xF6zHSYqYRFwws2jUIevCfLXrijyNBM39A2sBHhZRwwN",
-	"+WIjx18aVo4d6/JDR419BgmUIwe/gRwuOzhRLA7ESne9K3oL1R8FlnyPEVZsmDSkSiQoMlixWx8G1H16",
-	"BuHVfFNtHHW2oiv863EkG+njMW0Nhm1SbqFn6I+5/6NrNk7utn/OCLbPwvKD+zg9PMbTnOuNq2caFxxf",
-	"4IDXoXT4EaKgcQlaPLRs7xaOy/YvpDgEwN4w42vae3gJOZe5FfR3ZCMVkjv4MRG+GYMbFMcc5mUWZD/g",
-	"sH946nbsd+vuKaG9u8s+DMvUUDwTpmQ5me+Ctr6DuprESEynKqha2ceMZVBHPekbLvJhnPgrjDiobNPv",
-	"tTB02b6YQS9XG5Pl7jtRokFCmH2MjIR3dBhgWxHUnHCBBbIBPmjk9BsalJeafW6TIA1tco/4RMIaiQfi",
-	"2jYeyCPqmxOjebNRp5caqDk5ns/VvtFY/XS5tMJkIx8tUsVDMVKwpSGyMpj9uJXqxoqesEEri8539v8u",
-	"8BmvrQTke88H166vndkXQCGSxXcnPl54tG/OPYq/Pjn00jGs+R764B/GYuaQAztkY+dK8M06JYA6Fqvp",
-	"zoJcQ+1SE4gu6Ah51G/bpq7+NZ6WvnNUVGB6V9A/GkQPTgigd1aCFsDtHIoSQBugNS1LJi6CU8i9vtHw",
-	"+uz+a9Cg1QTZcS8vdXGbukn5fT0BckuWVGEF/j30ca8Bb9PC5bgNb185vY9xeJwiZYwEmB1rH8MMwdUy",
-	"h5rFln5j5yt0mXBFmMgvQDSDQudga9i1TA19+v4cDpjErQchta8KulodxIlrdRn/CK3mgp3Y7GXtV1uE",
-	"698RNf28vGVqV1t2oAIONXROtZWXd9o+eVfkGC08GnvwuXhmuSTsE12YYgdF8O1SGZlXJvQbxCpc8FEo",
-	"Ys81WRSUb1ieEagYbXmEa/Z4y1QflpdruYUW5kckETB/SsiC3w5DWI2bzxdM0FuL0FZ64YKswZG4JGbN",
-	"dSs3FIqf74FzGRq+xrmj/fk5Zkkcgzdiv9nxXDHE2oWUZywY6yuJHG5TyRgUjdrwYQJMBFYHBHUD84wq",
-	"VQR3L7Zup1vy49XVO+Luf4/h3FfSTyog7yuhx/kVm1XeptoAfVWVkZEAoUh533wZsrEsvXEFThqWzITx",
-	"Mvw4ntv8Q1szfQuGYxozLebsU+aa+rBFxdPPqhKDktz76qiZImAXi79kVR0mZdciZgjtcQ0zwGzgWmYc",
-	"LGHwfSVev3B5gvXlpsWykdOlpKznqT4RkN6wpbwd/gxyFbSXcn2kHpHnoVMFFviWIieGbxhZVFCcjm2s",
-	"Ih7qm+/ImuZeelsu2cK4dBoBWvqNkFuREtqiaPTk2Gh0HGHN2zRGSWpNRGBFoU8/u1TiL6efLV9JP763",
-	"JRPPmePtR3p+dg2WY3Op+CuUMIIsXP+p+yZb16G5UNoR2ywZtkFrFLJvaHGtWFnQ3SR1a9x7inIwu4Wv",
-	"tM/yhtr2ZyePH/3Fs6+28lRXWh0f1xdd1p72K+3aeUtFToKMXZc7i6zvirpODCpsYCK79e23opj3gZrF",
-	"ehThN+yTwdmiMRh7Iy5ewkbgAnJLqDPM0nAB2+8rYSFhlZcDWZAVzsh9V38ENdZgO4GQPryaC+zJEyrE",
-	"YoXd4/IJdEXV5GHNtZFYoDAKJatl/+jGHJFE+CUi0Pu5IWtk9gVvpDbEbJkwu0NE5wKVdUZlzNGrO1tD",
-	"3XmgHHa5rOn6IV4y/kqTJRf59XwHeu9xiMmB6EMXGwpqDF+wIdHsjRsyde/f03EhDh+4pdQRignd2+te",
-	"h6jva5mQ9ZdTVI1XQc2ITqXkJi7rN4X7s1jh1PiE2Co8OuPjs6b68HSv+pD1qwGHTrJQnBHKltj1zolm",
-	"t0zRgmy5yOU28Jvs6dnZyddn5E/t8WCRoYv1nzNQQt0ze3p2hjDggqAFIBolYlLBd4nuIHtOcY4PDPaN",
-	"BiCpGdnwPHet/PFJIt3kgaM6O1Nqk8o19B+sm3A0CuffUYTCvZfbg1Rr9DfmFGT3uLPQyM2X77TQzNmn",
-	"I1CqBH051WtajqEykF38z0hqHgCz8O5SBiv88UBlcWA90my2spUq1+ehvalLXw51yuFusTQ5COC+8WjQ",
-	"K32XgGMjpPcDRk3a3hWGVjgI5vDNIrCV8poXwZNg2f8FqYThhTNN27+zDJLQLPrQnYYLCF6dvtb6rqAC",
-	"JeDO4TrBe15AbNWU7zYRV5X4ShNsahWNtUaHf4T+Nfp/9NosGCcNgXUSvbbgYgFu8vbNi//288sP47jC",
-	"6OKkx3wrD+UFpUQxXW0YgWYrRu2cX9TQG0aqsuUY1dEksIOjPm7oEBaibpKindcrcod3D7wVW6ryh46D",
-	"SNh6/ge2h70/lvwAfkrsx0xd9yIgNtrIsoxVfktafAC/jgFXo3b/CdZ7xbY0em9oHyoPHh2MXMplNd8b",
-	"IYhbP23l3kfFqJDUeolXcUQy6st59W8Suj7hBsiTsydnJ4+fHEjsaM7c7rc1mGvfdEa4q2z2PIqbpnz3",
-	"hv9fLtLfyNh7rJsdpFLXL/lKvK3MqJT1SyycJatOUtQlMyfPsY/CsdOTXrr2B/5kA2a4KMb8xI4bhZRM",
-	"UqZFwdRBpBYJsoivYTa9eI3rMHocbuEmf/DQuWiB2MYdPSi2ukS/2fkvH1sV6fhKgJUE7NnOFOJdj1Yx",
-	"u7DMRzfxG4qGuwYlHTBjcwd859CZZDiS4AqHHDQ8vV52VFg5tnTdF1fuJh0TTe7OdAB/Hte1rdhH5Dx7",
-	"95oYf2v7qmQk6gtBR1Y899Eqtrtrfdhc659ozhoLt+Fifzxg1E0ARLc8OxZml9ivcFA2Qziefub5YB2X",
-	"F/B3D6/9cZMQmnKvkMn9TPelyA9U2TonFO/RB/uPqk7hdZYogl+p3bNj1he88q6maQFnkOwzp4ubg4aa",
-	"Yefkob4eB6pKebmWWzQV4ZW64meuiS0G3LsmsXEwtoLMWi3WkvzhQxi1x8gVQrzsGxgf4/VPnqDaan93",
-	"zLguYFUBpGS+8/32J0qByJo+1FGDv38PnscHh8bRmVOtkKGTbmyJsQDA08/+P0cwpha0fof6YuGwIYAu",
-	"HrU8uoZY+kBnD4ILVw2Vuq0kvLyiq6Mrs88iNwrdHbPQddEpCHU3zgNFnfhbaTQziOHkac6XyyTfeMGX",
-	"ywYIB9nGc7kpqWJYHPei9pJYvlaJwqpCK37LUk6RRoPeHkgehsLbw8aryUPo0CGzB7BDcYhJ4qJGh98B",
-	"A6Dd6GSrdXv6Efnoy5+oWawH7Nwvc25euN6nR6mClnPz4OWrh6jTS0i3PBSvwh7TLrXHUZkbxkouVpDD",
-	"AKF3mMiQD7YuSBUcp7fsmOD5vfr5DUHInvkwHBYahNeg+UoTg8VepkoR+F7rPNr70IRsIA0XX8s/0UsE",
-	"3E25nT/UKc3gHs7loeg9PstWa3pcYq4Yvcl8CSCfbe27wk9Gi7WUN2mPFC2KyzVj5qi1XMMiydgX+PEw",
-	"JcxoUeCEGCSyZXN7A1kIqca4Fs0HbzM7zvux9PhHKW8uwZI1u6ci1CkZgnNGS8q1ynfguDFm1kNqTGjb",
-	"BgOeQUtNUTClrYR7yy5cgE5t18PwJCqItAABYZFh5ODkB+Bbr//eYswP8g02bv9dOBasfYDK6oqxvzf4",
-	"lUvVhgpldeATqC4QeEZcs/rJUIPu9sdjZHb231sJfYcN/A+blQQt+UkoirW9y90rtmZUaVqkDYdUm/dh",
-	"1DETA8MiQ5WCKeJ21BzyGi202NHVnewwkSQh5bVxEQ/MUNz1sKPV/nbTP7BINgnq98+XbZAzKYimm7Jg",
-	"+oIoRnOsVqQYLTKyVdww/IMUxY6U2EMqv9sTQ1K5Jws8jDqo+7a1+CgPrt/IXiduPfUYAaM+3yFtal/p",
-	"wIlGZ0Ify4jikGkQypduzBEflF8iqsq6nw4LAXfwOvGYKsVvGQRDFxif/8C08lme41mP55F38z+w06O5",
-	"aqfqHivNweqeC5ehqwl10L0L4XN4cWrozfHEuyt6wxqw7oeqdjgK5QYyuqUi3BxIIGtIxbRAtXTOFnLD",
-	"wvU18wNoPLd0/H2Oi3BIXcrDuJH2Yk12XyXtKKEaUasnWv//SATl7AEIyjPtNHUBhWkP1FTxXvTE6jtH",
-	"IySXdvYj+8qxCvQDh9nDwRI1mitF58WO0MWClYfxQ8Bqrsz8fAe1sAYDt9qxlC7ecHb+y0f7xkNs8y8f",
-	"LeAwax+BXqlidj47pSU/vX1sxbL/FwAA//8=",
+	"PnjnZ/tMP1MFtSBg7Qs4xQ3bNSg8KIFkU2lD1rLIey6+NCOZSp3HM+4EoRyma9FbiWmM4D+OWIVVJRDC",
+	"LvYNHWdbACh30RsgJTACfN7JM0bKR83UsdSxpj3vGlnbbvO+4zx2dE+nupZe0BaiJnHIuPCnt5AlCyog",
+	"nJ+SVpWfvtkkl0yn3SUQnj1nlkjCrVrRSwq4RSiTA1V2LKu9IFJcg70oIwU1zIcgiGsB5ZRYIcXKCmY+",
+	"0desmWagVjYkMB8QoktUJrKZxWoNgboY5w65yiiM6SiFTlsmGcv1PkXMuHMvqBDSHt/XCUpQrRDre+9w",
+	"1gGdJO5PSJoMv08bCTMPy+BnttIwLI25U2j3GxY7nIXLixzuGx9YHS4lRureUGP4gsXz5D334Wg5e9ca",
+	"ENGtW4f+0Ycr+CJeVmacOy2B5VYUZnSxJj7Zu+/qNYt0NBlqCvFYO8iwdAsqufW0GRLsrcamCd0A7te8",
+	"BRbLML/97IIIlxdoJXaDrkQTPmoKia1EwO14vHsvt/cRr2AtP7xxVZkD2wCkL9e0jIB7TkU+ZBec00T4",
+	"VtBO9gDC5UuDM8dSHcfoxS4oqYtWnELjZr060V2hUUKJajMIlIhPUMlqXrARl+1KwPk7d9+NEMq70P3d",
+	"n1QojzA0bZBkQFJxQUXAX6iQVm+9IGDtNmsqyN+Zku6hWDaCFSA4RKrOGdRVwm1ZAD8ir4XlRBYLYfdV",
+	"acc9OTvDhWHr3lNTYDzigDLbvd1hegE7j5z9ffcm+0W+4FPMcm3imw/vkUsXWnQBlg6uG17EBoXJeQ5U",
+	"ZGG5LdSyS+e1prF2VPYqSscwyahIyHQGczgr1CgLJx3aeZWgE4d4iTh77ymOOeRYypokqZkjkf4VRUls",
+	"yDJJxE2HMkhn0SA9qmhRoMUlFFDC2M7hDzFdpZPN5slU5NNGcHHkDLHM1GdY4Mmhvytb0NNtxpaW6JOf",
+	"nLGyUdbCxerhy8P7zpIx46mAv36+M/gvqIAoTCcJoP7ZCQbM2qGARKpmvJ8TD5LBgVFlRfig8T3hiVYi",
+	"jG6yK5SsqYa/RIMJeazU0JIXhims3ZYRMHeT//j3/3uBxUXq8MRADpG+0TnEE/qyq/WlNFLL3RhLP/04",
+	"PFVgJnsqLYyqd5EuTSFN4oeBAhIgnTSKKz160gBsOlBTYvh7pEJEXYpnZMDgnnIPQZMZN52PwIukXdun",
+	"SzVBzzvVTp2yHBqCRvPGwVkB9SxrMFuYtqrkJrWh/sKg99rbBJpQR5RewDKudmbzlQ0tNOjcH5O98xPN",
+	"2RXkCvcItMtAT/qf9kEBp+3zEnRZuNmje4qI4pODAixD3F818b0d46w+mIY4NkUKN+RWaU4QP5HID1qh",
+	"YSAj/271Hz2oW6H/cec4BIgOiuwjJulc0ZfEpUWDCRPGtYR3yUusYEfjxrG/kBdOScmUlgJDBCCsWxsO",
+	"BVb6vBXL1KRXxrlroX9rCYziLI/OtqBiwYoiJItGwhDiBZPaSV4yXjiH56MMoQPKhGJLX7ovIdkOhUyO",
+	"s8RGzdBDQY09QT3tKDNUTQracR+koNGrurCSKAs7OLb+ASDHil8x818lcqauneKSql1gsRcGko5pfy9Q",
+	"e2589ONc+8tKrbimt5jtkq7H5IM4/CUoZtRusLxErFSeC+YIVQ8cqFow6Pv93KZcWp7P0Wodrsbaj2mS",
+	"4nOR9qfr7b3ZgefjUxnGT1ZIeRPLc2qUs7CCLg4j1Fyg4gFaPGALGCfSxrjIe95fmHjgfbFyyDo2UIjq",
+	"bj7sAddMJFIlldTerKvec0O7WcbXt0o4NB0uOoD6uxpAyQ9cr++fLdn++pKLVeHcShlakoAJogaJ3kfC",
+	"vR+ydtSNzXCbkHbpwiL6DhyfsF3wW0Z8+inhtZMU7NWV+EoTLDYQy8ikkZmBLp0To3ZNzs6EiwWsA56B",
+	"5s0ZE1Dk5YI4QnaeGgFMPYe4WwoV0p3fk6wksuLxlPFO2aS9mLgBrIqy7PqXUVD2Ytg+1A8Tx/bzM9se",
+	"tkLZYMGxu5R8v5/YnApaxZ0Qqm8wmgv8ulihyvkUH0rgTuQZdDc435F2amRDQt9T58gDMQH/y5Ai0k1y",
+	"mhasEU0pfHK2N3B2oPr7z2yb0IEjIbo+xzL8O7uP6hm71ugWZc4mJCj0AtoH6QuGWUYRXPtyAG38+Z8o",
+	"lnpLotwKHfJ0FlQpzrTLIJkm/4faij5hKBlS/lZsqYoFOpsRzqTUs3jm1UOsDVmT9XMiC/STEiOJYNuY",
+	"JynBhkMtnswpnMAYMEwmyPmaGQJBXnfPm0jx2B8kdCe4N6eN6ehvSyZYHi8qP1ief2nGp/JmM2oM25Qm",
+	"IYjO2VLu56IN5uG2O1jnyY75kkGKNMuvp7QTcJ/ECkB9WEtSVqYjgYmmUzj4xhaJDPVQcHpyc4NeEHUC",
+	"OENavbxlanzJP2ewTarTybYIYDPZ75gaMhSEON1YHeqb+MFpzq5j/V3eLrv1ehsNAOKVddhmnojNd5wX",
+	"ApNCEwG5zBoRAetK5JgAPaWDjM8wHNcmZkqDhLupa3Q3oB1OaTlxx5DnUW0V+jrgvkYLg1JwnVYVepf1",
+	"FgD6E8gWXlRsoXdUxyow+HNNr9KSPBKslA7mkyrm/OznBSGToUTzlTjhwguXwfvlMlGWzmMdCZspYqEY",
+	"r+yfkSg2u+v42LsJHFKa2Pxv0UnlyC5YgULjDqdvj19DKr7icVcvUPm1LPIoYbg0VOQnXPi0D5D6Mxc0",
+	"4lPbB6IMksUmgo65L78KjzoS7732E4MXBJVB3AhEJsvKNB2j6SP4Isn3PQLMM+4IB/U27lfU9sifV91X",
+	"knmFrPY1C7ZtBMtekBtWGiJkAN+g2hbOFBC1hmMHQf1zidKLfQbUeG1qu3XuWm6GUmPZXayt/WtLMs7x",
+	"QmlaYpCVWcjNUfhPkmHA5/XSY9DZW5wjtz9ndhZdWxMxwpMxAxnmTfPyopCa5SSwp/vbr99i5RpesLoi",
+	"ONdkziyFteJPo+q/LKEEhZOx1rTHLu5QvhAKTA750axOpqsNc0mSlmyRqtxnRO9e867RgtdFZq+autdd",
+	"sb5ZlS9iPq37zrlWEi7RM+UY3Fuu8c5mfS5aRa8OWs7Qcw67RFuaupulHo/pcCPbl2TV8EV5YETpYt3C",
+	"s1N6j5lU/EKkO2bEQDZRUYvZviY6Vg/Z8GtQ19ubUdBPI6HzAkLL8qlZAG4jCdhh1sMEK1tYKFoGZFR3",
+	"1kS9Mm8Iwzkav8W2/t43qEsVXppS3xoKC0VguAj1b4e/h1HDvNqVcmtyIuA8lW6z7pExXr2Y55yNt48M",
+	"Vn3yhcj6hBf8hI2t+6Eg9lrKr1OZy4dIiZheGsTVBEo37owzGBfunCu6NM1W6a7MXNO+m7ICdU02aDHx",
+	"eBnilh161TEBjSpwfnsDuD+U6hpl+xLbyLTNn9jDUU/HwT39DZAtJnq/YDd+GW4VLcMdM/CIVMT3zFRK",
+	"xNX4vOvFeBr3EoVKh+2hqZHXrSN9HlFZhWs9bmBA8T076bF1+1kcUWopKl0XN2IsnCuqIrbcnyGMNmTy",
+	"uGpSxI0PKXrBwmeFQOwN5scidD3iQTQqpB9iMCrXoNrFk3/4LUu1v5tE/GjOUuFOdZjwnhcdms25p+0n",
+	"zZpFQWDH9W1GAeScZt5/fsvZFua1sKLoY3RtoCBVecMF18b/ArU+oj729xgxMrV3cKpLYch4a2QGtTLl",
+	"4rF+zGU7jOPCzvvQ039FipL4avgOHaHUQMDBUEVzgsqbNGD/mDSEE7mcJVI4mDB6cON1GhEq8nXliQl6",
+	"EgK6DzhfUA3g8/jcNwSdh4gazBTWhOoblrvmjImAwgGLflOssbO5hhuwanCVLsCY48u4UlRxXRIZiVcl",
+	"7uc5tup3ebsBolj0ZVXimJIhVHK9U5n7NI0ZrkV/6ODOFEVzVUkaWns0UnFknOoYga3abCx9TBTrCUKT",
+	"u/IEsOOlP3y1jr3Ro5OCB5qbvmt5uCCpNqj/bxWrsDxwJYTrihJq8+pqsWAM2+mWVBkO6WlLyjHuto7B",
+	"jfKDescHqPTXCP6N1aq1tDFsJ/P1oDSRYoGcH4uK9eN9G1Fn2FK8ScAbDH9PetlUrW2id3lkkPkQmxkq",
+	"uquTkelUR+1h2K0PqmedN6zk19gPLyNGFvm1kdd2REZ+lfNrh14ZWdKqMNdyeS0rpePtaPYQpMNUaxxq",
+	"j27fwM0E+W58kSbfda5fqcl5Q92eanbTIIoAqEbhyBqsAVSxZ5+KCFsoRie9wakhZFOxNl50JHB4cNI0",
+	"kx2/0gS+9bWTO/mJ6FlEx56TEea7R1GmFWLdRkDPA8bdRlbXvPcXmgZCzFOiFL8dzP6YEhQz35lUOj/7",
+	"tGCqNKlijTpB2cZW+rllKueLMZ4Y19sMRoel/dbrfY5yLNa3OoqLuqcQy9GmN4n+qgxERnQJfgpd99HN",
+	"Q50pY3+Pt9rk4VbKAuSj6ALOwlfeJH0YQ+k62gvhZ2mw66BixonsrFhiJjCpdE9cbhZZvlu3szUGvg3a",
+	"Wi+jrXXmMt9NDUVuWhcjlzJgMq9Usf9wobWoHR09CV+J12Ig1bJhefk6WsDW0n2wwvdDkLNRRZobU0R3",
+	"WAv5vXrNd8stS64y3MO4HTMJwdLbtWS3TPkqXdxYJrCmIr+oLaZZx6RjhUGooQ8TPoqUQUsk/DVrgcnK",
+	"EK9++7pgffRZJvpSvBaYM6SsmBmKAYR+xKAAPxpr/xwqFDXN+9ESeqhudNx9NFAov757UJ+3XO/XnmtB",
+	"xpdTqfklbjmGI4nw8MmSyuQWyyNFlYMkQXu/9pidxQQQR05dRrS/m/rQ0Yv1kZ4deurFhRFBpgtHDiOh",
+	"NHSDEpYLqdJr1kzsdWfJZv5ZcaNJiGqyWHePinq92AjXtX1CNGq0T91V6OdaV8xdNUuBNKsvVKasjhQS",
+	"OsCedK1d37NleLKmXOgM2S/t0innkihw6zTFYDLY14cFW6inWOlV3JZgoj61Z6JR+8HUdf24FP/x7/9H",
+	"13GVGVkbU0Le2m9F1PYwrPtzMQL6rdIbEU/nJYMkN3hBitFiv0RJfRVHXD92X//me0x1b2aHlfSxB9Xe",
+	"rknN8rTTLPyTC1drKNDC9fhi1Y13eOcS03fvHcFdtM1Y42gqhnu9u0OV1KFuE/30W2dk9eorln72haDx",
+	"IA4uMVT6QHfRuGUd7WfwzFd7cCOgHjvFTsTuNUZbBzeAmazcOSDqH6uTcTRtsStTbuluau2gu+lPbqmJ",
+	"scPj9OOG2jmhKmlKJeoUBfW7ieJXA9M7Nzt37S76dBkCYSPE9AVfhvakshlaAT6inqYR5YmD3uq79kr1",
+	"32HvKejHWse2/Fppk850GcyzmWACgRprMcGp7etudqVONvE6cOhayzEBAKs92iXtVJsYU3N/yMLrfru+",
+	"Q7Er92VaairzaepKIy5oapxP17bi7Mh+xlZwQK2TtY7gMagB0Ppt1acZerXDnrAkW5tQId99MdYHVq8w",
+	"tO2kf6pu3JeuCDveW3eHp3WP5xACiyfFgCbMAmOsAtG2edOewDikrvE3jZPI9CrFze7SAsPXWAsJ1twe",
+	"YCHlDQ8NN89nRrGiaPaooSX/K9u1arABbIGzM6qa/Rmt9jD78gU0gaVM1hQ3ii7qBB2mbvmCPSJX7h9M",
+	"fWWFXsPUEkoD2kE/SN9cCIvDwjRaFuwrDV0bXS0RJpiyt4HcjZtH5CWgL/zqnnTIHdPkT+9fPSf/+s3T",
+	"v/z5Efl0UjK14XA5db1HUjCqDVGy8N0PBMHgIBjGWK4fBfCcz/4mK7EiV+EKAzWbPfZZAbTks/PZ14/O",
+	"Hn3temwCWE6pZYfUskZoFoJFHsJSr/PZ+ewN1+ZZPQwSMEsrVcInT87OnCBqHK9uCHKnvzqnRm0ki+ou",
+	"0+pRxBNLonaXL/3M9zAafgJnaIqYhIOe+nj3L02tv56r3UG9rOYFXwDKuEaTrrGuy4RHew1ofTXwZ+c+",
+	"Dszy9SoCh0vWBQO0ufzeWeQPCoGmRTwatTgYBzoRQPVYoyr25T8RLCDYc8zRdAFiHXRpBwbaD08Xa7YA",
+	"G1spdQSDntufX9TiyF0xaIjxhumPANrByA57NpbHIPLBh3NjgtUhwMIWN4S204FlZTmyVFAD3aRfN8Ap",
+	"2LOGye7zxriDPovOBkbGxQUj3L4X05x+zJtpnvP+4LlyEQpQpvQrTRatW0wT3eibeZY3C5oe5820i0aN",
+	"ejiPD/dwOit3k7WlT/ZY+Bd2bwDBpFamcZWULhoOCUyfBYfjWm5dtdJxxK8G8+nn+h9fUB4sGIrzbei+",
+	"Zxt5yzoAbl30N5EqhfDRIS4CZ2o1BfLN3jF2ptJM7z18FicgPzAzdLCzB8Kgq5bh/xBSV7uFUvo9Nzqc",
+	"/xJfqh7SOMTPVjj78jEhhXUqHB+HIHQWeWhW+vAU4aXVuwiFxHmkAxhC6msZ4y/efsyXZMv1Gowjd6cL",
+	"p6ExQ5r/uv5Xh+S8dFJ+BETN7ee3NB4RH+G0MPIwPBaSujCsF4q7P8izHIZokH/v/fbTAvQfgaj60MxD",
+	"SbQ/0RvWdNFKZeUmEHMtgPvw9PlJe17YWvIF06efC67Nl/sDJnPWo5KadW07spPPugSyGZjTtXUl4Qtv",
+	"Hvd8MAV7snOaqsV6TOpgNzIl4YR+aDUMby9GevxP98bWN5Lmlt7AhFDWw1e454sbMAzeDVtd/doj0g9c",
+	"4Y8iltGF4bcHls4u6a6uYOXke/yD5iuB/cA4GjkVX60Nwdi0+7Dx2gd+JLB9z1ZcPHfLHEfiay3x8PKe",
+	"XRZcSFFeAyl80ocSHABJ3mFEcKOCmm9e0YkE8HFCUI+6xESLe6BK09V4HPUAGiweXT+oF7j0J/pD6QgH",
+	"1/mcIZQbTQpos+bUg7VEE7ul715ZmIIizse4zwAn1XHsb275KeY3qcZa3+zkE4xvdvj9AfUBK7pCeym3",
+	"D58OCGWToTi//T2X97HFQeLyEV+WVNPs2I8Pv4E970qqwziwar1NKmgdgKq2cyFaxW4ig5ZKj/JD/EEh",
+	"eZBXPektHy6Ip0MHwsRjqMA7P/j+WGX3R9gtUzvXHEpJ+79YMrVfTHWcuG7Rim9KiYUJ4nj1Gn4/NmJ1",
+	"V3lgzovLxz1dlj40rrXV9stI7DxOTQj5P4TRIAZRMAcJ8rZk4tm713cA9Ofw3+Ot9w7ev5/x3rerD1VC",
+	"MIHBdxU+rEk/dtqzf0wm9FY0O/47IU4PYE3SlhixDS06xGCkgcjhY9Aro+TmlYXY+rh6Yah19UeW77OZ",
+	"y/FG84bd32EozI/Qf/QWOnCEoti1MohtioxsVct2vYn3yyvslhaVC/KLA/ilH3Ec2IbpHxi2ft18yLK8",
+	"4rcHsdVdqR30M/5UKgwBhEQErHy7hyGEKulJbeAVLzAWs08GfqsYNKVydMCn7CVJQMPa+k3U2Bqf13eg",
+	"jc0T7dXzcSwuyYVh5kQbxeimDdsQzznngsJmuos8qMYCQIhgEuQS+cj7A2DSXxkrCSUWKzJSQSXBJ+QH",
+	"/n0fi0IdtRqNTj/b//uSVPZ/YGYAmdo8ZYkD07hUUmOYsh/+b72mT55+e/LL2cm/0pPlx8/ffvPlX2aj",
+	"satdHPWhsXQ0+bknqvbMEQb56ZpR30HA/fHkBdel1NxnAqY5eBY+uXTByCfvZMEXu32f/a8T/+HVrmQn",
+	"b+u+3umvvhzGn+puF52pDskG6aMvrzhownoVRh1U120tPk5tdV/s1VvrqccorvX5DgOFboHL4Ui+cPJV",
+	"rD/epW92BZaVkqk1LTVILY9I6KWMLfGNax3QT7vUxoo1VGPxAkhUwpL1hJtHoWpkE+SvXQnvaSZu6HJZ",
+	"CfCyjhga8sVGjr80rBw71uWHjhr7DBIoRw5+AzlcdnCiAAaIle56V/QWapUKbFAQI6zY3mtIlUhQZLBi",
+	"tz4MqPv0DMKr+abaOOpsRVf41+NINtLHY9oaDNuk3ELP0B9z/0fXbPPdbVaeEWz2hsUy93F6eIynOdcb",
+	"V303Lji+wAGvQ6H7I0RB4xK0eGjZ3i0cl+1fSHEIgL1hxndg8PASci7zHZRr2UiF5A5+TIRvxuAGpVyH",
+	"eZkF2Q847B+euh373bp7Smjv7rIPwzI1lHqFKaHEW9DWd1AFlhiJ6VQFVSv7mLFo76gnfcNFPowTf4UR",
+	"B5Vt+p1Bhi7bFzPo5Wpjstx9J0q08wizj5GR8I4OA2wrgpoTLrCcO8AHjZx+Q4PyUrMrcxKkoanzEZ9I",
+	"WCPxQFyT0QN5RH0rbTRvNqpKUwMVUsfzudo3Gqv2L5dWmGzko0WqeChGCrY0RFYGsx+3Ut1Y0RM2aGXR",
+	"+c7+3wU+Y1fKkczZqhLBtesrvfYFUIhk8b20jxce7VvJj+KvTw69dAxrvrcXdCCLmUMO7OeOfVbBN6tD",
+	"BTNs8053FuQaKu2aQHRBR8ijfts2dfWv8bT0fc6iAtO7gv7RIHpwQgCd3hK0AG7nUJQAmlataVkycRGc",
+	"Qu71jYbXZ/dfgwatJsiOe3mpi9vULfXv6wmQW7KkCsvR7qGPew14mxYux214+0oufozD4xQpYyTA7Fj7",
+	"GGYIrvI+VNi29Bv7tKHLhCvCfBlHqCsItoZdy9TQp+/P4YBJ3HoQUvuqoKvVQZy4Vpfxj9BqLtg30F7W",
+	"frVFuG4zUdPPy1umdrVlByrgUEPnVFt5eaftk3cludHCo7FjpItnlkvCPtGFKXbQssEulZF5ZUJ3TKzC",
+	"pevSlq5Qc0H5huUZgfrmlke41qS3TPVhebmWW2i4f0QSAfOnhCz47TCE1bj5fMEEvbUIbaUXLqBeKVZ+",
+	"4LqVGwql+vfAuQztiePc0f78HLMkjsEbsTvyeK4YYu1CyjMWFfaVRA63qWQMikZt+DABJgKrA4K6gXlG",
+	"lSqCuxeMRYpuyY9XV++Iu/89hnPf9yGpgLyvhB7nV2xWeZtqA/RVVUZGAoSS+n3zZcjGsvTGFThpWDIT",
+	"xsvw43hu8w9tzfQNQ45pzLSYs0+Za+rDFhVPP6tKDEpy76ujZoqAXSz+klV1mJRdi5ghtMe1dwGzgWvw",
+	"crCEwfeVeP3C5QnWl5sWy0ZOl5Kynqe6mkB6w5bydvgzyFXQDM11PXtEnoe+KlgEXoqcGL5hZFFBcTq2",
+	"sYp4qIG/I2uae+ltuWQL49JpBGjpN0JuRUpoi6LRk2Oj0XGENW/TGCWpNRGBFYU+/exSib+cfrZ8Jf34",
+	"3pZMPGeOtx/p+dk1WI6t0OKvUMIIsnDd0u6bbF2H5kJpR2wKZtgGrVHIvqHXh2JlQXeT1K1x7ynKwewW",
+	"vtI+yxtqyp+dPH70F8++2spTXWl1fFxfdFl72q+0az4vFTkJMnZd7iyyvivqOjGosIGJ7NY3i4ti3gdq",
+	"FutRhN+wTwZni8Zg7I24eAkbgQvILaHOMEvDBWy/r4SFhFVeDmRBVjgjN8Q10gdQYw22Ewjpw6u5wA5S",
+	"oUIsVtg9Lp9AV1RNHtZcG4kFCqNQslr2j27MEUmEXyICvZ8bskZmX/BGakPMlgnsV3Df6Fygss6ojDl6",
+	"dR92qDsPlMMulzVdP80eQUsu8uv5DvTe4xCTA9GHLjYU1Bi+YEOi2Rs3ZOrev6fjQhw+cEupIxTzrSh2",
+	"jc6cqO9rmZD1l1NUjVdBzYhOpeQmLus3hfuzWOHU+ITY2D464+OzpvrwdK/6kPWrAYe+x1CcEcqW2PXO",
+	"iWa3TNGCbLnI5Tbwm+zp2dnJ12fkT+3xYJGhi/WfM1BC3TN7enaGMOCCoAUgGiViUsF3iQ4ye05xjg8M",
+	"9o0GIKkZ2fA8L7CKAz5JpJs8cFRnZ0ptUkEtiT11E45G4fw7ilC493J7kGqN/sacguwedxbaDvrynRaa",
+	"Oft0BEqVoC+nek3LMVQGsov/GUnNA2AW3l3KYIU/HqgsDqxHms1WtlLl+jw043Xpy6FOOdwtliYHAdy3",
+	"yQ16pe8ScGyE9H7AqEnbu8LQCgfBHL5ZBDb+XvMieBIs+78glTC8cKZp+3eWQRKaRR+603ABwavT11rf",
+	"FVSgBNw5XCd4zwuI7e5VnZb3qhJfaYKNz6Kx1ujwj9C/Rv+PXpsF46QhsE6i1xZcLMBN3r558d9+fvlh",
+	"HFcYXZz0mG/lobyglCimqw0j0GzFqJ3zixp6w0hVthyjOpoEdnDUxw0dwkLUTVK083pF7vDugbdiS1X+",
+	"0HEQCVvP/8BmxvfHkh/AT4n9RKnrXgTERhtZlrHKb0mLD+DXMeBq1O4/wXqv2JZG7w3tQ+XBo4ORS7ms",
+	"5nsjBHHrp63c+6gYFZJaL/EqjkhGfTmv/k1C1yfcAHly9uTs5PGTA4kdzZnb/bYGc+2bzgh3lc2eR3HT",
+	"lO/e8P/LRfobGXuPdbODVOr6JV+Jt5UZlbJ+iYWzZNVJirpk5uQ59lE4dnrSS9f+wJ9swAwXxZif2HGj",
+	"kJJJyrQomDqI1CJBFvE1zKYXr3FdaI/DLdzkDx46Fy0Q27ijB8VWl+g3O//lY6siHV8JsJKAPduZQrzr",
+	"0SpmF5b56CZ+Q9Fw16CkA2Zs7oDvHDqTDEcSXOGQg4an18uOCivHlq774srdpGOiyd2ZDuDP47q2FfuI",
+	"nGfvXhPjb21flYxEfSHoyIrnPlrFdnetD5tr/RPNWWPhNlzsjweMugmA6JZnx8LsEvsVDspmCMfTzzwf",
+	"rOPyAv7u4bU/bhJCU+4VMrmf6b4U+YEqW+eE4j36YP9R1Sm8zhJF8Cu1e3bM+oJX3tU0LeAMkn3mdHFz",
+	"0FAz7Jw81NfjQFUpL9dyi6YivFJX/Mw1scWAe9ckNg7GVpBZq8Vakj98CKP2GLlCiJd9A+NjvP7JE1Rb",
+	"7e+OGdcFrCqAlMx3ROzr4TTAmj7UUYO/fw+exweHxtGZU62QoZNubImxAMDTz/4/RzCmFrR+h/pi4bAh",
+	"gC4etTy6hlj6QGcPggtXDZW6rSS8vKKroyuzzyI3Ct0ds9B10SkIdTfOA0Wd+FtpNDOI4eRpzpfLJN94",
+	"wZfLBggH2cZzuSmpYlgc96L2kli+VonCqkIrfstSTpFGg94eSB6GwtvDxqvJQ+jQIbMHsENxiEniokaH",
+	"3wEDoN3oZKt1e/oR+ejLn6hZrAfs3C9zbl643qdHqYKWc/Pg5auHqNNLSLc8FK/CHtMutcdRmRvGSi5W",
+	"kMMAoXeYyJAPti5IFRynt+yY4Pm9+vkNQcie+TAcFhqE16D5ShODxV6mShH4Xus82vvQhGwgDRdfyz/R",
+	"SwTcTbmdP9QpzeAezuWh6D0+y1Zrelxirhi9yXwJIJ9t7bvCT0aLtZQ3aY8ULYrLNWPmqLVcwyLJ2Bf4",
+	"8TAlzGhR4IQYJLJlc3sDWQipxrgWzQdvMzvO+7H0+Ecpby7BkjW7pyLUKRmCc0ZLyrXKd+C4MWbWQ2pM",
+	"aNsGA55BS01RMKWthHvLLlyATm3Xw/AkKoi0AAFhkWHk4OQH4Fuv/95izA/yDTZu/104Fqx9gMrqirG/",
+	"N/iVS9WGCmV14BOoLhB4Rlyz+slQg+72x2NkdvbfWwl9hw38D5uVBC35SSiKtb3L3Su2ZlRpWqQNh1Sb",
+	"92HUMRMDwyJDlYIp4nbUHPIaLbTY0dWd7DCRJCHltXERD8xQ3PWwo9X+dtM/sEg2Cer3z5dtkDMpiKab",
+	"smD6gihGc6xWpBgtMrJV3DD8gxTFjpTYQyq/2xNDUrknCzyMOqj7trX4KA+u38heJ2499RgBoz7fIW1q",
+	"X+nAiUZnQh/LiOKQaRDKl27MER+UXyKqyrqfDgsBd/A68ZgqxW8ZBEMXGJ//wLTyWZ7jWY/nkXfzP7DT",
+	"o7lqp+oeK83B6p4Ll6GrCXXQvQvhc3hxaujN8cS7K3rDGrDuh6p2OArlBjK6pSLcHEgga0jFtEC1dM4W",
+	"csPC9TXzA2g8t3T8fY6LcEhdysO4kfZiTXZfJe0ooRpRqyda//9IBOXsAQjKM+00dQGFaQ/UVPFe9MTq",
+	"O0n2eml/5WL1EKqeX2tIZqX6Rlsyc7gsFtT35jssMBXmP2C2ykiaC8c/clgBFsx+4IwEOFiinHWl6LzY",
+	"EbpYsPIwLhtYzVXkd1AdjHFrh5260MzZ+S8fLTkMYeC/fLSAwwIHCPRKFbPz2Skt+entYyvB/r8AAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -164,22 +164,22 @@ func (e FindingSeverity) Valid() bool {
 
 // Defines values for InHandStage.
 const (
-	Ending    InHandStage = "ending"
-	Executing InHandStage = "executing"
-	Starting  InHandStage = "starting"
-	Taken     InHandStage = "taken"
+	InHandStageEnding    InHandStage = "ending"
+	InHandStageExecuting InHandStage = "executing"
+	InHandStageStarting  InHandStage = "starting"
+	InHandStageTaken     InHandStage = "taken"
 )
 
 // Valid indicates whether the value is a known member of the InHandStage enum.
 func (e InHandStage) Valid() bool {
 	switch e {
-	case Ending:
+	case InHandStageEnding:
 		return true
-	case Executing:
+	case InHandStageExecuting:
 		return true
-	case Starting:
+	case InHandStageStarting:
 		return true
-	case Taken:
+	case InHandStageTaken:
 		return true
 	default:
 		return false
@@ -957,7 +957,9 @@ type ItemWhere struct {
 
 // Items defines model for Items.
 type Items struct {
-	Items *[]Fields `json:"items,omitempty"`
+	// Again A run of this workflow, whose items this one starts with too.
+	Again *openapi_types.UUID `json:"again,omitempty"`
+	Items *[]Fields           `json:"items,omitempty"`
 }
 
 // Kind defines model for Kind.
@@ -1502,7 +1504,10 @@ type Sample struct {
 	// Fields A JSON object
 	Fields Fields             `json:"fields"`
 	Id     openapi_types.UUID `json:"id"`
-	Source string             `json:"source"`
+
+	// Label What it is called, by the workflow's label; empty where it has nothing to be called by.
+	Label  string `json:"label"`
+	Source string `json:"source"`
 }
 
 // Samples defines model for Samples.
@@ -1549,6 +1554,21 @@ type SignIn struct {
 // Started defines model for Started.
 type Started struct {
 	Run openapi_types.UUID `json:"run"`
+}
+
+// Starting What the live revision asks whoever starts it by hand; the draft, as long as it was never live.
+type Starting struct {
+	// Alone It starts without any item too.
+	Alone bool `json:"alone"`
+
+	// Fields In the order in which they are asked.
+	Fields []Property `json:"fields"`
+
+	// Schema A JSON object
+	Schema Fields `json:"schema"`
+
+	// Trigger What starts it otherwise
+	Trigger string `json:"trigger"`
 }
 
 // Token defines model for Token.
@@ -2667,6 +2687,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 	ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartingWorkflow What a start by hand asks for
+	//
+	// Corresponds with GET /workflows/{workflow}/start (the `StartingWorkflow` operationId).
+	StartingWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartWorkflowWithBody Start a run by hand
 	//
@@ -4361,6 +4386,21 @@ func (c *Client) ChangeSampleWithBody(ctx context.Context, workflow WorkflowName
 // Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 func (c *Client) ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeSampleRequest(c.Server, workflow, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartingWorkflow What a start by hand asks for
+//
+// Corresponds with GET /workflows/{workflow}/start (the `StartingWorkflow` operationId).
+func (c *Client) StartingWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartingWorkflowRequest(c.Server, workflow)
 	if err != nil {
 		return nil, err
 	}
@@ -7777,6 +7817,40 @@ func NewChangeSampleRequestWithBody(server string, workflow WorkflowName, id ope
 	return req, nil
 }
 
+// NewStartingWorkflowRequest constructs an http.Request for the StartingWorkflow method
+func NewStartingWorkflowRequest(server string, workflow WorkflowName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/start", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStartWorkflowRequest calls the generic StartWorkflow builder with application/json body
 func NewStartWorkflowRequest(server string, workflow WorkflowName, body StartWorkflowJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8609,6 +8683,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 	ChangeSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error)
+
+	// StartingWorkflowWithResponse What a start by hand asks for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workflows/{workflow}/start (the `StartingWorkflow` operationId).
+	StartingWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*StartingWorkflowResponse, error)
 
 	// StartWorkflowWithBodyWithResponse Start a run by hand
 	//
@@ -12288,6 +12369,54 @@ func (r ChangeSampleResponse) ContentType() string {
 	return ""
 }
 
+type StartingWorkflowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Starting
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartingWorkflowResponse) GetJSON200() *Starting {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartingWorkflowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartingWorkflowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartingWorkflowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartingWorkflowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartingWorkflowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartWorkflowResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13700,6 +13829,19 @@ func (c *ClientWithResponses) ChangeSampleWithResponse(ctx context.Context, work
 		return nil, err
 	}
 	return ParseChangeSampleResponse(rsp)
+}
+
+// StartingWorkflowWithResponse What a start by hand asks for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workflows/{workflow}/start (the `StartingWorkflow` operationId).
+func (c *ClientWithResponses) StartingWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*StartingWorkflowResponse, error) {
+	rsp, err := c.StartingWorkflow(ctx, workflow, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartingWorkflowResponse(rsp)
 }
 
 // StartWorkflowWithBodyWithResponse Start a run by hand
@@ -16270,6 +16412,39 @@ func ParseChangeSampleResponse(rsp *http.Response) (*ChangeSampleResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Sample
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartingWorkflowResponse parses an HTTP response from a StartingWorkflowWithResponse call
+func ParseStartingWorkflowResponse(rsp *http.Response) (*StartingWorkflowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartingWorkflowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Starting
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

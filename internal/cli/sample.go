@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -33,7 +35,7 @@ func (a *app) sampleList() *cobra.Command {
 		}
 		return a.show(s, func() {
 			for i, x := range s.Samples {
-				fmt.Fprintf(a.out, "%3d  %s  %s\n     %s\n", i+1, when(x.Created), x.Source, x.Fields)
+				fmt.Fprintf(a.out, "%3d  %s  %s, %s\n     %s\n", i+1, cmp.Or(x.Label, "without a name"), x.Source, when(x.Created), x.Fields)
 			}
 			if len(s.Samples) == 0 {
 				fmt.Fprintf(a.out, "No samples yet. Take one with: trellis sample take %s\n", args[0])
@@ -82,8 +84,8 @@ func (a *app) sampleAdd() *cobra.Command {
 }
 
 // theSample finds a sample by its number in the list, from 1, or by its id.
-func theSample(c *cobra.Command, cl *api.Client, workflow, which string) (api.Sample, error) {
-	s, err := got[api.Samples](cl.ListSamples(c.Context(), workflow))
+func theSample(ctx context.Context, cl *api.Client, workflow, which string) (api.Sample, error) {
+	s, err := got[api.Samples](cl.ListSamples(ctx, workflow))
 	if err != nil {
 		return api.Sample{}, err
 	}
@@ -97,7 +99,7 @@ func theSample(c *cobra.Command, cl *api.Client, workflow, which string) (api.Sa
 
 func (a *app) sampleShow() *cobra.Command {
 	return &cobra.Command{Use: "show WORKFLOW NUMBER", Short: "Show a sample as JSON, to be edited and given back to change", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		x, err := theSample(c, cl, args[0], args[1])
+		x, err := theSample(c.Context(), cl, args[0], args[1])
 		if err != nil {
 			return err
 		}
@@ -113,7 +115,7 @@ func (a *app) sampleShow() *cobra.Command {
 
 func (a *app) sampleChange() *cobra.Command {
 	return &cobra.Command{Use: "change WORKFLOW NUMBER FILE", Short: "Give a sample other fields: a JSON object (- for standard input)", Args: cobra.ExactArgs(3), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		x, err := theSample(c, cl, args[0], args[1])
+		x, err := theSample(c.Context(), cl, args[0], args[1])
 		if err != nil {
 			return err
 		}
@@ -134,7 +136,7 @@ func (a *app) sampleChange() *cobra.Command {
 
 func (a *app) sampleRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove WORKFLOW NUMBER", Short: "Remove a sample", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		x, err := theSample(c, cl, args[0], args[1])
+		x, err := theSample(c.Context(), cl, args[0], args[1])
 		if err != nil {
 			return err
 		}

@@ -315,32 +315,6 @@ func (a *app) workflowPause() *cobra.Command {
 	})}
 }
 
-func (a *app) workflowStart() *cobra.Command {
-	var items string
-	var watch bool
-	c := &cobra.Command{Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		body := api.Items{}
-		if items != "" {
-			list, err := a.items(items)
-			if err != nil {
-				return err
-			}
-			body.Items = &list
-		}
-		s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], body))
-		if err != nil {
-			return err
-		}
-		if watch {
-			return a.watchRun(c.Context(), cl, s.Run)
-		}
-		return a.show(s, func() { fmt.Fprintf(a.out, "started run %s\nFollow it with: trellis run watch %s\n", s.Run, s.Run) })
-	})}
-	c.Flags().StringVar(&items, "items", "", "file with the run's items: a JSON list, or one object a line; - for standard input")
-	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
-	return c
-}
-
 func (a *app) workflowAddress() *cobra.Command {
 	var secret bool
 	c := &cobra.Command{Use: "address NAME", Short: "The call sheet of a webhook, for the other side", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {

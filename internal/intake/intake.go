@@ -20,6 +20,7 @@ import (
 
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
@@ -365,6 +366,41 @@ func formFields(values url.Values) map[string]any {
 // JSON would when the field is stored.
 func readable(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }
 
+// mostWrong is how many wrong fields of a start are told.
+const mostWrong = 20
+
+// asked completes the items of a start by hand with what the trigger presets, and
+// refuses those that lack what it asks for. Without any there is one empty item.
+func asked(asks triggers.Asked, items []map[string]any) ([]map[string]any, error) {
+	if len(items) == 0 {
+		items = []map[string]any{{}}
+	}
+	out := make([]map[string]any, len(items))
+	wrong := &form.InputError{}
+	for i, fields := range items {
+		full, err := asks.Complete(fields)
+		out[i] = full
+		var of *form.InputError
+		switch {
+		case errors.As(err, &of) && len(items) == 1:
+			return nil, of
+		case errors.As(err, &of):
+			for _, f := range of.Fields {
+				wrong.Fields = append(wrong.Fields, form.FieldError{Field: fmt.Sprintf("items[%d].%s", i, f.Field), Message: fmt.Sprintf("Item %d: %s", i+1, f.Message)})
+			}
+		case err != nil:
+			return nil, err
+		}
+		if len(wrong.Fields) >= mostWrong {
+			break
+		}
+	}
+	if len(wrong.Fields) > 0 {
+		return nil, wrong
+	}
+	return out, nil
+}
+
 // Start begins a run by hand with these items; none means one empty item.
 func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
 	if w.Live == nil {
@@ -373,11 +409,11 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if len(items) > MaxItems {
 		return uuid.Nil, &Refused{http.StatusUnprocessableEntity, fmt.Sprintf("%d items were given; at most %d start with one run.", len(items), MaxItems)}
 	}
-	if len(items) == 0 {
-		items = []map[string]any{{}}
-	}
 	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 	if err != nil {
+		return uuid.Nil, err
+	}
+	if items, err = asked(plan.Start.Asks, items); err != nil {
 		return uuid.Nil, err
 	}
 	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}

@@ -40,6 +40,7 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	if workflow.HasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
 	}
+	asks := parsed.Start().Asks
 	items, err := objects(r.Body.Items)
 	if err != nil {
 		return nil, err
@@ -50,10 +51,16 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 		}
 	}
 	if len(items) == 0 {
-		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone {
-			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real call, or write one.")
+		empty, lacks := asks.Complete(map[string]any{})
+		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone || lacks != nil {
+			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real start, or write one.")
 		}
-		items = []map[string]any{{}}
+		items = []map[string]any{empty}
+	}
+	for i := range items {
+		if full, err := asks.Complete(items[i]); err == nil {
+			items[i] = full
+		}
 	}
 	plan, err := workflow.Compile(parsed, catalog)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
@@ -44,8 +45,10 @@ func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject
 		return nil, err
 	}
 	out := api.Samples{Samples: []api.Sample{}, Taking: w.Taking != nil && w.Taking.After(time.Now())}
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	naming := workflow.Naming(parsed)
 	for _, x := range list {
-		out.Samples = append(out.Samples, sample(x))
+		out.Samples = append(out.Samples, labelled(naming, x))
 	}
 	for _, d := range arrived {
 		at := time.Unix(d.ID.Time().UnixTime())
@@ -61,8 +64,15 @@ func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject
 	return api.ListSamples200JSONResponse(whole(out)), nil
 }
 
-func sample(x store.Sample) api.Sample {
-	return api.Sample{Id: x.ID, Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
+// sample words a sample of a workflow.
+func sample(w store.Workflow, x store.Sample) api.Sample {
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	return labelled(workflow.Naming(parsed), x)
+}
+
+func labelled(naming *workflow.Plan, x store.Sample) api.Sample {
+	fields, _ := item.DecodeObject([]byte(x.Fields)) // a text that cannot be read has no name
+	return api.Sample{Id: x.ID, Label: engine.Label(naming, item.New(0, fields, x.Created), nil), Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
 }
 
 // AddSample implements api.StrictServerInterface.
@@ -76,7 +86,7 @@ func (s *Server) AddSample(ctx context.Context, r api.AddSampleRequestObject) (a
 		return nil, err
 	}
 	x, err := s.Store.AddSample(ctx, scopeOf(ctx), w.ID, string(raw(fields[0])), or(r.Body.Source, "written by "+scopeOf(ctx).Who()), false)
-	return api.AddSample201JSONResponse(sample(x)), err
+	return api.AddSample201JSONResponse(sample(w, x)), err
 }
 
 // ChangeSample implements api.StrictServerInterface.
@@ -90,7 +100,7 @@ func (s *Server) ChangeSample(ctx context.Context, r api.ChangeSampleRequestObje
 		return nil, err
 	}
 	x, err := s.Store.ChangeSample(ctx, scopeOf(ctx), w.ID, r.Id, string(raw(fields[0])), or(r.Body.Source, "changed by "+scopeOf(ctx).Who()))
-	return api.ChangeSample200JSONResponse(sample(x)), err
+	return api.ChangeSample200JSONResponse(sample(w, x)), err
 }
 
 // DeleteSample implements api.StrictServerInterface.

@@ -20,6 +20,7 @@ import (
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/intake"
 	"youngtrellis/internal/store"
 )
 
@@ -480,8 +481,46 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 	if err != nil {
 		return nil, err
 	}
+	if r.Body.Again != nil {
+		before, err := s.Store.Run(ctx, sc, *r.Body.Again)
+		if err != nil {
+			return nil, err
+		}
+		if before.Workflow != w.ID || len(items) > 0 {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_input", "A run is started again as it was: its own workflow, and no other items.")
+		}
+		if items, err = s.Store.StartItems(ctx, sc.Workspace(), before.ID, intake.MaxItems); err != nil {
+			return nil, err
+		}
+	}
 	run, err := s.Intake.Start(ctx, sc, w, items, sc.Who())
 	return api.StartWorkflow202JSONResponse{Run: run}, err
+}
+
+// StartingWorkflow implements api.StrictServerInterface.
+func (s *Server) StartingWorkflow(ctx context.Context, r api.StartingWorkflowRequestObject) (api.StartingWorkflowResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if w.Live != nil {
+		plan, err := s.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
+		if err != nil {
+			return nil, err
+		}
+		parsed = plan.Workflow
+	}
+	if parsed == nil {
+		return nil, refuse(http.StatusConflict, "has_errors", "The draft cannot be read; mend its text first.")
+	}
+	asks := parsed.Start().Asks
+	kind, ok := triggers.Find(parsed.Trigger.Type)
+	return api.StartingWorkflow200JSONResponse{
+		Trigger: workflow.TriggerSentence(parsed.Trigger), Alone: ok && kind.Alone,
+		Fields: properties(asks.Properties), Schema: raw(asks.Schema()),
+	}, nil
 }
 
 const rehearsedRows = 2000

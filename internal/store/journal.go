@@ -201,6 +201,23 @@ func (t *TriggerItems) Find(ctx context.Context, n uint32) (int, error) {
 	return e.Part, nil
 }
 
+// StartItems are the items that a run started with, at most so many.
+func (s *Store) StartItems(ctx context.Context, workspace, run uuid.UUID, most int) ([]map[string]any, error) {
+	source := &TriggerItems{RunJournal: &RunJournal{Store: s, Workspace: workspace, Run: run}}
+	var out []map[string]any
+	for page := 0; len(out) < most; page++ {
+		p, err := source.Page(ctx, page)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+	}
+	return out[:min(len(out), most)], nil
+}
+
 func decodeItems(text []byte) ([]map[string]any, error) {
 	v, err := item.Decode(text)
 	if err != nil {

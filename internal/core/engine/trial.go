@@ -12,6 +12,7 @@ import (
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 )
@@ -33,6 +34,7 @@ func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples 
 	if err != nil {
 		return w, found.Problems()
 	}
+	samples = asked(found, plan.Start.Asks, samples)
 	t := &trial{came: map[uint16][]*item.Item{}, failed: map[uint16][]*call.Failure{}}
 	m := &Memory{Items: samples}
 	run := &Run{
@@ -50,6 +52,20 @@ func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples 
 		t.names(found, plan, samples)
 	}
 	return w, found.Problems()
+}
+
+// asked gives the samples as a start would take them, and warns of those that it
+// would refuse.
+func asked(found *workflow.Findings, asks triggers.Asked, samples []map[string]any) []map[string]any {
+	out := make([]map[string]any, len(samples))
+	for i, s := range samples {
+		full, err := asks.Complete(s)
+		if err != nil {
+			found.Warn("trigger.settings.fields", fmt.Sprintf("Sample %d could not start a run: %v.", i+1, err), "")
+		}
+		out[i] = full
+	}
+	return out
 }
 
 // still is a clock that does not go.

@@ -11,6 +11,7 @@ import (
 	"github.com/expr-lang/expr/parser/lexer"
 
 	"youngtrellis/internal/core/near"
+	wording "youngtrellis/internal/core/words"
 )
 
 // parse reads an expression by the library's grammar, which knows functions with
@@ -232,12 +233,12 @@ func (in Names) unknown(name string) string {
 // offer says which names there are.
 func (in Names) offer() string {
 	list := slices.DeleteFunc(slices.Clone(in), func(n string) bool { return slices.Contains(inRuns, n) })
-	switch n := len(list); n {
+	switch len(list) {
 	case 0:
 		return "is nothing to read"
 	case 1:
 		return "is only " + list[0]
 	default:
-		return "are " + strings.Join(list[:n-1], ", ") + " and " + list[n-1]
+		return "are " + wording.And(list...)
 	}
 }

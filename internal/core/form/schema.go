@@ -178,6 +178,10 @@ func (c *complaints) word(what jsonschema.ErrorKind, place string, schema map[st
 		c.add(place, "%s is %s; the least is %s", name, number(k.Got), number(k.Want))
 	case *kind.Maximum:
 		c.add(place, "%s is %s; the most is %s", name, number(k.Got), number(k.Want))
+	case *kind.ExclusiveMinimum:
+		c.add(place, "%s is %s; it must be more than %s", name, number(k.Got), number(k.Want))
+	case *kind.ExclusiveMaximum:
+		c.add(place, "%s is %s; it must be less than %s", name, number(k.Got), number(k.Want))
 	case *kind.MinItems:
 		c.add(place, "%s has %d of them; at least %d are needed", name, k.Got, k.Want)
 	case *kind.MaxItems:

@@ -10,6 +10,7 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 )
 
 type shape struct {
@@ -104,17 +105,14 @@ func shapeSentence(s *shape) string {
 
 // names words a list of fields.
 func names(list []string) string {
-	words := make([]string, 0, len(list))
+	said := make([]string, 0, len(list))
 	for _, v := range list {
-		words = append(words, strings.ReplaceAll(v, "_", " "))
+		said = append(said, strings.ReplaceAll(v, "_", " "))
 	}
-	if len(words) > 5 {
-		words = append(words[:4], fmt.Sprintf("%d more", len(list)-4))
+	if len(said) > 5 {
+		said = append(said[:4], fmt.Sprintf("%d more", len(list)-4))
 	}
-	if len(words) == 1 {
-		return words[0]
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+	return words.And(said...)
 }
 
 func compileShape(s *shape) (Operator, error) {

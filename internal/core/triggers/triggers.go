@@ -27,6 +27,7 @@ type Start struct {
 	Key      *expr.Program // over item: the same key starts nothing again; nil for none
 	KeyLasts time.Duration // for how long
 	Open     bool          // the caller need not prove itself
+	Asks     Asked         // what somebody is asked for who starts a run by hand
 }
 
 // Kind is something that can start a workflow.

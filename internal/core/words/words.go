@@ -170,3 +170,12 @@ var joining = []*unicode.RangeTable{
 func pictured(r rune) bool {
 	return r >= 0x1f000 && r <= 0x1faff || r >= 0x2190 && r <= 0x2bff || r == 0xa9 || r == 0xae || r == 0x203c || r == 0x2049 || r == 0x3030 || r == 0x303d
 }
+
+// And writes a list as a sentence does: "glaze, cone and studio".
+func And(list ...string) string {
+	if len(list) < 2 {
+		return strings.Join(list, "")
+	}
+	last := len(list) - 1
+	return strings.Join(list[:last], ", ") + " and " + list[last]
+}

@@ -64,6 +64,19 @@ type CompiledStep struct {
 	Kept bool
 }
 
+// Naming is a plan that names items and does nothing else. It can be made of a
+// workflow that has errors, nil too.
+func Naming(w *Workflow) *Plan {
+	p := &Plan{Workflow: &Workflow{}}
+	if w != nil {
+		p.Workflow = w
+		if label, err := expr.Compile(w.Label, labels); err == nil && w.Label != "" {
+			p.Label = label
+		}
+	}
+	return p
+}
+
 // Compile makes a plan of a workflow that has no errors.
 func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 	p := &Plan{Workflow: w, Catalog: catalog, byName: map[string]*CompiledStep{}, byNumber: map[uint16]*CompiledStep{}}

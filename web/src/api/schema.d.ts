@@ -251,7 +251,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** What a start by hand asks for */
+        get: operations["startingWorkflow"];
         put?: never;
         /** Start a run by hand */
         post: operations["startWorkflow"];
@@ -1337,6 +1338,21 @@ export interface components {
         };
         Items: {
             items?: components["schemas"]["Fields"][];
+            /**
+             * Format: uuid
+             * @description A run of this workflow, whose items this one starts with too.
+             */
+            again?: string;
+        };
+        /** @description What the live revision asks whoever starts it by hand; the draft, as long as it was never live. */
+        Starting: {
+            /** @description What starts it otherwise */
+            trigger: string;
+            /** @description It starts without any item too. */
+            alone: boolean;
+            /** @description In the order in which they are asked. */
+            fields: components["schemas"]["Property"][];
+            schema: components["schemas"]["Fields"];
         };
         Started: {
             /** Format: uuid */
@@ -1658,6 +1674,8 @@ export interface components {
         Sample: {
             /** Format: uuid */
             id: string;
+            /** @description What it is called, by the workflow's label; empty where it has nothing to be called by. */
+            label: string;
             fields: components["schemas"]["Fields"];
             source: string;
             /** Format: date-time */
@@ -2667,6 +2685,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Workflow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startingWorkflow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it asks for */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starting"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Workflow } from "./client";
+import { ask, http, type Schemas, type Workflow } from "./client";
 
 export const useWorkflows = () =>
   useQuery({
@@ -60,10 +60,18 @@ export function useRehearse(workflow: string) {
   });
 }
 
-/** Starts a run by hand. */
+/** What a start by hand asks for. */
+export const useStarting = (workflow: string) =>
+  useQuery({
+    queryKey: ["workflow", workflow, "starting"],
+    queryFn: () => ask(http.GET("/workflows/{workflow}/start", at(workflow))),
+  });
+
+/** Starts a run by hand: with items, with those of an earlier run, or with none. */
 export const useStart = (workflow: string) =>
   useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/start", { ...at(workflow), body: {} })),
+    mutationFn: (body: Schemas["Items"]) =>
+      ask(http.POST("/workflows/{workflow}/start", { ...at(workflow), body })),
   });
 
 /** Lets nothing start the workflow for now. */

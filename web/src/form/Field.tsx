@@ -73,6 +73,8 @@ function Control({
   if (kind === "cases" || kind === "steps") return null;
   // Text takes expressions by itself where there can be some.
   if (around.shared && (kind === "text" || kind === "long_text")) return <TemplateControl {...all} />;
-  const Chosen = kind === "pairs" && !around.shared ? controls.json : controls[kind];
+  // Objects are columns where no expression can stand in them, and pairs where one can.
+  const plain = (kind === "pairs" && !around.shared) || (kind === "rows" && around.shared);
+  const Chosen = plain ? controls.json : controls[kind];
   return <Chosen {...all} value={isExpression(value) && hasSecondWay(kind) ? undefined : value} />;
 }

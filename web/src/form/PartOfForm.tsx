@@ -2,7 +2,8 @@ import { ChevronRight } from "lucide-react";
 import { Collapsible } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import type { Fields, Schemas } from "../api/client";
-import { closedWords, filledOf, titleOf, type Part } from "./parts";
+import { closedWords, filledOf, type Part } from "./parts";
+import { titleOf } from "./schema";
 
 interface Props {
   id: string;

@@ -1,4 +1,5 @@
 import { asFields, type Fields } from "../api/client";
+import { fieldsOf } from "./schema";
 
 /** What a field is filled in with. */
 export type Kind =
@@ -15,6 +16,8 @@ export type Kind =
   | "one_of"
   | "several"
   | "list"
+  | "rows"
+  | "asked"
   | "pairs"
   | "json"
   | "date"
@@ -39,6 +42,7 @@ const byHint: Partial<Record<string, Kind>> = {
   secret: "secret",
   file: "file",
   lines: "long_text",
+  asked: "asked",
 };
 
 /** The longest text that has room in one line. */
@@ -67,9 +71,17 @@ export function kindOf(schema: Fields): Kind {
   return "text";
 }
 
+/** How many fields of objects have room beside each other. */
+const mostColumns = 5;
+const inCell = new Set<Kind>(["text", "number", "whole", "one_of", "yes_no"]);
+
 function arrayOf(items: Fields): Kind {
   if (Array.isArray(items["enum"])) return "several";
-  return items["type"] === "string" ? "list" : "json";
+  if (items["type"] === "string") return "list";
+  const columns = fieldsOf(items).map((p) => kindOf(asFields(p.schema)));
+  return columns.length > 0 && columns.length <= mostColumns && columns.every((k) => inCell.has(k))
+    ? "rows"
+    : "json";
 }
 
 function textOf(schema: Fields): Kind {
@@ -88,6 +100,7 @@ const second = new Set<Kind>([
   "one_of",
   "several",
   "list",
+  "rows",
   "pairs",
   "json",
   "date",

@@ -1,4 +1,5 @@
 import { asFields, type Fields, type Schemas } from "../api/client";
+import { titleOf } from "./schema";
 
 type Property = Schemas["Property"];
 
@@ -37,8 +38,3 @@ export function closedWords(part: Part, values: Fields): string {
   if (filled.length > 0) return filled.map((p) => titleOf(p)).join(", ");
   return part.one ? "none" : part.properties.map((p) => titleOf(p)).join(", ");
 }
-
-export const titleOf = (p: Property) => {
-  const title = asFields(p.schema)["title"];
-  return typeof title === "string" ? title : p.name;
-};

@@ -1,11 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { Link, useParams } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
 import { has, renamesOf, useDraft, type Edit } from "../api/draft";
 import { useSaveLater } from "../api/useSaveLater";
-import { useRehearsal, useWorkflow, usePause, useRehearse, useStart } from "../api/workflows";
+import { useRehearsal, useWorkflow, usePause, useRehearse } from "../api/workflows";
 import { useSamples } from "../api/samples";
 import { FieldList } from "../lattice/FieldList";
 import { Legend } from "../lattice/Legend";
@@ -17,6 +17,7 @@ import { plural, rowWords } from "../ui/words";
 import { Changes } from "../run/Changes";
 import { Focus, type Inserting } from "../form/focus";
 import { GoLive } from "../workbench/GoLive";
+import { StartByHand } from "../workbench/StartByHand";
 import { Outline } from "../workbench/Outline";
 import { TextView } from "../workbench/TextView";
 import { useLines } from "../workbench/useLines";
@@ -62,7 +63,6 @@ function useGathered(send: (edits: Edit[]) => void) {
 
 function Bench({ workflow }: { workflow: Workflow }) {
   const client = useQueryClient();
-  const navigate = useNavigate();
   const draft = useDraft(workflow.name);
   const rehearsal = useRehearsal(workflow.name);
   const samples = useSamples(workflow.name);
@@ -129,7 +129,6 @@ function Bench({ workflow }: { workflow: Workflow }) {
       setSpot(undefined);
     },
   };
-  const start = useStart(workflow.name);
   const pause = usePause(workflow.name);
   const typing = useSaveLater(saveText);
 
@@ -235,19 +234,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             >
               {asText ? "As sentences" : "As text"}
             </button>
-            {workflow.trigger_type === "manual" && workflow.state === "live" && (
-              <button
-                className="btn"
-                disabled={start.isPending}
-                onClick={() => {
-                  start.mutate(undefined, {
-                    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
-                  });
-                }}
-              >
-                Start
-              </button>
-            )}
+            {workflow.live !== undefined && <StartByHand workflow={workflow} />}
             {chosenLine && chosenLine !== workflow.lines[workflow.lines.length - 1] && (
               <button
                 className="btn"
@@ -272,9 +259,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             </button>
             <GoLive workflow={workflow} />
           </div>
-          <Trouble
-            error={draft.edit.error ?? draft.save.error ?? rehearse.error ?? start.error ?? pause.error}
-          />
+          <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error ?? pause.error} />
           {!seen && !rehearse.isPending && (
             <Invitation workflow={workflow} samples={samples.data?.samples.length ?? 0} />
           )}

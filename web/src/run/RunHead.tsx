@@ -46,14 +46,17 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
               {run.cancelling ? "Cut its calls" : "Cancel"}
             </button>
           )}
-          {over && run.trigger === "manual" && (
+          {over && (
             <button
               className="btn"
               disabled={start.isPending}
               onClick={() => {
-                start.mutate(undefined, {
-                  onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
-                });
+                start.mutate(
+                  { again: run.id },
+                  {
+                    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+                  },
+                );
               }}
             >
               Start again

@@ -3,7 +3,7 @@ import { cleanup, render, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { Samples } from "./Samples";
-import { readSamples, sampleName, sampleRest } from "./sampleWords";
+import { readSamples, sampleRest } from "./sampleWords";
 
 const did = {
   add: vi.fn(),
@@ -50,9 +50,16 @@ const two = {
       id: "a",
       source: "a real call",
       created: "2026-11-20T10:00:00Z",
+      label: "call id c-1",
       fields: { caller: "Fernhill Pots", call_id: "c-1", n: 7 },
     },
-    { id: "b", source: "written", created: "2026-11-20T10:00:00Z", fields: { name: "Ash bowl", cone: 9 } },
+    {
+      id: "b",
+      source: "written",
+      created: "2026-11-20T10:00:00Z",
+      label: "Ash bowl",
+      fields: { name: "Ash bowl", cone: 9 },
+    },
   ],
 };
 
@@ -131,12 +138,9 @@ describe("samples", () => {
 });
 
 describe("words of samples", () => {
-  it("name them by what tells them apart", () => {
-    expect(sampleName({ title: "Jug", id: 3 })).toBe("Jug");
-    expect(sampleName({ x: 1, order_id: "O-217" })).toBe("order id O-217");
-    expect(sampleName({ list: [1], n: 3 })).toBe("n 3");
-    expect(sampleName({ list: [] })).toBe("without a name");
-    expect(sampleRest({ title: "Jug", n: 3 })).toBe("n 3");
+  it("say the rest in a line, without what it is called by", () => {
+    expect(sampleRest({ title: "Jug", n: 3 }, "Jug")).toBe("n 3");
+    expect(sampleRest({ x: 1, order_id: "O-217" }, "order id O-217")).toBe("x 1");
   });
   it("read what was pasted", () => {
     expect(readSamples('{"a": 1}')).toEqual({ items: [{ a: 1 }] });

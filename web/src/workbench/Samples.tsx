@@ -5,7 +5,7 @@ import { useSamples, useSampleChanges } from "../api/samples";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
 import { SampleText } from "./SampleText";
-import { sampleName, sampleRest } from "./sampleWords";
+import { sampleRest } from "./sampleWords";
 
 /** The samples of a workflow as rows with names: to take, write, edit, copy and remove. */
 export function Samples({ workflow, called }: { workflow: string; called: boolean }) {
@@ -111,7 +111,7 @@ function SampleRow({
   onCopy: () => void;
   onRemove: () => void;
 }) {
-  const name = sampleName(asFields(sample.fields));
+  const name = sample.label || "without a name";
   const acts: [string, () => void][] = [
     ["edit", onEdit],
     ["copy", onCopy],
@@ -122,7 +122,9 @@ function SampleRow({
       <span className="w-5 text-right text-third tabular-nums">{number}</span>
       <span className="min-w-0 flex-1" title={`${sample.source}, ${when(sample.created)}`}>
         <span className="block truncate font-medium">{name}</span>
-        <span className="block truncate text-xs text-second">{sampleRest(asFields(sample.fields))}</span>
+        <span className="block truncate text-xs text-second">
+          {sampleRest(asFields(sample.fields), name)}
+        </span>
       </span>
       {acts.map(([word, act]) => (
         <button

@@ -4,7 +4,9 @@ import { asFields, type Fields, type Workflow } from "../api/client";
 import { useCallSheet, useMakeHookSecret } from "../api/workflows";
 import { type Edit } from "../api/draft";
 import { Trouble } from "../ui/parts";
-import { ExpressionField } from "../form/ExpressionField";
+import { useKinds } from "../api/connectors";
+import { Field } from "../form/Field";
+import { isOf } from "./StepForm";
 import { Samples } from "./Samples";
 
 const copy = (text: string) => {
@@ -24,38 +26,29 @@ export function TriggerForm({
   item: Fields | undefined;
   onEdit: (edits: Edit[]) => void;
 }) {
+  const kinds = useKinds();
   const settings = asFields(workflow.trigger_settings);
   const called = workflow.trigger_type === "webhook";
+  const properties = kinds.data?.triggers.find((k) => k.type === workflow.trigger_type)?.settings ?? [];
+  const shared = { item, trigger: item, row: undefined, steps: [] };
   return (
     <div className="space-y-3.5 pt-2 pb-3">
-      {called && (
-        <>
-          <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />
-          <div>
-            <span className="label">Once for each</span>
-            <ExpressionField
-              label="Once for each"
-              template={false}
-              value={typeof settings["key"] === "string" ? settings["key"] : ""}
-              placeholder="item.call_id"
-              onChange={(v) => {
-                onEdit([{ op: "trigger", key: "settings.key", value: v || null }]);
-              }}
-              item={item}
-              trigger={item}
-              steps={[]}
-              row={undefined}
-            />
-            <div className="hint mt-1">
-              The same key starts nothing again for{" "}
-              {typeof settings["for"] === "string" ? settings["for"] : "7d"}.
-            </div>
-          </div>
-        </>
-      )}
-      {!called && (
-        <div className="text-second">Press Start on a live workflow, or use the command line or the API.</div>
-      )}
+      {called && <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />}
+      {properties.map((p) => (
+        <Field
+          key={`${workflow.trigger_type ?? ""} ${p.name}`}
+          id={`trigger-${p.name}`}
+          property={p}
+          value={settings[p.name]}
+          around={{ connection: undefined, values: settings, shared }}
+          problems={workflow.problems.filter(
+            (x) => isOf(`.${x.path}`, "settings", p.name) && x.path.startsWith("trigger."),
+          )}
+          onSet={(v) => {
+            onEdit([{ op: "trigger", key: `settings.${p.name}`, value: v ?? null }]);
+          }}
+        />
+      ))}
       <Samples workflow={workflow.name} called={called} />
     </div>
   );

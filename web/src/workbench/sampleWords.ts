@@ -2,23 +2,8 @@ import type { Fields, Json } from "../api/client";
 import { readJson } from "../api/exact";
 import { brief } from "../ui/words";
 
-const names = ["title", "name", "subject", "email", "phone", "key"];
-const telling = /(^|_)(id|number|no|code|reference|ref)$/;
-
-const plain = (v: Json | undefined) =>
-  (typeof v === "string" && v.trim() !== "") || typeof v === "number" || typeof v === "bigint";
-
-/** What a sample is called: by a usual field, else one that tells items apart, else its first. */
-export function sampleName(fields: Fields): string {
-  for (const n of names) if (typeof fields[n] === "string" && fields[n] !== "") return fields[n];
-  const keys = Object.keys(fields).filter((k) => plain(fields[k]));
-  const key = keys.find((k) => telling.test(k)) ?? keys[0];
-  return key ? `${key.replaceAll("_", " ")} ${brief(fields[key])}` : "without a name";
-}
-
 /** The other fields of a sample, in a line. */
-export function sampleRest(fields: Fields): string {
-  const shown = sampleName(fields);
+export function sampleRest(fields: Fields, shown: string): string {
   return Object.entries(fields)
     .filter(([k, v]) => brief(v) !== shown && `${k.replaceAll("_", " ")} ${brief(v)}` !== shown)
     .slice(0, 6)

@@ -21,7 +21,7 @@ export function NumberControl({ id, schema, value, onSet }: ControlProps) {
     <>
       <input
         id={id}
-        className="field w-44 tabular-nums"
+        className="field w-44 max-w-full tabular-nums"
         inputMode={whole ? "numeric" : "decimal"}
         autoComplete="off"
         placeholder={exampleOf(schema, writeJson) || bounds.filter(Boolean).join(", ")}

@@ -1,5 +1,6 @@
 import type { ComponentType } from "react";
 import type { Kind } from "../kind";
+import { AskedControl } from "./AskedControl";
 import { OneOfControl, SeveralControl, YesNoControl } from "./ChoiceControls";
 import { ExpressionControl } from "./ExpressionControl";
 import { FileControl } from "./FileControl";
@@ -9,6 +10,7 @@ import { NumberControl } from "./NumberControl";
 import { PairsControl } from "./PairsControl";
 import { PickerControl } from "./Picker";
 import type { ControlProps } from "./props";
+import { RowsControl } from "./RowsControl";
 import { SortKeysControl } from "./SortKeysControl";
 import { LongTextControl, SecretControl, TextControl } from "./TextControl";
 import { DateControl, DurationControl, MomentControl } from "./TimeControls";
@@ -27,6 +29,8 @@ export const controls: Record<Exclude<Kind, "cases" | "steps">, ComponentType<Co
   one_of: OneOfControl,
   several: SeveralControl,
   list: ListControl,
+  rows: RowsControl,
+  asked: AskedControl,
   pairs: PairsControl,
   json: JsonControl,
   date: DateControl,

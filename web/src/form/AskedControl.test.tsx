@@ -1,0 +1,90 @@
+// @vitest-environment jsdom
+import { cleanup, render, screen } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import type { Json } from "../api/client";
+import { askedType, nameOf, withType } from "./askedTypes";
+import { AskedControl } from "./controls/AskedControl";
+
+afterEach(cleanup);
+
+function shown(value?: Json) {
+  const onSet = vi.fn();
+  render(
+    <AskedControl
+      id="asks"
+      label="Asks for"
+      schema={{}}
+      value={value}
+      problems={[]}
+      around={{ connection: undefined, values: {} }}
+      onSet={onSet}
+    />,
+  );
+  return () => onSet.mock.lastCall?.[0] as Json;
+}
+
+describe("fields to ask for", () => {
+  it("are named by their titles, and take what is chosen", async () => {
+    const set = shown();
+    await userEvent.click(screen.getByRole("button", { name: "Ask for a field" }));
+    await userEvent.type(screen.getByLabelText("What field 1 is called"), "Kiln number");
+    await userEvent.selectOptions(screen.getByLabelText("What Kiln number takes"), "whole number");
+    await userEvent.click(screen.getByLabelText("must be filled in"));
+    expect(set()).toEqual([{ name: "kiln_number", title: "Kiln number", type: "integer", required: true }]);
+    await userEvent.click(screen.getByRole("button", { name: "Ask for another field" }));
+    await userEvent.type(screen.getByLabelText("What field 2 is called"), "Kiln number");
+    await userEvent.selectOptions(
+      screen.getByLabelText("What Kiln number takes", { selector: "#asks-1 ~ select" }),
+      "one of …",
+    );
+    await userEvent.type(screen.getByLabelText("What Kiln number can be"), "6, 9");
+    expect(set()).toEqual([
+      { name: "kiln_number", title: "Kiln number", type: "integer", required: true },
+      { name: "kiln_number_2", title: "Kiln number", enum: ["6", "9"] },
+    ]);
+  });
+
+  it("are moved and taken away, and one that only the text says is left as it is", async () => {
+    const odd = { name: "lines", title: "Lines", type: "array", items: { type: "object" } };
+    const set = shown([{ name: "glaze", title: "Glaze", type: "string" }, odd]);
+    expect(screen.getByLabelText<HTMLSelectElement>("What Lines takes").value).toBe("other");
+    await userEvent.click(screen.getByRole("button", { name: "Move Lines up" }));
+    expect(set()).toEqual([odd, { name: "glaze", title: "Glaze", type: "string" }]);
+    await userEvent.click(screen.getByRole("button", { name: "No longer ask for Glaze" }));
+    expect(set()).toEqual([odd]);
+    await userEvent.click(screen.getByRole("button", { name: "No longer ask for Lines" }));
+    expect(set()).toBeUndefined();
+  });
+
+  it("keep their names when their titles change: steps may read them", async () => {
+    const set = shown([{ name: "glaze", title: "Glaze", type: "string" }]);
+    await userEvent.type(screen.getByLabelText("What field 1 is called"), " wanted");
+    expect(set()).toEqual([{ name: "glaze", title: "Glaze wanted", type: "string" }]);
+  });
+
+  it("have a type that is read back", () => {
+    for (const t of [
+      "text",
+      "long",
+      "number",
+      "whole",
+      "yes_no",
+      "one_of",
+      "several",
+      "list",
+      "date",
+      "moment",
+      "file",
+    ])
+      expect(askedType(withType({ name: "x" }, t))).toBe(t);
+    expect(withType({ name: "x", enum: ["a"] }, "several")).toEqual({
+      name: "x",
+      type: "array",
+      items: { enum: ["a"] },
+    });
+    expect(nameOf("Größe in °C", [])).toBe("gro_e_in_c");
+    expect(nameOf("7 kilns", ["kilns"])).toBe("kilns_2");
+    expect(nameOf("…", [])).toBe("field");
+  });
+});

@@ -1,0 +1,77 @@
+import { asFields, type Fields, type Json } from "../api/client";
+
+/** What somebody can be asked for, with the JSON Schema that says so. */
+export const askedTypes: { name: string; words: string; schema: Fields }[] = [
+  { name: "text", words: "text", schema: { type: "string" } },
+  { name: "long", words: "long text", schema: { type: "string", hint: "lines" } },
+  { name: "number", words: "number", schema: { type: "number" } },
+  { name: "whole", words: "whole number", schema: { type: "integer" } },
+  { name: "yes_no", words: "yes or no", schema: { type: "boolean" } },
+  { name: "one_of", words: "one of …", schema: { enum: [] } },
+  { name: "several", words: "several of …", schema: { type: "array", items: { enum: [] } } },
+  { name: "list", words: "list of texts", schema: { type: "array", items: { type: "string" } } },
+  { name: "date", words: "date", schema: { type: "string", format: "date" } },
+  { name: "moment", words: "date and time", schema: { type: "string", format: "date-time" } },
+  { name: "file", words: "file", schema: { hint: "file" } },
+];
+
+/** What stands beside the type in a field: it stays when the type is changed. */
+const beside = ["name", "required", "title", "description", "default", "examples"];
+
+/** The type of a field; undefined for one that only the text of the workflow says. */
+export function askedType(field: Fields): string | undefined {
+  if (field["hint"] === "file") return "file";
+  if (Array.isArray(field["enum"])) return "one_of";
+  const items = asFields(field["items"]);
+  switch (field["type"]) {
+    case "string":
+      if (field["format"] === "date") return "date";
+      if (field["format"] === "date-time") return "moment";
+      return field["hint"] === "lines" ? "long" : "text";
+    case undefined:
+      return "text";
+    case "number":
+      return "number";
+    case "integer":
+      return "whole";
+    case "boolean":
+      return "yes_no";
+    case "array":
+      return Array.isArray(items["enum"]) ? "several" : items["type"] === "string" ? "list" : undefined;
+  }
+  return undefined;
+}
+
+/** The values that a field can have, where it has only some. */
+export function choicesOf(field: Fields): Json[] | undefined {
+  const list = field["enum"] ?? asFields(field["items"])["enum"];
+  return Array.isArray(list) ? list : undefined;
+}
+
+/** A field with another type. What it can be is kept from one kind of choice to the other. */
+export function withType(field: Fields, name: string): Fields {
+  const kept = Object.fromEntries(Object.entries(field).filter(([k]) => beside.includes(k)));
+  const schema = askedTypes.find((t) => t.name === name)?.schema ?? {};
+  return withChoices({ ...kept, ...schema }, choicesOf(field) ?? []);
+}
+
+/** A field with other values that it can have. */
+export function withChoices(field: Fields, list: Json[]): Fields {
+  if (Array.isArray(field["enum"])) return { ...field, enum: list };
+  const items = asFields(field["items"]);
+  return Array.isArray(items["enum"]) ? { ...field, items: { ...items, enum: list } } : field;
+}
+
+/** The name that a title gives a field: letters, digits and _. */
+export function nameOf(title: string, taken: string[]): string {
+  const plain = title
+    .normalize("NFKD")
+    .replace(/[\u0300-\u036f]/g, "")
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, "_")
+    .replace(/^[_0-9]+|_+$/g, "");
+  const base = plain.slice(0, 50) || "field";
+  let name = base;
+  for (let n = 2; taken.includes(name); n++) name = `${base}_${String(n)}`;
+  return name;
+}
