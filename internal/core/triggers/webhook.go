@@ -12,7 +12,7 @@ const Webhook = "webhook"
 type webhook struct {
 	Key    *expr.Program `form:"key" title:"Once for each" example:"item.call_id" help:"An expression over the item. The same key starts nothing again."`
 	For    time.Duration `form:"for" title:"Remembered for" default:"7d" help:"How long a key is remembered, as 7d."`
-	Verify string        `form:"verify" title:"The caller proves itself with" oneof:"bearer|none" default:"bearer" help:"bearer: the secret in the Authorization header. none: whoever knows the address may call."`
+	Verify string        `form:"verify" title:"The caller proves itself with" oneof:"bearer|none" default:"bearer" words:"bearer=the secret in the Authorization header; none=whoever knows the address may call"`
 }
 
 var webhookKind = New(Info{

@@ -54,6 +54,13 @@ export function readAsJson(text: string): Typed {
   }
 }
 
+/** What stands in an empty control: what counts where nothing is said, else an example. */
+export function ghostOf(schema: Fields, write: (v: Json) => string): string {
+  const preset = schema["default"];
+  if (preset === undefined || preset === null) return exampleOf(schema, write);
+  return `${typeof preset === "string" ? preset : write(preset)} unless said otherwise`;
+}
+
 /** The first example that a schema gives, as it is typed. */
 export function exampleOf(schema: Fields, write: (v: Json) => string): string {
   const list = schema["examples"];

@@ -1,6 +1,6 @@
 import type { Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
-import { exampleOf, readAsJson, readList } from "../read";
+import { ghostOf, readAsJson, readList } from "../read";
 import { useTyped } from "../useTyped";
 import type { ControlProps } from "./props";
 import { Wrong } from "./Wrong";
@@ -22,7 +22,7 @@ export function ListControl({ id, schema, value, onSet }: ControlProps) {
     <input
       id={id}
       className="field"
-      placeholder={exampleOf(schema, joined) || "with commas between them"}
+      placeholder={ghostOf(schema, joined) || "with commas between them"}
       {...typed.control}
     />
   );
@@ -40,8 +40,7 @@ export function JsonControl({ id, schema, value, onSet }: ControlProps) {
         className="field h-24 py-1.5 font-mono text-xs"
         spellCheck={false}
         placeholder={
-          exampleOf(schema, (v) => writeJson(v)) ||
-          (schema["type"] === "array" ? '["…"]' : '{"name": "value"}')
+          ghostOf(schema, (v) => writeJson(v)) || (schema["type"] === "array" ? '["…"]' : '{"name": "value"}')
         }
         aria-describedby={typed.wrong ? `${id}-wrong` : undefined}
         {...typed.control}

@@ -1,6 +1,6 @@
 import type { Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
-import { exampleOf, readNumber } from "../read";
+import { ghostOf, readNumber } from "../read";
 import { useTyped } from "../useTyped";
 import type { ControlProps } from "./props";
 import { Wrong } from "./Wrong";
@@ -24,7 +24,7 @@ export function NumberControl({ id, schema, value, onSet }: ControlProps) {
         className="field w-44 max-w-full tabular-nums"
         inputMode={whole ? "numeric" : "decimal"}
         autoComplete="off"
-        placeholder={exampleOf(schema, writeJson) || bounds.filter(Boolean).join(", ")}
+        placeholder={ghostOf(schema, writeJson) || bounds.filter(Boolean).join(", ")}
         aria-describedby={typed.wrong ? `${id}-wrong` : undefined}
         {...typed.control}
       />

@@ -1,6 +1,6 @@
 import type { Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
-import { exampleOf } from "../read";
+import { ghostOf } from "../read";
 import { useTyped } from "../useTyped";
 import type { ControlProps } from "./props";
 
@@ -16,7 +16,7 @@ export function TextControl({ id, schema, value, onSet, required }: ControlProps
       id={id}
       required={required}
       className="field"
-      placeholder={exampleOf(schema, writeJson)}
+      placeholder={ghostOf(schema, writeJson)}
       {...typed.control}
     />
   );
@@ -30,7 +30,7 @@ export function LongTextControl({ id, schema, value, onSet, required }: ControlP
       id={id}
       required={required}
       className="field h-24 py-1.5"
-      placeholder={exampleOf(schema, writeJson)}
+      placeholder={ghostOf(schema, writeJson)}
       {...typed.control}
     />
   );
@@ -46,7 +46,7 @@ export function SecretControl({ id, schema, value, onSet, required }: ControlPro
       type="password"
       autoComplete="off"
       className="field font-mono text-xs"
-      placeholder={exampleOf(schema, writeJson)}
+      placeholder={ghostOf(schema, writeJson)}
       {...typed.control}
     />
   );

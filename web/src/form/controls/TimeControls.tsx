@@ -1,6 +1,6 @@
 import type { Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
-import { exampleOf, readDuration } from "../read";
+import { ghostOf, readDuration } from "../read";
 import { useTyped } from "../useTyped";
 import type { ControlProps } from "./props";
 import { Wrong } from "./Wrong";
@@ -64,7 +64,7 @@ export function DurationControl({ id, schema, value, onSet }: ControlProps) {
       <input
         id={id}
         className="field w-44"
-        placeholder={exampleOf(schema, writeJson) || "as 10m, 2h, 3d"}
+        placeholder={ghostOf(schema, writeJson) || "as 10m, 2h, 3d"}
         aria-describedby={typed.wrong ? `${id}-wrong` : undefined}
         {...typed.control}
       />
