@@ -226,3 +226,15 @@ func Within(d time.Duration, page context.Context, actions ...chromedp.Action) e
 	defer cancel()
 	return chromedp.Run(ctx, actions...)
 }
+
+// Choose takes the option with this text, once a list of options has it.
+func Choose(selector, option string) chromedp.Action {
+	list := find(selector)
+	at := fmt.Sprintf(`[...(%s)?.options ?? []].findIndex((o) => o.text.trim() === %q)`, list, option)
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		if err := until("the option "+option+" of "+selector, `(`+at+`) >= 0`).Do(ctx); err != nil {
+			return err
+		}
+		return chromedp.Evaluate(`(() => { const list = `+list+`; const at = `+at+`; list.scrollIntoView({block: "nearest"}); list.focus(); list.selectedIndex = at; list.dispatchEvent(new Event("input", {bubbles: true})); list.dispatchEvent(new Event("change", {bubbles: true})); })()`, nil).Do(ctx)
+	})
+}
