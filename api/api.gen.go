@@ -723,23 +723,26 @@ type DraftPlan struct {
 	Problems []Finding `json:"problems"`
 }
 
+// Edit defines model for Edit.
+type Edit struct {
+	// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
+	In  *string `json:"in,omitempty"`
+	Key *string `json:"key,omitempty"`
+
+	// Op set, trigger, insert, paste, remove, move or rename
+	Op string `json:"op"`
+
+	// Step The name of a step, or STEP/CASE
+	Step *string `json:"step,omitempty"`
+	To   *int    `json:"to,omitempty"`
+
+	// Value Any JSON value
+	Value *Value `json:"value,omitempty"`
+}
+
 // Edits defines model for Edits.
 type Edits struct {
-	Edits []struct {
-		// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
-		In  *string `json:"in,omitempty"`
-		Key *string `json:"key,omitempty"`
-
-		// Op set, trigger, insert, paste, remove, move or rename
-		Op string `json:"op"`
-
-		// Step The name of a step, or STEP/CASE
-		Step *string `json:"step,omitempty"`
-		To   *int    `json:"to,omitempty"`
-
-		// Value Any JSON value
-		Value *Value `json:"value,omitempty"`
-	} `json:"edits"`
+	Edits []Edit `json:"edits"`
 }
 
 // Evaluate defines model for Evaluate.
@@ -797,6 +800,12 @@ type Finding struct {
 
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
+
+// Follow defines model for Follow.
+type Follow struct {
+	// Edits Edits that are not saved yet, on top of the draft
+	Edits *[]Edit `json:"edits,omitempty"`
+}
 
 // Function defines model for Function.
 type Function struct {
@@ -1395,6 +1404,12 @@ type Rehearsal struct {
 	State     RunState `json:"state"`
 	Truncated *bool    `json:"truncated,omitempty"`
 
+	// Unread Cells that wait for a fresh read; of what was computed anew
+	Unread *int `json:"unread,omitempty"`
+
+	// Until The first step that has an error; of what was computed anew up to there
+	Until *string `json:"until,omitempty"`
+
 	// Version Of the draft that was rehearsed
 	Version int64 `json:"version"`
 }
@@ -1963,6 +1978,9 @@ type PlanEditsJSONRequestBody = Edits
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
 
+// FollowRehearsalJSONRequestBody defines body for FollowRehearsal for application/json ContentType.
+type FollowRehearsalJSONRequestBody = Follow
+
 // AddSampleJSONRequestBody defines body for AddSample for application/json ContentType.
 type AddSampleJSONRequestBody = NewSample
 
@@ -2184,6 +2202,9 @@ type ServerInterface interface {
 	// Rehearse Run the draft on samples; reads are real, writes are only prepared
 	// (POST /workflows/{workflow}/rehearsal)
 	Rehearse(c *gin.Context, workflow WorkflowName)
+	// FollowRehearsal Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	// (POST /workflows/{workflow}/rehearsal/follow)
+	FollowRehearsal(c *gin.Context, workflow WorkflowName)
 	// ListRevisions A workflow's revisions, newest first
 	// (GET /workflows/{workflow}/revisions)
 	ListRevisions(c *gin.Context, workflow WorkflowName)
@@ -4006,6 +4027,31 @@ func (siw *ServerInterfaceWrapper) Rehearse(c *gin.Context) {
 	siw.Handler.Rehearse(c, workflow)
 }
 
+// FollowRehearsal operation middleware
+func (siw *ServerInterfaceWrapper) FollowRehearsal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FollowRehearsal(c, workflow)
+}
+
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 
@@ -4273,6 +4319,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workflows/:workflow/start", wrapper.StartWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/rehearsal", wrapper.LastRehearsal)
 	router.POST(options.BaseURL+"/workflows/:workflow/rehearsal", wrapper.Rehearse)
+	router.POST(options.BaseURL+"/workflows/:workflow/rehearsal/follow", wrapper.FollowRehearsal)
 	router.GET(options.BaseURL+"/workflows/:workflow/samples", wrapper.ListSamples)
 	router.POST(options.BaseURL+"/workflows/:workflow/samples", wrapper.AddSample)
 	router.POST(options.BaseURL+"/workflows/:workflow/samples/take", wrapper.TakeSample)
@@ -7153,6 +7200,46 @@ func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseR
 	return err
 }
 
+type FollowRehearsalRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+	Body     *FollowRehearsalJSONRequestBody
+}
+
+type FollowRehearsalResponseObject interface {
+	VisitFollowRehearsalResponse(w http.ResponseWriter) error
+}
+
+type FollowRehearsal200JSONResponse Rehearsal
+
+func (response FollowRehearsal200JSONResponse) VisitFollowRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FollowRehearsaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FollowRehearsaldefaultApplicationProblemPlusJSONResponse) VisitFollowRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 }
@@ -7672,6 +7759,9 @@ type StrictServerInterface interface {
 	// Rehearse Run the draft on samples; reads are real, writes are only prepared
 	// (POST /workflows/{workflow}/rehearsal)
 	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
+	// FollowRehearsal Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	// (POST /workflows/{workflow}/rehearsal/follow)
+	FollowRehearsal(ctx context.Context, request FollowRehearsalRequestObject) (FollowRehearsalResponseObject, error)
 	// ListRevisions A workflow's revisions, newest first
 	// (GET /workflows/{workflow}/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
@@ -10001,6 +10091,50 @@ func (sh *strictHandler) Rehearse(ctx *gin.Context, workflow WorkflowName) {
 	}
 }
 
+// FollowRehearsal operation middleware
+func (sh *strictHandler) FollowRehearsal(ctx *gin.Context, workflow WorkflowName) {
+	var request FollowRehearsalRequestObject
+
+	request.Workflow = workflow
+
+	var body FollowRehearsalJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FollowRehearsal(ctx, request.(FollowRehearsalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FollowRehearsal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FollowRehearsalResponseObject); ok {
+		if err := validResponse.VisitFollowRehearsalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRevisions operation middleware
 func (sh *strictHandler) ListRevisions(ctx *gin.Context, workflow WorkflowName) {
 	var request ListRevisionsRequestObject
@@ -10270,227 +10404,229 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rchs3uuCroLinKjO1LUt24kyOVPvD8SXxjhN7Le3xTqW8KpANkoiaQAdAi+a4XHVeY19gH+w8yRa+",
-	"D0DfgGa3RCqZ2fNnJhbRuH0fvvvl82whN6UUTBg9O/88K6miG2aYgn99T0Vu/z9neqF4abgUs/PZW1Hs",
-	"iJJbTeSSSMHInIr8nJyQpVTErBnhhm3gR/sPo/hqxVQG/xB0w/wP2rCSmDU1ZENzBhPJJdlQscuIVESK",
-	"6yXlRaXYLJtxu+5vFVO7WTazk8zOZ3bVWTbTizXbULtLsyvt37VRXKxmX75ks+dSCLaw2/4Zvume5GrN",
-	"yCKM+UrD/vxyJTXrerV62CybKfZbxRXLZ+dGVWx4D6+XP1GzWMcXv2VKcynwGrZUE8VofkEo0YYWeCcr",
-	"ZjT55vETv601ozlT9cZeL09wgT3bMGzzrOA3kVv4YBenZKVkVZIVv2WaUE2oHXxOtutdRrbcrGVlyNaO",
-	"zPlyyZQmSyU3AGpiJPx/Ak4w0Yjd/ZUjssXmuOEdWP+LYsvZ+ey/nNboe4q/6tMwmZ/5DZ2zon/ud1QZ",
-	"j4wFDIkfwP+27wDvK5Hav6pEa4KlVBtqZuezquL2YPEJLw0r43hj304HXTsr2hEj9vxBqptlIbepjW/9",
-	"78NTva/E6xdhjvbLwbOnn8z+u/jAzZqLIUKE74cJQ8xayWq1JpQsqGaZxeTLq5fvTp8/u3wJdIUSJSuR",
-	"1798bf+K/3X6mPwJpvJYIWVJKIwnS660+XPitre4w+axgAhGbisckCpFd3g+d8lpIuXBMEiiGrAaT6C+",
-	"2MG6lEIz2O07JecF29j/XEhhmDD2P2lZFnxB7Y5OSxzxX3/VEmAy7lH6eWHFCP0B4G2VFKuMUJGTtdxa",
-	"urJhIifcwDW5qexKz5ASW4alZMmU4bh7tlyyhYne+pKzItctyOzZr5131wdYNluzooyuUXDdXHwuZcGo",
-	"sL9smFnLPPqRcFDv/QDQjf6gpFz2EaXg4iYDDkLmdHGTkUrk0qLKSEy0mFAyGr8+TTdlwfbd2r/RomIw",
-	"fCFLpqe8g2ymmcW3RfwyDL1h+ppeb9e8YPE7NtwU8Y8rwVG8iSCe5bELWhSEazLnRcHyjHBhX1yuo9So",
-	"flu/zNxjxJUbJ8g8JoY7dcgR8PBjmFrOf7Ujv2Sz79mKi+f2KeKra+O2JUYWrnEKUUrLzATZrvliDcRr",
-	"ITcb+5IKLhixizNhD7Shn/im2szOv3369Oun2WzDBf77cdgRF4atmLobHL9EDvacFsXlmrHIqWieK6bj",
-	"Ey8qVcSRkS0qgEAMDW6Z4stdnE81YedXrqcL335MnAGXHH8AfEuBweXUsBPDEWV69MkJu7F5BqiHQqFj",
-	"DxPNZtpQUzV32QCykfLmehP9sXtnFoPdbrLmDeLs9SnqSaN3yYqif5NLavYSmFd2TIuaD47GUXCISqcQ",
-	"Bvh7/1W99o8J+X9DJNBOJgAZAsSHr08fRy/dPeShPV7aMXYs31QFNSy+E0oUWzOqNC3OiZaoRXHUGUB9",
-	"AmmcEiTThAq9tTqX5mLBiJBWOlnBYNhSFqOe7JPZ/2gARm5wFLJrtriJPRNLhcZz3zdcsBiLcLLH+Ile",
-	"cZEn2I1TTPefOSwaP7DkCzxZ+8ASoNfeaXsEz0ez04SM0NkovHwYGttpn91StVgzHecnDYmPcKNZsSTh",
-	"gxj6bNe7a7YpzQjC62+m+VH0amVRbSJC3pytqIhxcwZbRUkdeToOzUaSYPtJgkRaZSJhP6CagcAAtIIb",
-	"q7qL3KokTLELsqRFYbm2HQKbc/+Orl/bGGKkPmdlSyBsbI+JPEY4wpUU1N8Ijhx7I0tWFNdxoeOtpYdS",
-	"s4buJcU5yO0bKnbE0n+gmP0TNza+orfs2tGn+NHWrMjDFvo/cxH/+42zJkRkdBGB5GujSVnQBYDS7lpW",
-	"xo5EEv/oSexyrEylE+I+3V2v7dHmjIlrzwb6u9zwouC6xcC5MN9+E72rpKIgGKodEek2GNrWlvYbVmqC",
-	"uqrF1KVUVlIVVvr7ZTZXVIAZybI4YOUObh8jZxfVZo60s3+PFtksu3FjYkdpGPciU1hRPLdy+dbiLyWq",
-	"EsQOj1MeWSUuF3i0jmIuBT7ewNYtU8xSC7BVRMTgIdVEM3NNNc9ZfBvayLJsyR6NH4Nm4n5yd2YJKuUm",
-	"+Si2dJc6GILxHJ69pU06Q7OdWTOuyIIVhSaa7motG86PJtuWBYXRxfoCKUf3oZf2j7Qomsplm0YvZJXC",
-	"+SQab+kI5uE0Ljs2c6uMYXZ229dSTCdjOc+JlvBovByVEbo0TBEqCFNKxjF8m7BZXcWs4H32MVbzbGic",
-	"zkYKZij7Jpqks4mkNUZ2yG+UbHmu6FE10Kw4x24ysI6etAg4MU5kX9Si5Ej2jatLFVcm/a/XaTsBu2Vq",
-	"J2P84aX9hcwrXuRMkQ3dkcqy/bgovVLUuVNGyag/2OEJO1N+XQnDi/GXAN9s17vo+dZcmDhKooCwpoou",
-	"DFPBeaPZQjETZX5smeI5XBP7q5+jLKiIs8+No33DmgCMGlaCN1xrRysTPNBughR0caMnGcTStjkel0AV",
-	"a9wb4MlKRjVDyqPymqVE7qVYYsA12Ky3a0uhSS6ZtkQIzMHRWYO1pj0vYBjLLwida7Cz+o3uCFWgH5Ib",
-	"Ibdi0t1YnR8uxwsQlfBPNptJu7+5kjdMAJ0WnphIseRqE5UpjB19zT6VXDE9HuMb1osRQlSlWX49302z",
-	"TDo3XYoXB0bdvvX3lfCeCYrSVotgNKcAY2NUmFozWpi15RCUNIj9KOZQE8Q++csCQW4YdBCkDjv9thzZ",
-	"QJyvL7B+dY4YNMhnIIHDTOKSGXtzEfGhSYgPR1839NNr/ODJ2VkfytMIUufKw44HjoycqcMW5235tWE8",
-	"rBnmvT0WdNE3RgzN5fwrsZkqs05w2FwudOqHatPWgWJsoG9+s/gHGthTUF41vIGFFFELZ5JWW8LWm/4n",
-	"mjtdj2ugp7qkzZfVQDfNV+Ia6f2oy/tAozBIix3OEjUePAGfrpwNK7Jcg9C1T16/v2m8cJgIsnl/pWdo",
-	"H2bOGAK8ZgFmdCJvmSI/Xl29i9z4sI8FH0y9HYQv7qBJ1DzUauRvXPTgI33RQNf2Y20icvuof3v20xvL",
-	"qf/75duf0cnyhomVWc/Ov/v6u+++PftuH8kOUw9u7aq2WbZ3lnRJcqGNqurn3xvgDSWei5eyKJCqb9l8",
-	"LWVC/089tmEnXuIJjPaqwWYTN2SHvaMrNuiiiTjO6IoRI4ksWVRMVSznyjmVI2ZSnNpOoNiKa6sXgq5o",
-	"2jbUvSy79qWEBePnrHykVlvfTpsuj2Zi+1VyEXVXgC2h1qe5MBKji3RU+hlrLBPSXOdtoaBlorm7FcaZ",
-	"PKaZaLrGd4Cxm6ite3e07LgqHtW9w5G7angMN17w5TKCGWsqVmzID5E0lQ5bvVxw0jBa+8AtP9MYW41i",
-	"tzzFaTrT+8PFr0NbCZUWscAh5z+ziEpFjgrRLOs6aMwUVxOEgLFlW9B8fBaTNBXTRsZsn28YqKsb1Bjo",
-	"inKR8LYwxcZsCFTSuFPe3U/MWdcVClLXj+Oil39QHvr47Jvvnv7l23vx0BeKLs27Iu45ooawnBsrCVZF",
-	"TiBspuOclkUhtwnvbLAWggtBE8WWTFl89xPi11Hq13RpdvlLsEt6LR3lKAFT3c//2fXr+uNlw+7OlzmP",
-	"sR/m/5xydYp0HGPwSFD45znE4mV11F4Iz/MOiQty6kKN7f04K5MPfsvIae1cgGFdJ8JFMJJ7x+YSwgLB",
-	"xRcRAG5Y3JgmI7GZmpmsjnjmQjNlMjCXs4wotpG3LCP2f+2hFPOCToq2pk3HeFdZuBt7UXHjSJyp3YJn",
-	"eZz7uee+jWJGi+ZBWJH/5x7UQ9yJIpvdpTMy9QnUeEuylpVCLtakKd9+/d03sRtjm7Jwi0aiJGoBfMza",
-	"naO6jeDbHTxyhCijryFqjJSam6RqlgjssJIEGv0SVlwDoYROkOMaLYREimJX2w/Ds7PPS1ts5NpHqjCM",
-	"j4En/mghBbtw5ItrIiQBDLR/iUrdU/AT4gjiokjvfl91bJYlBQ5owUTB5KW4MbClUrGSYlSYE3QPJdR5",
-	"X1TTve5c+NcYLO1NitlMLpdODFSMLtYsj2pjr0I0VEcBB15K3PGz2aeTlTxxX/+qpXj0nm5/YlpbrQmm",
-	"KSJvbckTZou0Dsj/zkaaY/Eve6OOOCiCTXLpVom9Ic/zIk5JH1ASCfBIxd6taJnyUcNbgOch5FzmO3Cy",
-	"LyGGFIz3guxY3EPkgxAiypADx6SAYM1umeIYe+Mx27smt1QJO+xjdlcZPsye+YBz2H7m77PedBQalUgF",
-	"a9sd6mTUir1h72K9IBAmBJxa2O3EaAb7FGKUO89AEPaptOp1VBPPZpD0Eme4dqxluFtHE3FobA6r4Ma9",
-	"binbzEDkdzMLa5yg5675nf80rlnpqsCAfo1i9rmoiiJLec3cjaYPXXlc7Vy4JkZVYkEN+5NlPxkpgOv+",
-	"2cpev1VMQ1jZhqobHy2FHvUtZoPtyJw5F2IVdT4m/CWvKmU5DNqNyXznnOolk/YQhZQ3PSfMsAUKYeqP",
-	"2YKLRxoH3sxjc42G4br9fodeRw223jNJ27Xh3LSISyrwalM/erLbvj8E1XYtC5a56J2M7JjOIHw8c3wk",
-	"I4ZvWEbySoFpKyN/l4JlBCiglaTFbnTcPFLycJB617G7Qj9OJLAgGDc7WFgUpBIF0xoQeJp3k20oL6a8",
-	"2q5UC9/HjvEjt8r/rn8QK0IN6FB0sWClmRIQMRSaPiVufK8g9r4Sl8ZFZo+08aKgU1s9g7HXuSDDafdb",
-	"jPozx9/a600plRnyxaXsxLVj35sYIJZ6KSuB2ZpM3TIVJGWQCyixzBLlYS2LW5ajPUcbJEANVeRJ00gU",
-	"d5t17FclE8/evSZfPzqD6PNHj0HURmFPkb89++lNd4V//cvjp0/OBiz5jdHfnt3L0oL3HM2V6PkhGpJP",
-	"+riNNF2pAghSUSnXzqGaeEaWx8TDz9Yjws/gaxw7xpSZpN2gWqUM2RaZkliIjlA0K62mpXfFHJl7Pxpw",
-	"W0K8xr7tFtw+FwyIueO+rVLGxtgjG6jR9RoGH6Dfb9NDGNAmis7iR5cG39EmCso3kagPrhmatAjEBBC5",
-	"FUxdWNnRQPAlCiVottqg/5nHHSMTaHRMCtOGKgjEpSInDHSicydXY1A/2dIdMRIJGzV0TrVV0ukNE+eY",
-	"XAIR62AdA8tmI1rYTz7D1DwBgg9bVO5vuFxE6YiyAbxKf5AoEAzb/OAl7A5R8VntvXuZV3qXck/JJZos",
-	"gnkVDJBLJ0GWVGvihOCNbFObBoAg02A8P06a1Wsv7Li89szlpMejWRkRbMt0nEDSKRv2EsnUgOi4WjlE",
-	"Sxzx7Z3GVYWwTyWhCIT09T2Eu06OrkUNTJHvhdD6igV2U1lI/0fouUtxyOVRwF3sIOZGeNEq/H20hwkf",
-	"QYxOS9OS9lM0snbEwgepLf+1ExbQtG9FrFox64KdJu6Qn+ZY+4DWMDtdlMem7Jtjb8QDdvhC3rPltOTP",
-	"ySmKY6k9mxBEXQk3vOuz0oZRSGrEbWaOLVlKSIvCv7lzZGTg1qgHaGn1P9N2TwEXIBQD8yckC6eVghQk",
-	"PnjnZ/tMP1MFtSBg7Qs4xQ3bNSg8KIFkU2lD1rLIey6+NCOZSp3HM+4EoRyma9FbiWmM4D+OWIVVJRDC",
-	"LvYNHWdbACh30RsgJTACfN7JM0bKR83UsdSxpj3vGlnbbvO+4zx2dE+nupZe0BaiJnHIuPCnt5AlCyog",
-	"nJ+SVpWfvtkkl0yn3SUQnj1nlkjCrVrRSwq4RSiTA1V2LKu9IFJcg70oIwU1zIcgiGsB5ZRYIcXKCmY+",
-	"0desmWagVjYkMB8QoktUJrKZxWoNgboY5w65yiiM6SiFTlsmGcv1PkXMuHMvqBDSHt/XCUpQrRDre+9w",
-	"1gGdJO5PSJoMv08bCTMPy+BnttIwLI25U2j3GxY7nIXLixzuGx9YHS4lRureUGP4gsXz5D334Wg5e9ca",
-	"ENGtW4f+0Ycr+CJeVmacOy2B5VYUZnSxJj7Zu+/qNYt0NBlqCvFYO8iwdAsqufW0GRLsrcamCd0A7te8",
-	"BRbLML/97IIIlxdoJXaDrkQTPmoKia1EwO14vHsvt/cRr2AtP7xxVZkD2wCkL9e0jIB7TkU+ZBec00T4",
-	"VtBO9gDC5UuDM8dSHcfoxS4oqYtWnELjZr060V2hUUKJajMIlIhPUMlqXrARl+1KwPk7d9+NEMq70P3d",
-	"n1QojzA0bZBkQFJxQUXAX6iQVm+9IGDtNmsqyN+Zku6hWDaCFSA4RKrOGdRVwm1ZAD8ir4XlRBYLYfdV",
-	"acc9OTvDhWHr3lNTYDzigDLbvd1hegE7j5z9ffcm+0W+4FPMcm3imw/vkUsXWnQBlg6uG17EBoXJeQ5U",
-	"ZGG5LdSyS+e1prF2VPYqSscwyahIyHQGczgr1CgLJx3aeZWgE4d4iTh77ymOOeRYypokqZkjkf4VRUls",
-	"yDJJxE2HMkhn0SA9qmhRoMUlFFDC2M7hDzFdpZPN5slU5NNGcHHkDLHM1GdY4Mmhvytb0NNtxpaW6JOf",
-	"nLGyUdbCxerhy8P7zpIx46mAv36+M/gvqIAoTCcJoP7ZCQbM2qGARKpmvJ8TD5LBgVFlRfig8T3hiVYi",
-	"jG6yK5SsqYa/RIMJeazU0JIXhims3ZYRMHeT//j3/3uBxUXq8MRADpG+0TnEE/qyq/WlNFLL3RhLP/04",
-	"PFVgJnsqLYyqd5EuTSFN4oeBAhIgnTSKKz160gBsOlBTYvh7pEJEXYpnZMDgnnIPQZMZN52PwIukXdun",
-	"SzVBzzvVTp2yHBqCRvPGwVkB9SxrMFuYtqrkJrWh/sKg99rbBJpQR5RewDKudmbzlQ0tNOjcH5O98xPN",
-	"2RXkCvcItMtAT/qf9kEBp+3zEnRZuNmje4qI4pODAixD3F818b0d46w+mIY4NkUKN+RWaU4QP5HID1qh",
-	"YSAj/271Hz2oW6H/cec4BIgOiuwjJulc0ZfEpUWDCRPGtYR3yUusYEfjxrG/kBdOScmUlgJDBCCsWxsO",
-	"BVb6vBXL1KRXxrlroX9rCYziLI/OtqBiwYoiJItGwhDiBZPaSV4yXjiH56MMoQPKhGJLX7ovIdkOhUyO",
-	"s8RGzdBDQY09QT3tKDNUTQracR+koNGrurCSKAs7OLb+ASDHil8x818lcqauneKSql1gsRcGko5pfy9Q",
-	"e2589ONc+8tKrbimt5jtkq7H5IM4/CUoZtRusLxErFSeC+YIVQ8cqFow6Pv93KZcWp7P0Wodrsbaj2mS",
-	"4nOR9qfr7b3ZgefjUxnGT1ZIeRPLc2qUs7CCLg4j1Fyg4gFaPGALGCfSxrjIe95fmHjgfbFyyDo2UIjq",
-	"bj7sAddMJFIlldTerKvec0O7WcbXt0o4NB0uOoD6uxpAyQ9cr++fLdn++pKLVeHcShlakoAJogaJ3kfC",
-	"vR+ydtSNzXCbkHbpwiL6DhyfsF3wW0Z8+inhtZMU7NWV+EoTLDYQy8ikkZmBLp0To3ZNzs6EiwWsA56B",
-	"5s0ZE1Dk5YI4QnaeGgFMPYe4WwoV0p3fk6wksuLxlPFO2aS9mLgBrIqy7PqXUVD2Ytg+1A8Tx/bzM9se",
-	"tkLZYMGxu5R8v5/YnApaxZ0Qqm8wmgv8ulihyvkUH0rgTuQZdDc435F2amRDQt9T58gDMQH/y5Ai0k1y",
-	"mhasEU0pfHK2N3B2oPr7z2yb0IEjIbo+xzL8O7uP6hm71ugWZc4mJCj0AtoH6QuGWUYRXPtyAG38+Z8o",
-	"lnpLotwKHfJ0FlQpzrTLIJkm/4faij5hKBlS/lZsqYoFOpsRzqTUs3jm1UOsDVmT9XMiC/STEiOJYNuY",
-	"JynBhkMtnswpnMAYMEwmyPmaGQJBXnfPm0jx2B8kdCe4N6eN6ehvSyZYHi8qP1ief2nGp/JmM2oM25Qm",
-	"IYjO2VLu56IN5uG2O1jnyY75kkGKNMuvp7QTcJ/ECkB9WEtSVqYjgYmmUzj4xhaJDPVQcHpyc4NeEHUC",
-	"OENavbxlanzJP2ewTarTybYIYDPZ75gaMhSEON1YHeqb+MFpzq5j/V3eLrv1ehsNAOKVddhmnojNd5wX",
-	"ApNCEwG5zBoRAetK5JgAPaWDjM8wHNcmZkqDhLupa3Q3oB1OaTlxx5DnUW0V+jrgvkYLg1JwnVYVepf1",
-	"FgD6E8gWXlRsoXdUxyow+HNNr9KSPBKslA7mkyrm/OznBSGToUTzlTjhwguXwfvlMlGWzmMdCZspYqEY",
-	"r+yfkSg2u+v42LsJHFKa2Pxv0UnlyC5YgULjDqdvj19DKr7icVcvUPm1LPIoYbg0VOQnXPi0D5D6Mxc0",
-	"4lPbB6IMksUmgo65L78KjzoS7732E4MXBJVB3AhEJsvKNB2j6SP4Isn3PQLMM+4IB/U27lfU9sifV91X",
-	"knmFrPY1C7ZtBMtekBtWGiJkAN+g2hbOFBC1hmMHQf1zidKLfQbUeG1qu3XuWm6GUmPZXayt/WtLMs7x",
-	"QmlaYpCVWcjNUfhPkmHA5/XSY9DZW5wjtz9ndhZdWxMxwpMxAxnmTfPyopCa5SSwp/vbr99i5RpesLoi",
-	"ONdkziyFteJPo+q/LKEEhZOx1rTHLu5QvhAKTA750axOpqsNc0mSlmyRqtxnRO9e867RgtdFZq+autdd",
-	"sb5ZlS9iPq37zrlWEi7RM+UY3Fuu8c5mfS5aRa8OWs7Qcw67RFuaupulHo/pcCPbl2TV8EV5YETpYt3C",
-	"s1N6j5lU/EKkO2bEQDZRUYvZviY6Vg/Z8GtQ19ubUdBPI6HzAkLL8qlZAG4jCdhh1sMEK1tYKFoGZFR3",
-	"1kS9Mm8Iwzkav8W2/t43qEsVXppS3xoKC0VguAj1b4e/h1HDvNqVcmtyIuA8lW6z7pExXr2Y55yNt48M",
-	"Vn3yhcj6hBf8hI2t+6Eg9lrKr1OZy4dIiZheGsTVBEo37owzGBfunCu6NM1W6a7MXNO+m7ICdU02aDHx",
-	"eBnilh161TEBjSpwfnsDuD+U6hpl+xLbyLTNn9jDUU/HwT39DZAtJnq/YDd+GW4VLcMdM/CIVMT3zFRK",
-	"xNX4vOvFeBr3EoVKh+2hqZHXrSN9HlFZhWs9bmBA8T076bF1+1kcUWopKl0XN2IsnCuqIrbcnyGMNmTy",
-	"uGpSxI0PKXrBwmeFQOwN5scidD3iQTQqpB9iMCrXoNrFk3/4LUu1v5tE/GjOUuFOdZjwnhcdms25p+0n",
-	"zZpFQWDH9W1GAeScZt5/fsvZFua1sKLoY3RtoCBVecMF18b/ArU+oj729xgxMrV3cKpLYch4a2QGtTLl",
-	"4rF+zGU7jOPCzvvQ039FipL4avgOHaHUQMDBUEVzgsqbNGD/mDSEE7mcJVI4mDB6cON1GhEq8nXliQl6",
-	"EgK6DzhfUA3g8/jcNwSdh4gazBTWhOoblrvmjImAwgGLflOssbO5hhuwanCVLsCY48u4UlRxXRIZiVcl",
-	"7uc5tup3ebsBolj0ZVXimJIhVHK9U5n7NI0ZrkV/6ODOFEVzVUkaWns0UnFknOoYga3abCx9TBTrCUKT",
-	"u/IEsOOlP3y1jr3Ro5OCB5qbvmt5uCCpNqj/bxWrsDxwJYTrihJq8+pqsWAM2+mWVBkO6WlLyjHuto7B",
-	"jfKDescHqPTXCP6N1aq1tDFsJ/P1oDSRYoGcH4uK9eN9G1Fn2FK8ScAbDH9PetlUrW2id3lkkPkQmxkq",
-	"uquTkelUR+1h2K0PqmedN6zk19gPLyNGFvm1kdd2REZ+lfNrh14ZWdKqMNdyeS0rpePtaPYQpMNUaxxq",
-	"j27fwM0E+W58kSbfda5fqcl5Q92eanbTIIoAqEbhyBqsAVSxZ5+KCFsoRie9wakhZFOxNl50JHB4cNI0",
-	"kx2/0gS+9bWTO/mJ6FlEx56TEea7R1GmFWLdRkDPA8bdRlbXvPcXmgZCzFOiFL8dzP6YEhQz35lUOj/7",
-	"tGCqNKlijTpB2cZW+rllKueLMZ4Y19sMRoel/dbrfY5yLNa3OoqLuqcQy9GmN4n+qgxERnQJfgpd99HN",
-	"Q50pY3+Pt9rk4VbKAuSj6ALOwlfeJH0YQ+k62gvhZ2mw66BixonsrFhiJjCpdE9cbhZZvlu3szUGvg3a",
-	"Wi+jrXXmMt9NDUVuWhcjlzJgMq9Usf9wobWoHR09CV+J12Ig1bJhefk6WsDW0n2wwvdDkLNRRZobU0R3",
-	"WAv5vXrNd8stS64y3MO4HTMJwdLbtWS3TPkqXdxYJrCmIr+oLaZZx6RjhUGooQ8TPoqUQUsk/DVrgcnK",
-	"EK9++7pgffRZJvpSvBaYM6SsmBmKAYR+xKAAPxpr/xwqFDXN+9ESeqhudNx9NFAov757UJ+3XO/XnmtB",
-	"xpdTqfklbjmGI4nw8MmSyuQWyyNFlYMkQXu/9pidxQQQR05dRrS/m/rQ0Yv1kZ4deurFhRFBpgtHDiOh",
-	"NHSDEpYLqdJr1kzsdWfJZv5ZcaNJiGqyWHePinq92AjXtX1CNGq0T91V6OdaV8xdNUuBNKsvVKasjhQS",
-	"OsCedK1d37NleLKmXOgM2S/t0innkihw6zTFYDLY14cFW6inWOlV3JZgoj61Z6JR+8HUdf24FP/x7/9H",
-	"13GVGVkbU0Le2m9F1PYwrPtzMQL6rdIbEU/nJYMkN3hBitFiv0RJfRVHXD92X//me0x1b2aHlfSxB9Xe",
-	"rknN8rTTLPyTC1drKNDC9fhi1Y13eOcS03fvHcFdtM1Y42gqhnu9u0OV1KFuE/30W2dk9eorln72haDx",
-	"IA4uMVT6QHfRuGUd7WfwzFd7cCOgHjvFTsTuNUZbBzeAmazcOSDqH6uTcTRtsStTbuluau2gu+lPbqmJ",
-	"scPj9OOG2jmhKmlKJeoUBfW7ieJXA9M7Nzt37S76dBkCYSPE9AVfhvakshlaAT6inqYR5YmD3uq79kr1",
-	"32HvKejHWse2/Fppk850GcyzmWACgRprMcGp7etudqVONvE6cOhayzEBAKs92iXtVJsYU3N/yMLrfru+",
-	"Q7Er92VaairzaepKIy5oapxP17bi7Mh+xlZwQK2TtY7gMagB0Ppt1acZerXDnrAkW5tQId99MdYHVq8w",
-	"tO2kf6pu3JeuCDveW3eHp3WP5xACiyfFgCbMAmOsAtG2edOewDikrvE3jZPI9CrFze7SAsPXWAsJ1twe",
-	"YCHlDQ8NN89nRrGiaPaooSX/K9u1arABbIGzM6qa/Rmt9jD78gU0gaVM1hQ3ii7qBB2mbvmCPSJX7h9M",
-	"fWWFXsPUEkoD2kE/SN9cCIvDwjRaFuwrDV0bXS0RJpiyt4HcjZtH5CWgL/zqnnTIHdPkT+9fPSf/+s3T",
-	"v/z5Efl0UjK14XA5db1HUjCqDVGy8N0PBMHgIBjGWK4fBfCcz/4mK7EiV+EKAzWbPfZZAbTks/PZ14/O",
-	"Hn3temwCWE6pZYfUskZoFoJFHsJSr/PZ+ewN1+ZZPQwSMEsrVcInT87OnCBqHK9uCHKnvzqnRm0ki+ou",
-	"0+pRxBNLonaXL/3M9zAafgJnaIqYhIOe+nj3L02tv56r3UG9rOYFXwDKuEaTrrGuy4RHew1ofTXwZ+c+",
-	"Dszy9SoCh0vWBQO0ufzeWeQPCoGmRTwatTgYBzoRQPVYoyr25T8RLCDYc8zRdAFiHXRpBwbaD08Xa7YA",
-	"G1spdQSDntufX9TiyF0xaIjxhumPANrByA57NpbHIPLBh3NjgtUhwMIWN4S204FlZTmyVFAD3aRfN8Ap",
-	"2LOGye7zxriDPovOBkbGxQUj3L4X05x+zJtpnvP+4LlyEQpQpvQrTRatW0wT3eibeZY3C5oe5820i0aN",
-	"ejiPD/dwOit3k7WlT/ZY+Bd2bwDBpFamcZWULhoOCUyfBYfjWm5dtdJxxK8G8+nn+h9fUB4sGIrzbei+",
-	"Zxt5yzoAbl30N5EqhfDRIS4CZ2o1BfLN3jF2ptJM7z18FicgPzAzdLCzB8Kgq5bh/xBSV7uFUvo9Nzqc",
-	"/xJfqh7SOMTPVjj78jEhhXUqHB+HIHQWeWhW+vAU4aXVuwiFxHmkAxhC6msZ4y/efsyXZMv1Gowjd6cL",
-	"p6ExQ5r/uv5Xh+S8dFJ+BETN7ee3NB4RH+G0MPIwPBaSujCsF4q7P8izHIZokH/v/fbTAvQfgaj60MxD",
-	"SbQ/0RvWdNFKZeUmEHMtgPvw9PlJe17YWvIF06efC67Nl/sDJnPWo5KadW07spPPugSyGZjTtXUl4Qtv",
-	"Hvd8MAV7snOaqsV6TOpgNzIl4YR+aDUMby9GevxP98bWN5Lmlt7AhFDWw1e454sbMAzeDVtd/doj0g9c",
-	"4Y8iltGF4bcHls4u6a6uYOXke/yD5iuB/cA4GjkVX60Nwdi0+7Dx2gd+JLB9z1ZcPHfLHEfiay3x8PKe",
-	"XRZcSFFeAyl80ocSHABJ3mFEcKOCmm9e0YkE8HFCUI+6xESLe6BK09V4HPUAGiweXT+oF7j0J/pD6QgH",
-	"1/mcIZQbTQpos+bUg7VEE7ul715ZmIIizse4zwAn1XHsb275KeY3qcZa3+zkE4xvdvj9AfUBK7pCeym3",
-	"D58OCGWToTi//T2X97HFQeLyEV+WVNPs2I8Pv4E970qqwziwar1NKmgdgKq2cyFaxW4ig5ZKj/JD/EEh",
-	"eZBXPektHy6Ip0MHwsRjqMA7P/j+WGX3R9gtUzvXHEpJ+79YMrVfTHWcuG7Rim9KiYUJ4nj1Gn4/NmJ1",
-	"V3lgzovLxz1dlj40rrXV9stI7DxOTQj5P4TRIAZRMAcJ8rZk4tm713cA9Ofw3+Ot9w7ev5/x3rerD1VC",
-	"MIHBdxU+rEk/dtqzf0wm9FY0O/47IU4PYE3SlhixDS06xGCkgcjhY9Aro+TmlYXY+rh6Yah19UeW77OZ",
-	"y/FG84bd32EozI/Qf/QWOnCEoti1MohtioxsVct2vYn3yyvslhaVC/KLA/ilH3Ec2IbpHxi2ft18yLK8",
-	"4rcHsdVdqR30M/5UKgwBhEQErHy7hyGEKulJbeAVLzAWs08GfqsYNKVydMCn7CVJQMPa+k3U2Bqf13eg",
-	"jc0T7dXzcSwuyYVh5kQbxeimDdsQzznngsJmuos8qMYCQIhgEuQS+cj7A2DSXxkrCSUWKzJSQSXBJ+QH",
-	"/n0fi0IdtRqNTj/b//uSVPZ/YGYAmdo8ZYkD07hUUmOYsh/+b72mT55+e/LL2cm/0pPlx8/ffvPlX2aj",
-	"satdHPWhsXQ0+bknqvbMEQb56ZpR30HA/fHkBdel1NxnAqY5eBY+uXTByCfvZMEXu32f/a8T/+HVrmQn",
-	"b+u+3umvvhzGn+puF52pDskG6aMvrzhownoVRh1U120tPk5tdV/s1VvrqccorvX5DgOFboHL4Ui+cPJV",
-	"rD/epW92BZaVkqk1LTVILY9I6KWMLfGNax3QT7vUxoo1VGPxAkhUwpL1hJtHoWpkE+SvXQnvaSZu6HJZ",
-	"CfCyjhga8sVGjr80rBw71uWHjhr7DBIoRw5+AzlcdnCiAAaIle56V/QWapUKbFAQI6zY3mtIlUhQZLBi",
-	"tz4MqPv0DMKr+abaOOpsRVf41+NINtLHY9oaDNuk3ELP0B9z/0fXbPPdbVaeEWz2hsUy93F6eIynOdcb",
-	"V303Lji+wAGvQ6H7I0RB4xK0eGjZ3i0cl+1fSHEIgL1hxndg8PASci7zHZRr2UiF5A5+TIRvxuAGpVyH",
-	"eZkF2Q847B+euh373bp7Smjv7rIPwzI1lHqFKaHEW9DWd1AFlhiJ6VQFVSv7mLFo76gnfcNFPowTf4UR",
-	"B5Vt+p1Bhi7bFzPo5Wpjstx9J0q08wizj5GR8I4OA2wrgpoTLrCcO8AHjZx+Q4PyUrMrcxKkoanzEZ9I",
-	"WCPxQFyT0QN5RH0rbTRvNqpKUwMVUsfzudo3Gqv2L5dWmGzko0WqeChGCrY0RFYGsx+3Ut1Y0RM2aGXR",
-	"+c7+3wU+Y1fKkczZqhLBtesrvfYFUIhk8b20jxce7VvJj+KvTw69dAxrvrcXdCCLmUMO7OeOfVbBN6tD",
-	"BTNs8053FuQaKu2aQHRBR8ijfts2dfWv8bT0fc6iAtO7gv7RIHpwQgCd3hK0AG7nUJQAmlataVkycRGc",
-	"Qu71jYbXZ/dfgwatJsiOe3mpi9vULfXv6wmQW7KkCsvR7qGPew14mxYux214+0oufozD4xQpYyTA7Fj7",
-	"GGYIrvI+VNi29Bv7tKHLhCvCfBlHqCsItoZdy9TQp+/P4YBJ3HoQUvuqoKvVQZy4Vpfxj9BqLtg30F7W",
-	"frVFuG4zUdPPy1umdrVlByrgUEPnVFt5eaftk3cludHCo7FjpItnlkvCPtGFKXbQssEulZF5ZUJ3TKzC",
-	"pevSlq5Qc0H5huUZgfrmlke41qS3TPVhebmWW2i4f0QSAfOnhCz47TCE1bj5fMEEvbUIbaUXLqBeKVZ+",
-	"4LqVGwql+vfAuQztiePc0f78HLMkjsEbsTvyeK4YYu1CyjMWFfaVRA63qWQMikZt+DABJgKrA4K6gXlG",
-	"lSqCuxeMRYpuyY9XV++Iu/89hnPf9yGpgLyvhB7nV2xWeZtqA/RVVUZGAoSS+n3zZcjGsvTGFThpWDIT",
-	"xsvw43hu8w9tzfQNQ45pzLSYs0+Za+rDFhVPP6tKDEpy76ujZoqAXSz+klV1mJRdi5ghtMe1dwGzgWvw",
-	"crCEwfeVeP3C5QnWl5sWy0ZOl5Kynqe6mkB6w5bydvgzyFXQDM11PXtEnoe+KlgEXoqcGL5hZFFBcTq2",
-	"sYp4qIG/I2uae+ltuWQL49JpBGjpN0JuRUpoi6LRk2Oj0XGENW/TGCWpNRGBFYU+/exSib+cfrZ8Jf34",
-	"3pZMPGeOtx/p+dk1WI6t0OKvUMIIsnDd0u6bbF2H5kJpR2wKZtgGrVHIvqHXh2JlQXeT1K1x7ynKwewW",
-	"vtI+yxtqyp+dPH70F8++2spTXWl1fFxfdFl72q+0az4vFTkJMnZd7iyyvivqOjGosIGJ7NY3i4ti3gdq",
-	"FutRhN+wTwZni8Zg7I24eAkbgQvILaHOMEvDBWy/r4SFhFVeDmRBVjgjN8Q10gdQYw22Ewjpw6u5wA5S",
-	"oUIsVtg9Lp9AV1RNHtZcG4kFCqNQslr2j27MEUmEXyICvZ8bskZmX/BGakPMlgnsV3Df6Fygss6ojDl6",
-	"dR92qDsPlMMulzVdP80eQUsu8uv5DvTe4xCTA9GHLjYU1Bi+YEOi2Rs3ZOrev6fjQhw+cEupIxTzrSh2",
-	"jc6cqO9rmZD1l1NUjVdBzYhOpeQmLus3hfuzWOHU+ITY2D464+OzpvrwdK/6kPWrAYe+x1CcEcqW2PXO",
-	"iWa3TNGCbLnI5Tbwm+zp2dnJ12fkT+3xYJGhi/WfM1BC3TN7enaGMOCCoAUgGiViUsF3iQ4ye05xjg8M",
-	"9o0GIKkZ2fA8L7CKAz5JpJs8cFRnZ0ptUkEtiT11E45G4fw7ilC493J7kGqN/sacguwedxbaDvrynRaa",
-	"Oft0BEqVoC+nek3LMVQGsov/GUnNA2AW3l3KYIU/HqgsDqxHms1WtlLl+jw043Xpy6FOOdwtliYHAdy3",
-	"yQ16pe8ScGyE9H7AqEnbu8LQCgfBHL5ZBDb+XvMieBIs+78glTC8cKZp+3eWQRKaRR+603ABwavT11rf",
-	"FVSgBNw5XCd4zwuI7e5VnZb3qhJfaYKNz6Kx1ujwj9C/Rv+PXpsF46QhsE6i1xZcLMBN3r558d9+fvlh",
-	"HFcYXZz0mG/lobyglCimqw0j0GzFqJ3zixp6w0hVthyjOpoEdnDUxw0dwkLUTVK083pF7vDugbdiS1X+",
-	"0HEQCVvP/8BmxvfHkh/AT4n9RKnrXgTERhtZlrHKb0mLD+DXMeBq1O4/wXqv2JZG7w3tQ+XBo4ORS7ms",
-	"5nsjBHHrp63c+6gYFZJaL/EqjkhGfTmv/k1C1yfcAHly9uTs5PGTA4kdzZnb/bYGc+2bzgh3lc2eR3HT",
-	"lO/e8P/LRfobGXuPdbODVOr6JV+Jt5UZlbJ+iYWzZNVJirpk5uQ59lE4dnrSS9f+wJ9swAwXxZif2HGj",
-	"kJJJyrQomDqI1CJBFvE1zKYXr3FdaI/DLdzkDx46Fy0Q27ijB8VWl+g3O//lY6siHV8JsJKAPduZQrzr",
-	"0SpmF5b56CZ+Q9Fw16CkA2Zs7oDvHDqTDEcSXOGQg4an18uOCivHlq774srdpGOiyd2ZDuDP47q2FfuI",
-	"nGfvXhPjb21flYxEfSHoyIrnPlrFdnetD5tr/RPNWWPhNlzsjweMugmA6JZnx8LsEvsVDspmCMfTzzwf",
-	"rOPyAv7u4bU/bhJCU+4VMrmf6b4U+YEqW+eE4j36YP9R1Sm8zhJF8Cu1e3bM+oJX3tU0LeAMkn3mdHFz",
-	"0FAz7Jw81NfjQFUpL9dyi6YivFJX/Mw1scWAe9ckNg7GVpBZq8Vakj98CKP2GLlCiJd9A+NjvP7JE1Rb",
-	"7e+OGdcFrCqAlMx3ROzr4TTAmj7UUYO/fw+exweHxtGZU62QoZNubImxAMDTz/4/RzCmFrR+h/pi4bAh",
-	"gC4etTy6hlj6QGcPggtXDZW6rSS8vKKroyuzzyI3Ct0ds9B10SkIdTfOA0Wd+FtpNDOI4eRpzpfLJN94",
-	"wZfLBggH2cZzuSmpYlgc96L2kli+VonCqkIrfstSTpFGg94eSB6GwtvDxqvJQ+jQIbMHsENxiEniokaH",
-	"3wEDoN3oZKt1e/oR+ejLn6hZrAfs3C9zbl643qdHqYKWc/Pg5auHqNNLSLc8FK/CHtMutcdRmRvGSi5W",
-	"kMMAoXeYyJAPti5IFRynt+yY4Pm9+vkNQcie+TAcFhqE16D5ShODxV6mShH4Xus82vvQhGwgDRdfyz/R",
-	"SwTcTbmdP9QpzeAezuWh6D0+y1Zrelxirhi9yXwJIJ9t7bvCT0aLtZQ3aY8ULYrLNWPmqLVcwyLJ2Bf4",
-	"8TAlzGhR4IQYJLJlc3sDWQipxrgWzQdvMzvO+7H0+Ecpby7BkjW7pyLUKRmCc0ZLyrXKd+C4MWbWQ2pM",
-	"aNsGA55BS01RMKWthHvLLlyATm3Xw/AkKoi0AAFhkWHk4OQH4Fuv/95izA/yDTZu/104Fqx9gMrqirG/",
-	"N/iVS9WGCmV14BOoLhB4Rlyz+slQg+72x2NkdvbfWwl9hw38D5uVBC35SSiKtb3L3Su2ZlRpWqQNh1Sb",
-	"92HUMRMDwyJDlYIp4nbUHPIaLbTY0dWd7DCRJCHltXERD8xQ3PWwo9X+dtM/sEg2Cer3z5dtkDMpiKab",
-	"smD6gihGc6xWpBgtMrJV3DD8gxTFjpTYQyq/2xNDUrknCzyMOqj7trX4KA+u38heJ2499RgBoz7fIW1q",
-	"X+nAiUZnQh/LiOKQaRDKl27MER+UXyKqyrqfDgsBd/A68ZgqxW8ZBEMXGJ//wLTyWZ7jWY/nkXfzP7DT",
-	"o7lqp+oeK83B6p4Ll6GrCXXQvQvhc3hxaujN8cS7K3rDGrDuh6p2OArlBjK6pSLcHEgga0jFtEC1dM4W",
-	"csPC9TXzA2g8t3T8fY6LcEhdysO4kfZiTXZfJe0ooRpRqyda//9IBOXsAQjKM+00dQGFaQ/UVPFe9MTq",
-	"O0n2eml/5WL1EKqeX2tIZqX6Rlsyc7gsFtT35jssMBXmP2C2ykiaC8c/clgBFsx+4IwEOFiinHWl6LzY",
-	"EbpYsPIwLhtYzVXkd1AdjHFrh5260MzZ+S8fLTkMYeC/fLSAwwIHCPRKFbPz2Skt+entYyvB/r8AAAD/",
-	"/w==",
+	"7H39chs3tueroLi3KjO1LUt24kyuVPuH44/EO07stbTXO5XyqkA2SCJqAh0ALZrjctV9jX2BfbD7JFs4",
+	"B0B/Ac1uiVQys/efmVhE4xvn+/zO59lCbkopmDB6dv55VlJFN8wwBf/6norc/n/O9ELx0nApZuezt6LY",
+	"ESW3msglkYKRORX5OTkhS6mIWTPCDdvAj/YfRvHViqkM/iHohvkftGElMWtqyIbmDDqSS7KhYpcRqYgU",
+	"10vKi0qxWTbjdtzfKqZ2s2xmO5mdz+yos2ymF2u2oXaWZlfav2ujuFjNvnzJZs+lEGxhp/0zfNNdydWa",
+	"kUVo85WG+fnhSmrW9Wh1s1k2U+y3iiuWz86NqtjwHF4vf6JmsY4PfsuU5lLgNmypJorR/IJQog0tcE9W",
+	"zGjyzeMnflprRnOm6om9Xp7gAHumYdjmWcFvIrvwwQ5OyUrJqiQrfss0oZpQ2/icbNe7jGy5WcvKkK1t",
+	"mfPlkilNlkpu4KiJkfD/iXOCjkbM7q8cL1usjxveOet/UWw5O5/9l9P6+p7ir/o0dOZ7fkPnrOiv+x1V",
+	"xl/GAprEF+B/27eA95VIzV9VotXBUqoNNbPzWVVxu7B4h5eGlfF7Y99O57p2RrQtRsz5g1Q3y0JuUxPf",
+	"+t+Hu3pfidcvQh/tl4NrTz+Z/XvxgZs1F0OECN8PE4aYtZLVak0oWVDNMnuTL69evjt9/uzyJdAVSpSs",
+	"RF7/8rX9K/7X6WPyJ+jK3wopS0KhPVlypc2fE7u9xRk2lwVEMLJbYYFUKbrD9blNThMpfwyDJKpxVuMJ",
+	"1BfbWJdSaAazfafkvGAb+58LKQwTxv4nLcuCL6id0WmJLf7rr1rCmYx7lL5fGDFCf+DwtkqKVUaoyMla",
+	"bi1d2TCRE25gm1xXdqRnSIktw1KyZMpwnD1bLtnCRHd9yVmR69bJ7Jmv7XfXP7BstmZFGR2j4Lo5+FzK",
+	"glFhf9kws5Z59CPhTr33A5xu9Acl5bJ/UQoubjLgIGROFzcZqUQu7VUZeRPtTSgZjW+fppuyYPt27d9o",
+	"UTFovpAl01PeQTbTzN63RXwzDL1h+ppeb9e8YPE9NtwU8Y8rwVG8iVw8y2MXtCgI12TOi4LlGeHCvrhc",
+	"R6lR/bZ+mbnHiCM3VpD5mxj21F2OcA8/hq7l/Ffb8ks2+56tuHhunyK+uvbdtsTInmucQpTSMjNBtmu+",
+	"WAPxWsjNxr6kggtG7OBM2AVt6Ce+qTaz82+fPv36aTbbcIH/fhxmxIVhK6budo5fIgt7Tovics1YZFU0",
+	"zxXT8Y4XlSril5EtKjiB2DW4ZYovd3E+1Tw7P3LdXfj2Y2INOOT4BeBbCgwup4adGI5XpkefnLAb62eA",
+	"eigUOvYw0WymDTVVc5aNQzZS3lxvoj9298zeYDebrLmD2Hu9irrT6F6youjv5JKavQTmlW3TouaDrbEV",
+	"LKLSqQsD/L3/ql77x4T8vyESaCcTgAwB4sPXp4+jm+4e8tAcL20b25ZvqoIaFp8JJYqtGVWaFudES9Si",
+	"OOoMoD6BNE4JkmlChd5anUtzsWBESCudrKAxTCmLUU/2yex/NHBGrnH0ZNdscRN7JpYKjee+b7hgMRbh",
+	"ZI/xHb3iIk+wG6eY7l9zGDS+YMkXuLL2giWcXnum7RY8H81OEzJCZ6Lw8qFpbKZ9dkvVYs10nJ80JD7C",
+	"jWbFkoQPYtdnu95ds01pRhBevzPNj6JbK4tqExHy5mxFRYybM5gqSurI07FpNpIE208SJNIqEwn7AdUM",
+	"BAagFdxY1V3kViVhil2QJS0Ky7VtE5ic+3d0/NrGECP1OStbAmFjekzkMcIRtqSgfkew5dgdWbKiuI4L",
+	"HW8tPZSaNXQvKc5Bbt9QsSOW/gPF7K+4MfEVvWXXjj7Fl7ZmRR6m0P+Zi/jfb5w1ISKji8hJvjaalAVd",
+	"wFHaWcvK2JZI4h89iW2Olal0Qtynu+u1XdqcMXHt2UB/lhteFFy3GDgX5ttvonuVVBQEQ7UjIt0GQ9va",
+	"0n7DSk1QV7U3dSmVlVSFlf5+mc0VFWBGsiwOWLk7t4+RtYtqM0fa2d9He9ksu3FtYktpGPciXVhRPLdy",
+	"+dbeX0pUJYhtHqc8skpsLvBoHb25FPh447ZumWKWWoCtIiIGD6kmmplrqnnO4tPQRpZlS/Zo/Bg0E/eT",
+	"2zNLUCk3yUexpbvUwvAYz+HZW9qkMzTbmTXjiixYUWii6a7WsmH9aLJtWVAYXawvkHJ0H3pp/0iLoqlc",
+	"tmn0QlapO5+8xls6gnk4jcu2zdwoY5idnfa1FNPJWM5zoiU8Gi9HZYQuDVOECsKUkvEbvk3YrK5iVvA+",
+	"+xireTY0TmcjBTOUfRNN0tm8pPWN7JDfKNnyXNFf1UCz4hy7ycA6etIi3IlxIvuiFiVHsm8cXaq4Mul/",
+	"vU7bCdgtUzsZ4w8v7S9kXvEiZ4ps6I5Ulu3HRemVos6dMkpG/cE2T9iZ8utKGF6M3wT4ZrveRde35sLE",
+	"ryQKCGuq6MIwFZw3mi0UM1Hmx5YpnsM1sb/6PsqCijj73DjaN6wJQKthJXjDtXa0MsED7SRIQRc3epJB",
+	"LG2b43EJVLHGvsE9WcmoZkh5VF6zlMi9FEsMuAab9XZtKTTJJdOWCIE5ONprsNa0+4UbxvILQuca7Kx+",
+	"ojtCFeiH5EbIrZi0N1bnh83xAkQl/JPNZtLOb67kDRNAp4UnJlIsudpEZQpjW1+zTyVXTI+/8Q3rxQgh",
+	"qtIsv57vplkmnZsuxYsDo27v+vtKeM8ERWmrRTCaXYCxMSpMrRktzNpyCEoaxH4Uc6gJYp/8ZYEgNww6",
+	"eKTudvppObKBd77ewPrVOWLQIJ+BBA4ziUtm7M5FxIcmIT4cfd3QT6/xgydnZ/1TnkaQOlseZjywZORM",
+	"HbY4b8uvDeNhzTDv7bGgi74xYqgv51+J9VSZdYLD5nKhUz9Um7YOFGMDffObvX+ggT0F5VXDG1hIEbVw",
+	"Jmm1JWy97n+iudP1uAZ6qkvafFmN66b5SlwjvR+1eR9o9AzSYoezRI0/nnCfrpwNKzJcg9C1V16/v2m8",
+	"cJgIsnl/pGdoH2bOGAK8ZgFmdCJvmSI/Xl29i+z4sI8FH0w9HTxfnEGTqPlTqy9/Y6MHH+mLxnVtP9bm",
+	"RW4v9W/PfnpjOfV/v3z7MzpZ3jCxMuvZ+Xdff/fdt2ff7SPZoevBqV3VNsv2zJIuSS60UVX9/HsNvKHE",
+	"c/FSFgVS9S2br6VM6P+pxzbsxEs8gdFeNZhsYodss3d0xQZdNBHHGV0xYiSRJYuKqYrlXDmncsRMil3b",
+	"DhRbcW31QtAVTduGupdl176UMGB8nZWP1Grr22nT5dFMbL9KLqLuCrAl1Po0F0ZidJGOSj9jjWVCmuu8",
+	"LRS0TDR3t8I4k8c0E03X+A5n7Dpq694dLTuuikd177Dkrhoeuxsv+HIZuRlrKlZsyA+RNJUOW71ccNLw",
+	"tfaBW76nMbYaxW55itN0uveLi2+HthIqLWKBQ85/Zi8qFTkqRLOs66AxU1xNEALGlm1B8/FZTNJUTBsZ",
+	"s32+YaCublBjoCvKRcLbwhQbMyFQSeNOebc/MWddVyhIbT+2i27+QXno47Nvvnv6l2/vxUNfKLo074q4",
+	"54gawnJurCRYFTmBsJmOc1oWhdwmvLPBWgguBE0UWzJl77vvEL+OUr+mS7PLX4Jd0mvpKEcJ6Op+/s+u",
+	"X9cvLxt2d77MeeRMU4bOlsOBwj/PIdQuq4PyQvSd9zdckFMXSWyX74xIPrYtI6e17wCadX0EF8EG7v2W",
+	"S4j6Aw9ehL/fsLitTEZCLzUzWR3QzIVmymRgDWcZUWwjb1lG7P/aRSnm5ZgU6UxbhnGvsrA3dqPito84",
+	"z7oFx/E473LPO5s8+Jii7v886jbC7enSRwhB8v/cc01xuOj87JKdQapPzMZbnbWsFHK8Jv359uvvvolt",
+	"P9uUhRs0ElFRC+tjxu4s1U0E3/ngkiMEHP0SUcOl1Nwk1bhEEIiVOtBAmLD4Ggg7dEIf12hNJFIUu9rW",
+	"GN6wfavaXm2ufVQLw1gaoBePFlKwC0fquCZCErjO9i9RCX3KZYeYg7jY0tvfVx37ZkmBW9pjomAeU9wY",
+	"mFKpWEkxgswJxYcSAL3fqumKd+7+awys9ubHbCaXSycyKkYXa5ZHNbdXIXKqo6wD3yVu+dns08lKnriv",
+	"f9VSPHpPtz8xra2GBd0Ukbe25AkTR1pf5H9nI023+Je9EUoclMYm7XWjxN6Q548RB6YPPokEg6Ti9Fa0",
+	"TPmz4S3A8xByLvMdOOSXEG8Khn5BdizuTfIBCxHFyR3HpOBhzW6Z4hin42+2d2NuqRK22cfsrvJ+6D3z",
+	"wekw/czvZz3p6GmgmJTmMh2nHIhsLQFJ01uW263MiBTEyNILELkV/8ZKTX0+FTEYR0lGJVKR6XaLdTJE",
+	"x14R70++IBATBXKLsPsZI3rsUwjI7rxjQdinUjGto2aHbAYZPnHxw7a1G7Z1RB2bxvqw2nzcxZgyRA2E",
+	"uTdTzsZJtW6b3/lP42qkrgrMXtCoU5yLqiiylIvQ7Wh60ZV/bJ0N18SoSiyoYX+y/DMjBYgNf7aS6G8V",
+	"0xBDt6HqxoeGYfjAFlPfdmTOnL+0inpaE86hV5WyLBKN5GS+cxEEJZN2EYWUNz2P07C5Dc/UL7N1Lv7S",
+	"uOPN/G2ur2HYbj/fjwOvoz623jNJG/Fh3bSIi1pAdlI/er7R3j88qu1aFixzoUoZ2TGdQax85hhhRgzf",
+	"sIzklQI7Xkb+LgXLCJBwq1eI3egkAWRFYSH1rGN7hU6rSBRFsOR2bmFRkEoUTGu4wNNcuWxDeTHl1XbF",
+	"cvg+towfuTZS7foLsTLggE2KLhasNFOiP4bi8KcEye+VJN9X4tK4MPSRBm2U1GoTb7BsO39rWO1+81i/",
+	"5/hbe70ppTJDjseUUbyOYvD2FAgcX8pKYGoqU7dMBVEfBBtKLLdHgV7LwvJgMF5pgwSooUs9aVrE4j7C",
+	"jrGuZOLZu9fk60dnEGr/6DHoCiitKvK3Zz+96Y7wr395/PTJ2YDbotH627N7mZVwn6OJIT2nS0N0Sy+3",
+	"kZMsVTiCVAjOtfMeJ56R5THxWLv1iFg7+BrbjrHbJmk36IYpq729TMlbiF5ftKGtpuWyxby2ez8a8NFC",
+	"cMq+6RbcPheM/rnjvK1WycYYXxtXo+siDQ5PP9+mOzRcm+h1Fj+6nP+OOlRQvomEuHDN0MBHIACCyK1g",
+	"6sLKjgYiTVEoQRl8g852HvcCTaDRMSlMG6og6piKnDBQ6s6dXI0ZDGRLd8RIJGzU0DnV7IIYesPEOWbS",
+	"QHg+2ArBjNsIjfadzzAPUYDgwxaV+xsOF9GaomwAt9IvJHoIhm1+8BJ2h6j4FP7evswrvUv54uQSbS5B",
+	"VQJz7NJJkCXVmjgheCPb1KZxQJBWMZ4fJ30Itct5XBJ/5hLw46G7jAi2ZTpOIOmUCXuJZGr0d1wvHqIl",
+	"jvj2VuMgMOxTSSgCIVd/D+GuM8FrUQPxAHrxwh6ewU4qC1gHeHpuU9zl8lfAbezgzY3wolX4+2h3Gj6C",
+	"GJ2WpiXtp2hk7XWGD1JT/msnBqJpoIuY5WLmEdtNPPpgmhfxA5rzbHdRHpsy0I7dEX+wwxvyni2nZbpO",
+	"zsccS+3ZhIjxSrjmXQedNoxCBidOM3NsyVJCWhT+zZ0jIwMnT91AS6v/mbYvDrgAoZiFMCEzOq0UpE7i",
+	"g/f0ttf0M1UAfAFjX8AqbtiuQeFBCSSbShuylkXe82emGclU6jyecScI5TBdi+5KTGMEZ3nErK0qgSfs",
+	"Av3QjbiFA+UuVAWkBEaAzzt5xkj5qJknl1rWtOddX9Z2jMA486KnU11TNWgLUZs+pJf41duTJQsqIHeB",
+	"khakUd9skkum0/4eiEWfM0skYVet6CUF7CJgAgGkkGW1F0SKa7AXZaSghvl4C3EtADuKFVKsrGDms5rN",
+	"mmkGamVDAvPRL7pEZSKb2VutISoZg/ohMRuFMR2l0GnLJGO53qeIGbfuBRVC2uV7UKQE1QqBzfeO3R3Q",
+	"SeIOkaTJ8Pu0kTDzZxm87mBat0Njohja/YbFDmfh8iKH+8ZHkYdNiZG6N9QYvmBxUADPfThazt61GkR0",
+	"69aif/SxGR6xzMqMc6clsNyKwowu1sRntndntqFmkQ6dQ00hHlgI6aRuQCW3njYDmoDV2DShG7j7NW+B",
+	"wTJM5j+7IMIlQVqJ3aAv1ISPmkJiK+txO/7evZfb+4hXMJZv3tiqzB3bwElfrmkZOe45FfmQXXBOE7Fq",
+	"QTvZcxAuORy8UZbqOEYvdkFJXbSiNho769WJ7ggNvCiqzeChRJyaSlbzgo3YbId35/fcfTdCKO+e7u/+",
+	"pAIWxFC3QZIBScVFUAF/oUJavfWCgLXbrKkgf2dKuodi2QjCXXAIy50zAJHCadkDfkReC8uJ7C2E2Vel",
+	"bffk7AwHhql7T02BwZcDymx3d4fpBcw8svb33Z3sI5rBp5jS27xvPthJLl2g1QVYOrhueBEbFCbnOVCR",
+	"heW2ANyXTuJN39pRqbooHUMno8I+0+naYa0AyBZWOjTzKkEnDvESsffeUxyzyLGUNUlSM0ci/SuKktiQ",
+	"UpMIEg+YT2fRiESqaFGgxSWgRWEg6/CHmJvTSd3zZCryaSOSOrKGWBruM0SzctffYTT0dJuxOBp98pMz",
+	"VjYwPFzkIr483O8sGSCfCn/sJ3eD/4IKCDl1kgDqn53QyKwdGEmkakY/OvEgGSoZVVaEj5DfE6xpJcLo",
+	"JLtCyZpq+Es0tJLHcJWWvDBMIVBdRsDcTf7j3//vBSKp1MGagRwifaNziK70GLP1pjTy6F0bSz99O1xV",
+	"YCZ7YCVGgXukcTikSfwwgJYB0kkDSerRk8bBpsNWJcb6R+AwatyhkRGPe7AtgiYzrjsfQhjJMbdPl2qC",
+	"nneqnTplOTSE0OaNhbMCwDvrY7Zn2oIETmpD/YFB77W7CTShjq+9gGEcUGjzlQ0NNOjcH5Oq9BPN2RUk",
+	"RvcItEu3T/qf9p0CdtvnJeiycL1H5xQRxScHBViGuB8i8r1t46w+mHM5Nh8MJ+RGaXYQX5HIDwpHMQA/",
+	"cDewS3/UrTyHuHMcIlwHRfYRnXS26Eti06LRkAnjWsK75CVWsKNx49hfSIKnpGRKS4EhAhDkrg0HNJk+",
+	"b0VMnvTI2Hct9G8tgVGc5dHeFlQsWFGEzNhIGEIcHaqd0SbjKEE8H2UIHVAmFFt6nMKEZDsU8znOEhs1",
+	"Qw9FZfYE9bSjzFA1KWjHfZA6jR7ExEqiLOzOsfUPOHKEN4uZ/yqRM3XtFJcUUIO9vdCQdEz7ew+158ZH",
+	"P86136zUiGt6i5GrafApH8ThN0Exo3aDWBoxXEAXzBEgHtxRtc6g7/dzk3I5iD4hrbW4+tZ+TJMUn3i1",
+	"Pzdx784OPB+fizG+s0LKm1hSVwO7wwq62IxQc4GKB2jxcFvAOJE2xkXe834U5oH3xcoh69gA6tbdfNgD",
+	"rplIpEoqg78JIt9zQ7texoN5JRya7i66A/V7NXAlP3C9vn9qaPvrSy5WhXMrZWhJAiaIGiR6Hwn3fsja",
+	"UTc2MH1CjqkLi+g7cHx2esFvGfG5toTXTlKwV1fiK00QWSGWfkojPQNdOidG7ZqcnQkXC1gHPAPNmzMm",
+	"ANHmgjhCdp5qAUw9h7hbCnDwzu9JVhJZ8XjKeKfU2V5M3MCtirLs+pdRp+zFsH1XP3Qcm8/PbHtYOLZB",
+	"dLW74NvfT2xOBa3iTAjVNxjNBX5dhONyPsWHErgTeQbdCc53pJ0o2pDQ94A6+UNMnP9lSBHpZmlNC9aI",
+	"5kQ+OdsbODsAdf8z2yZ04EiIrk8SDf/O7qN6xrY1OkWZswkJCr2A9kH6gmGW0QuuPfZB+/78TxRLvSVR",
+	"boUOeToLqhRn2mWQTJP/A5CkTxhKhpS/FVuqYoHOZoQzKfUsnnn1EIEwa7J+TmSBflJiJBFsG/MkJdhw",
+	"AB7KnMIJjAHDZIKcr5khEOR197yJFI/9QUIphntz2piO/rZkguVxBP3BWgRLMz4XOZtRY9imNAlBdM6W",
+	"cj8XbTAPN91BUCvb5ksGyX4sv55SO8F9EkO7+rCWpKxMRwITTadw8I0tEvn6AV17ciWHXhB14nCGtHp5",
+	"y9R4fENnsE2q08kaEGAz2e+YGjIUhDjdGOj2TXzhNGfXsWI2b5ddcOJGtYM4jBDbzBOx+Y7zQmBSqJgg",
+	"l1kjImBdiRwzuKeUy/EZhuNq4kypBnE3dY3uBrTDKfU17hjyPKqGRF8H3FdVYlAKrtOqQqG23gBAfwLZ",
+	"wo2KDfSO6hiEhF/XdEia5JJgpHQwn1Qx52c/LwiZDCWar8QJF164DN4vl4mydB7rSNhMEQvFeGX/jESx",
+	"WUrIx95N4JDSxPp/i04qR3bBChSqlDh9e/wYUvEVj7t6gcqvZZFHCcOloSI/4cKnfYDUn7mgEZ+bPxBl",
+	"kETLCDrmvvwqXOrIe++1n9h5QVAZxI1AZLKsTNMxml6CR4S+7xKgn3FLOKi3cb+itkf+vOq+kswrZLWv",
+	"WbBtI1j2gtyw0hAhw/ENqm1hTeGi1ufYuaD+uUTpxT4DahyI206du/qiAVctu4u1tb9tScY5XihNSwyy",
+	"Mgu5OQr/STIM+Lweesx19hbnyO7Pme1F19ZEjPBkzECGedO8vCikZjkJ7On+9uu3CL3DC1bDn3NN5sxS",
+	"WCv+NEocyBIgKJyMtaY9dnEHrEZA0xzyo1mdTFcb5pIkLdkiVbnPiN7d5l2j3rCLzF41da+73vomBGHE",
+	"fFoX2XN1M1yiZ8oxuBeb8s5mfS5aEGAHxW70nMMO0Zam7mapx2W6u5HtS7Jq+KL8YUTpYl2vtIMzyEwq",
+	"fiFSCjRiIJuoqMVsXxMdq4esbjao6+3NKOinkdB5AaFl+dQsADeRxNlh1sMEK1sYKAoDMqoUbQJwzRvC",
+	"sI/Gb7Gpv/fV+FLIUVPAvAEZKXKGiwD2O/w9tBrm1Q6LrsmJgPNUus26R8Z49WKeczbePjIIW+WR1PqE",
+	"F/yEjan7piD2AvZTKnP5ECkR06FBHCZQ4qpWAlDk+ujskDbfrhpByVIxvXbF4T0+05Zqq5iVlYE9YHF4",
+	"0VA+JiW/1WX417SJQZUcxsXLm7b02/Cd1Djx0UBuQOJqVrx3CIBNy3XKvtU1RqEtyL+4EJHtHk4d7dAA",
+	"6PPTG3jVQ0m8UYFGYjWgtmEXS3Hq6a9rT5kKZPiJEj54mjLsKtq8OwbuEUmW75mplIgbKPKuf+Zp3P8V",
+	"QCjbTVMtr1tL+jwCM4ZrPa5heLx7ZtITWOxn8YtSy4dpeOOIGXSuqIpYqX+GAOGQo+RwsohrH5IPg+3S",
+	"irdY4s23xdP1Fw/ibCGxEsNsuQalNZ7WxG9ZqorhJLJOc5YK5KoDoPe86FAz0D1t32nWhDuBGde7GT0g",
+	"5w70kQG3nG2hX3tWFL2nrpoXJGFvuODa+F8AxSQaPfA+Bk+4vwR0qthkyOVr5Dy1cgDjUYzM5XGMky+c",
+	"X6Wn2YsUJfFFDdx1BBCFcAcDwOkEZT5pmv8xaeIncjlLJKcwYfTgxOsEKWRxNabGBA0QD7p/cB4qDs7n",
+	"8bmv6zoPsUKYA60J1TcsdzU2E6GSA76KpsBme3N1U2DU4ARegJnKI+wGFo6+rjj6dD+Ds4VM5i0ieMWi",
+	"L6sSx5R5AWT3TtUK0jRmuKTAocNWUxTN4a007BHRGMyREbhjRNFqs7H0MQFDFIQmt+WJw46Dmngckr1x",
+	"sZPCIpqTvivwXZDBG9T/t4pViNxcCeGK2wTYZF0tFoxhVeSSKsMh8W5JOUYU19HFUX5Qz/gAGIaNsOYY",
+	"jDCI4n46mUe60kSKBXJ+hEvrRzI34umwMnyTgDcY/p7Euan66ES/+cjw+SE2M4SHrJMx91RHLX1YdBFw",
+	"wc4b9v9rLGuYESOL/NrIa9siI7/K+bW7XhlZ0qow13J5LSul41WF9hCkw+BQDlW5t2/gZoJ8Nx5+yhcP",
+	"7GNQOT+vm1PNbhpEEQ6qAYlZH2s4qtizT8W6LRSjk97g1OC4qbc2DqcSODy4n5ppnF9pAt96VOhO5iX6",
+	"TNFl6WSE+e5RlGmFKL4Rp+cPxu1GVpcj8BuaPoSYD0gpfjuY1zIl3Ge+MymgAvZpwVRpUjCUOkHZxmIY",
+	"3TKV88UYH5MrUQetw9B+6vU8R7lM610dxUXdU4hln9ObRJlcBiIjOjs/GbhJwYFFnSljf6m+2uThRsrC",
+	"yUevC7hBX3lj+2FMwOtomYqfpcHikYoZJ7KzYok5zqTSPXG5CR99t6J1awzpG7QiX0YrJM1lvpsaZN20",
+	"m0Y2ZcAZUKli/+JChVjbOroSvhKvxUASacPy8nUUmtfSffAv9IOrs1Hw040uojOshfweEvXdsuaSowyX",
+	"om5Hg0IY+HYt2S1THn+MG8sE1lTkF7XFNOuYdKwwCNUBoMNHEYC3RCpjE+VMVoZ49dsjnvWvzzJRMuS1",
+	"wGwoZcXMAHMQykqDAvxorP1zCAJrml+nJfRQ3Sic/GigBEC996A+b7nerz3XgowHiqn5JU45dkcSge+T",
+	"JZXJlbJHiioHSe/2HvsxM4sJII6culxvvzf1oqMb62NYO/TUiwsjwmcXjhxGgoToBiUs55LRa9ZMWXZr",
+	"yWb+WXGjSYjXsrfuHliBvagPV3x/QpxttNzgVSjLW2MBr5ogJ01cicqU1ZGCXQfYk66163tWfk+i5YUC",
+	"n33Qmg5QTQK612mKwWSwr0QOVsJPsdKruC3BRH1qz0QD1cLUiIVciv/49/+j64jRjKyNKSEj77ciansY",
+	"1v25GHH6LVCRiHPzkkH6HrwgxWixX6KkHp8Sx4/t17/58l/dndlhjQAsD7a3oFUTeHeahX8yJLcG6Bmu",
+	"x8NwN97hncGz714Vg7s4orHG0VR0+np3B/zXoToa/cRiZ2T16iuCWnuIa1yIO5fYVfpAd9GIbB2t1PDM",
+	"41i4FoA0T7GgtHuN0QrQjcNMYpIOiPrHKkgdTcjsypRbupuKinQ3/ckNNTEqepx+3FA7J+CtplSiDtyp",
+	"n030fjVuemdn566QR58uQ4hvhJi+4MtQZbZZ5Ax9RD1NI8oTB73Vdy1567/Dqlp1jTaI2vm10iadwzOY",
+	"QTTBBALocTHBqe3rbhYXT5YnO3BQXssx4avSOY92STs4GmOqCQxZeN1v13eA8XJfpqWmMp+mrjTigqbG",
+	"+XRtK86O7HtsBQfUOllrCf4GNQ60flv1aoZe7bAnLMnWJmD/uy/G+sDqEYamnfRP1SUJ01i34711d3ha",
+	"93gOIWR6UnRrwiwwxioQLQg47QmMu9T1/U3fSWR6leJmd2kPw6PHhdRxbhewkPKGh1qo5zOjWFE0q+/Q",
+	"kv+V7VrocnC2wNkZVc3Kk1Z7mH35AprAUibR0o2iizr1iKlbvmCPyJX7B1NfWaHXMLUE0EPb6AfpyyYh",
+	"7C10o2XBvtJQj9KhpDDBlN0N5G7cPCIv4frCr+5Jh6w4Tf70/tVz8q/fPP3Lnx+RTyclUxsOm1MjWZKC",
+	"UW2IkoWv6yAIBgdBM8Zy/Sgcz/nsb7ISK3IVtjBQs9ljn+9ASz47n3396OzR1678KRzLKbXskFrWCGVQ",
+	"EL4iDPU6n53P3nBtntXNILW0tFIlfPLk7MwJosbx6oYgd/qrc2rURrKo7jINaSOeMhO1u3zp5/SH1vAT",
+	"OENTxCQs9NRH8n9pav11X+06r2U1L/gCrowroelqHrscf7TXgNZXH/7s3MeBWb5eRc7hknWPAQp4fu8s",
+	"8gc9gaZFPBq1uK/67JQDqtsaVbEv/3nBwgV7jtmnLkCsc13agYH2w9PFmi3AxlZKHblBz+3PL2px5K43",
+	"aIjxhu6PcLSDkR12bSyPncgHH86NqWOHOBa2uCG0negsK8uRpQJ0d5N+3XBOwZ41THafN9od9Fl0JjAy",
+	"Li4Y4fa9mGb3Y95Mc533P54rF6EAAKxfabJo7WKa6EbfzLO8CdV6nDfThsMa9XAeH+7hdEbupqFLn8ay",
+	"8C/s3gcEnVqZxmFEXTQcEpgYDA7Htdw6HNZxxK8+5tPP9T++oDxYMBTn26f7nm3kLesccGujv4ngL8JH",
+	"h9gI7KlV7sjX4cfYmUozvXfxWZyA/MDM0MLOHugGXbUM/4eQutrFodLvuVG7/Zf4UHWTxiJ+tsLZl48J",
+	"KayD3XwcgtAZ5KFZ6cNThJdW7yIUIAGQDmAIqUdpxl+8/ZgvyZbrNRhH7k4XTkPJiTT/dZW9Dsl56aT8",
+	"CIia289vaTwiPsJpoeVheCwkdWFYL8DWP8izHD7RIP/e++2nBeg/AlH1oZmHkmh/ojes6aKVyspNIOba",
+	"A+6fp89P2vPC1pIvmD79XHBtvtz/YDJnPSqpWde2I9v5rEsgm4E5XVtX8nzhzeOcD6ZgT3ZOU7VYj0kd",
+	"7EamJJzQD62G4e7FSI//6d639Y2kuaU30CEAlnjsfr64AcPg3W6rQ+Y9Iv3AEf4oYhldGH57YOnsku5q",
+	"bC4n3+MfNF8JrHTG0cip+GptCMam3YeN1z7wIx3b92zFxXM3zHEkvtYQDy/v2WHBhRTlNZDCJ30owQEu",
+	"yTuMCG5gw/myHJ1IAB8nBEjbJSZa3OOqNF2Nx1EPoHTk0fWDeoBLv6I/lI5wcJ3PGUK50aSAAnJOPVhL",
+	"NLFb+u6VhSlXxPkY9xngpDqO/c0NP8X8JtVY65vtfILxzTa//0F9QKxaKJzl5uHTAQGxA8oO2N9zeR9b",
+	"HCQuH/FlSTXNjv348BPY866kOowDq9bbpIKiCKhqOxeiVewmMmip9Cg/xB/0JA/yqie95cMF8XToQOh4",
+	"DBV45xvf/1bZ+RF2y9TOlb1S0v4vgsH2YWLHiev2WvFNKRGYIH6vXsPvx75Y3VEemPPi8HFPl6UPjW1t",
+	"FTQzEmuqUxNC/g9hNIidKJiDBHlbMvHs3es7HPTn8N/jrffuvH8/470vxB9QQjCBwddLPqxJP7bas39M",
+	"JvRWNPrzQpweuDVJW2LENrToEIORBiJ3H4NeGSU3r+yJrY+rFwasqz+yfJ/NXI43mjfs/A5DYX6Eyqq3",
+	"UFskwH3XyiAWYEK8t4AD7qou75dX2C0tKhfkFz/gl77Fcc42dP/AZ+vHzYcsyyt+exBb3ZXaAXDfp1Jh",
+	"CCAkIiCm7x6GEPDfk9rAK15gLGafDPxWMSi35eiAT9lLkoCGtfWbqLE13q+vrRvrJ1qF6OPYuyQXhpkT",
+	"bRSjm/bZhnjOORcUJtMd5EE1FjiEyE2CXCIfeX+Am/RXxkpCib0VmcN5fEJ+4N/3b1HAUauv0eln+39f",
+	"ksr+D8wMXKY2T1liw/RdKqkxTNkP/7de0ydPvz355ezkX+nJ8uPnb7/58i+z0berDfv60Ld0NPm551Xt",
+	"mSMM8tM1o742gvvjyQuuS6m5zwRMc/AsfHLpgpFP3smCL3b7PvtfJ/7Dq13JTt7WFcvTX305jD/V7S46",
+	"U90lG6SPHl5x0IT1KrQ6qK7bGnyc2uq+2Ku31l2PUVzr9R3mFLoAl8ORfGHlq1jlv0tfxgssKyVTa1pq",
+	"kFoekVAlGov9G1cUoZ92qY0Va6hG8AJIVEIwfsLNo4Aa2Tzy1w6cfJqJG+p3VgK8rCOahnyxke0vDSvH",
+	"tnX5oaPaPoMEypGN30AOl22cAMAAsdJt74reAlapwNILMcKKhcuGVIkERQYrduvDcHWfnkF4Nd9UG0ed",
+	"regK/3ocyUb6eExbg2GblFvoGfpj7v/omgXMu2XYM4Jl7BAscx+nh8d4mnO9cei7ccHxBTZ4HSD8jxAF",
+	"jUPQ4qFlezdwXLZ/IcUhDuwNM762hD8vIecy3wFcy0YqJHfwYyJ8M3ZuAOU6zMvskf2Azf7hqdux363b",
+	"p4T27jb7MCxTA9QrdAkQb0Fb3wEKLDES06kKqlb2MSNo76gnfcNFPnwn/gotDirb9GueDG22BzPo5Wpj",
+	"stx9O0oUKgm9j5GRcI8Oc9hWBDUnXCCcO5wPGjn9hAblpWa96eSRhnLVR3wiYYzEA3HlUw/kEfVFwtG8",
+	"2UCVpgYQUsfzudo3GkP7l0srTDby0SIoHoqRgi0NkZXB7MetVDdW9IQJWll0vrP/d4HP2EE5kjlbVSK4",
+	"dj3Sa18AhUgWXyX8eOHRvkj+KP765NBDx27N93aDDmQxc5cDK9VjBVnwzeqAYIYF7OnOHrkGpF0TiC7o",
+	"CHnUb9umrv41npa+gltUYHpX0D/aiR6cEEANuwQtgN05FCWAclxrWpZMXASnkHt9o8/rs/uvQYNW88iO",
+	"u3mpjduw4Km+rydAbsmSKoSj3UMf9xrwNq27HLfh7YNc/Bg/j1OkjJEAs2PNY5ghOOR9QNi29Bsr0KHL",
+	"hCvCPIwj4AqCrWHXMjX06ftzWGDybj0IqX1V0NXqIE5cq8v4R2g1F6yIaDdrv9oiXLWZqOnn5S1Tu9qy",
+	"Awg41NA51VZe3mn75B0kN1p4NNbCdPHMcknYJ7owxQ5KNtihMjKvTKj7iShcuoa2dEDNBeUblmcE8M0t",
+	"j3BFV2+Z6p/l5Vpuf5Y5OyaJgP5TQhb8dhjCalx/HjBBb+2FttILF4BXisgPXLdyQwGqf885l6Hwcpw7",
+	"2p+fY5bEMXgj1n0ezxVDrF1IeUZQYY8kcrhJJWNQNGrDhwkwEYgOCOoG5hlVqgjuXjAWKbolP15dvSNu",
+	"//cYzn3dh6QC8r4SepxfsYnyNtUG6FFVRkYCBEj9vvkyZGNZeuMAThqWzITxMvw4ntv8Q1szfcGQYxoz",
+	"7c3Zp8w19WF7FU8/q0oMSnLvq6NmioBdLP6SVXWYlF17MUNojyvvAmYDV+DlYAmD7yvx+oXLE6w3Ny2W",
+	"jewuJWU9T1U1gfSGLeXt8GeQq6AYmqt69og8D3VVEAReipwYvmFkUQE4HdtYRTxg4O/ImuZeelsu2cK4",
+	"dBoBWvqNkFuREtqi1+jJsa/RcYQ1b9MYJak1LwIrCn362aUSfzn9bPlK+vG9LZl4zhxvP9Lzs2OwHEuh",
+	"xV+hhBZk4aql3TfZug7NBWhHLApm2AatUci+odaHYmVBd5PUrXHvKcrB7BS+0j7LGzDlz04eP/qLZ19t",
+	"5alGWh0f1xcd1q72K+3K6ktFToKMXcOdRcZ3oK4TgwobN5Hd+mJx0Zv3gZrFehThN+yTwd6iMRh7Iy5e",
+	"wkRgA3JLqDPM0nAB2+8rYU/CKi8HsiAr7JEbghiHeNSIwXYCIX24NRdYQSogxCLC7nH5BLqiavKw5tpI",
+	"BCiMnpLVsn90bY5IIvwQkdP7uSFrZPYFb6Q2xGyZwHoF943OBSrrjMqYo1dXmAfceaAcdris6fpp1gha",
+	"cpFfz3eg9x6HmByIPnRvQ0GN4Qs2JJq9cU2mzv17Oi7E4QO3lDpCMd+KYteozIn6vpYJWX85RdV4FdSM",
+	"aFdKbuKyflO4P4sBp8Y7xJL90R4fnzXVh6d71YesjwYc6h4DOCPAltjxzolmt0zRgmy5yOU28Jvs6dnZ",
+	"yddn5E/t9mCRoYv1nzNQQt0ze3p2hmfABUELQDRKxKSC7xIVZPas4hwfGMwbDUBSM7LheV4gigM+SaSb",
+	"PHBUZ2dKTVIBlsQe3ISjUTj/jiIU7r3cHgSt0e+YU5Dd485C2UEP32lPM2efjkCpEvTlVK9pOYbKQHbx",
+	"PyOpeYCbhXuXMljhjweCxYHxSLPYylaqXJ+HYrwufTnglMPeIjQ5COC+TG7QK32VgGNfSO8HjJq0vSsM",
+	"rXAQzOGLRWDh7zUvgifBsv8LUgnDC2eahqL8GSSh2etDdxo2IHh1+lrru4IKlIA7i+sE73kBsV29qlPy",
+	"XlXiK02w8Fk01hod/hH616j/0SuzYJw0BNZJ9NqCiwW4yds3L/7bzy8/jOMKo8FJj/lWHsoLSoliutow",
+	"AsVWjNo5v6ihN4xUZcsxqqNJYAe/+jihQ1iIukmKtl+vyB3ePfBWbKnKHzoOImHr+R9YzPj+t+QH8FNi",
+	"PVHqqhcBsdFGlmUM+S1p8YH7dYxzNWr3n8d6r9iWRu0N7UPlwaODkUu5rOZ7IwRx6qet3PuoGBWSWi9x",
+	"K45IRj2cV38noeoTToA8OXtydvL4yYHEjmbP7Xpbg7n2TWeE28pmzaO4acpXb/j/ZSP9jozdx7rYQSp1",
+	"/ZKvxNvKjEpZv0TgLFl1kqIumTl5jnUUjp2e9NKVP/ArGzDDRW/MT+y4UUjJJGVaFEwdRGqRIIt4DLPp",
+	"4DWuCu1xuIXr/MFD56IAsY09etDb6hL9Zue/fGwh0vGVACsJ2LOdKcS7Hq1idmGZj27ebwANdwVKOseM",
+	"xR3wnUNlkuFIgitsctDw9HrYUWHlWNJ1X1y563RMNLlb0wH8eVzXtmIfkfPs3Wti/K7tQ8lI4AtBRVZc",
+	"99EQ2922Pmyu9U80Z42B2+difzxg1E04iC48OwKzS6xXOCib4Tmefub5II7LC/i7P6/9cZMQmnKvkMn9",
+	"TPelyA+EbJ0Tivvog/1HoVN4nSV6wa/U7tkx8QWvvKtpWsAZJPvM6eLmoKFmWDl5qK7HgVApL9dyi6Yi",
+	"3FIHfuaK2GLAvSsSGz/GVpBZq8Rakj98CK32GLlCiJd9A+NjvP7JE1Rb5e+OGdcFrCocKZnviNhXw2mA",
+	"NX2oowZ//xo8jw9+GkdnTrVChk66sRBj4QBPP/v/HMGYWqf1O+CLhcWGALp41PJoDLH0gs4e5C5cNVTq",
+	"tpLw8oqujq7MPovsKFR3zELVRacg1NU4DxR14nelUcwgdidPc75cJvnGC75cNo5wkG08l5uSKobguBe1",
+	"l8TytUoUVhVa8VuWcoo0CvT2juRhKLxdbBxNHkKHDpk9gBWKQ0wSF/V1+B1uAJQbnWy1bnc/Ih99+RM1",
+	"i/WAnftlzs0LV/v0KChoOTcPDl89RJ1eQrrloXgV1ph2qT2OytwwVnKxghwGCL3DRIZ8sHRBCnCc3rJj",
+	"Hs/vVc9v6ITsmg/DYaFAeH00X2liEOxlqhSB77XOo70PTcgG0nDxtfwTvUS4uym384c6pRncw7k8FL3H",
+	"Z9kqTY9DzBWjN5mHAPLZ1r4q/ORrsZbyJu2RokVxuWbMHBXLNQySjH2BHw8DYUaLAjvEIJEtm9sdyEJI",
+	"Nca1aD64m9lx3o+lxz9KeXMJlqzZPRWhDmQI9hmFlGvBd2C7MWbWQ2pMaNsGA55BS01RMKWthHvLLlyA",
+	"Tm3Xw/AkKoi0BwLCIsPIwckPwJde/73FmB/kGyzc/rtwLBj7AMjqirG/N/iVS9UGhLI68AlUFwg8I65Y",
+	"/eRTg+r2x2NktvffWwl9hwX8D5uVBCX5SQDF2t5l7xVbM6o0LdKGQ6rN+9DqmImBYZAhpGCKdztqDnmN",
+	"Flqs6OpWdphIkpDy2tiIB2YobnvY0bC/XfcPLJJNOvX758s2yJkURNNNWTB9QRSjOaIVKUaLjGwVNwz/",
+	"IEWxIyXWkMrv9cROMej2aJTuFXTffquHvyg4yj/zNXkuN2VlmIvbb756QgXbBvEycEWQaDI0D2/dXNZU",
+	"w6268HCFXBOqb1wx20bE6Q0rzd2uFXLgPeACodVBowJag48KDPAT2RsbUHc9Rm6t13dIU+1XOgg4oxPs",
+	"j2WbczRq8JQvXZsjPkA/RNRC4n467Am4hdf57FQpfssgxr7AtI8HZsHP8hzXerxAD9f/A/vSmqN2wBwt",
+	"dToUnL5wid+aUHe6dyF87l6cGnpzPK3hit6wxln3I6A7HIhyA0ABUhFuDiTnN5QtWqC1Y84WcsPC9jXT",
+	"Tmg8ZXn8fo4LnEltysN4J/femuy+uv9RIoCixnR0Kv2RCMrZAxCUZ05cAoX1YLU670VPrBqdZK+X9lcu",
+	"Vg9hQfBjDcm4VN9oS2YOlxyFZoT5DnHLQv8HTIIaSXNh+UeOVkEc9gdOdIGFJVDSK0XnxY7QxYKVh/EE",
+	"wmiu0IM71cHQyXY0s4v4nZ3/8tGSw5Bd8MtHe3CIm4GHXqlidj47pSU/vX1sJdj/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

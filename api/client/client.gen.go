@@ -717,23 +717,26 @@ type DraftPlan struct {
 	Problems []Finding `json:"problems"`
 }
 
+// Edit defines model for Edit.
+type Edit struct {
+	// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
+	In  *string `json:"in,omitempty"`
+	Key *string `json:"key,omitempty"`
+
+	// Op set, trigger, insert, paste, remove, move or rename
+	Op string `json:"op"`
+
+	// Step The name of a step, or STEP/CASE
+	Step *string `json:"step,omitempty"`
+	To   *int    `json:"to,omitempty"`
+
+	// Value Any JSON value
+	Value *Value `json:"value,omitempty"`
+}
+
 // Edits defines model for Edits.
 type Edits struct {
-	Edits []struct {
-		// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
-		In  *string `json:"in,omitempty"`
-		Key *string `json:"key,omitempty"`
-
-		// Op set, trigger, insert, paste, remove, move or rename
-		Op string `json:"op"`
-
-		// Step The name of a step, or STEP/CASE
-		Step *string `json:"step,omitempty"`
-		To   *int    `json:"to,omitempty"`
-
-		// Value Any JSON value
-		Value *Value `json:"value,omitempty"`
-	} `json:"edits"`
+	Edits []Edit `json:"edits"`
 }
 
 // Evaluate defines model for Evaluate.
@@ -791,6 +794,12 @@ type Finding struct {
 
 // FindingSeverity defines model for Finding.Severity.
 type FindingSeverity string
+
+// Follow defines model for Follow.
+type Follow struct {
+	// Edits Edits that are not saved yet, on top of the draft
+	Edits *[]Edit `json:"edits,omitempty"`
+}
 
 // Function defines model for Function.
 type Function struct {
@@ -1389,6 +1398,12 @@ type Rehearsal struct {
 	State     RunState `json:"state"`
 	Truncated *bool    `json:"truncated,omitempty"`
 
+	// Unread Cells that wait for a fresh read; of what was computed anew
+	Unread *int `json:"unread,omitempty"`
+
+	// Until The first step that has an error; of what was computed anew up to there
+	Until *string `json:"until,omitempty"`
+
 	// Version Of the draft that was rehearsed
 	Version int64 `json:"version"`
 }
@@ -1956,6 +1971,9 @@ type PlanEditsJSONRequestBody = Edits
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
+
+// FollowRehearsalJSONRequestBody defines body for FollowRehearsal for application/json ContentType.
+type FollowRehearsalJSONRequestBody = Follow
 
 // AddSampleJSONRequestBody defines body for AddSample for application/json ContentType.
 type AddSampleJSONRequestBody = NewSample
@@ -2639,6 +2657,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workflows/{workflow}/rehearsal (the `Rehearse` operationId).
 	Rehearse(ctx context.Context, workflow WorkflowName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowRehearsalWithBody Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+	FollowRehearsalWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowRehearsal Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+	FollowRehearsal(ctx context.Context, workflow WorkflowName, body FollowRehearsalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRevisions A workflow's revisions, newest first
 	//
@@ -4258,6 +4290,40 @@ func (c *Client) RehearseWithBody(ctx context.Context, workflow WorkflowName, co
 // Corresponds with POST /workflows/{workflow}/rehearsal (the `Rehearse` operationId).
 func (c *Client) Rehearse(ctx context.Context, workflow WorkflowName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRehearseRequest(c.Server, workflow, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowRehearsalWithBody Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+func (c *Client) FollowRehearsalWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowRehearsalRequestWithBody(c.Server, workflow, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowRehearsal Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+func (c *Client) FollowRehearsal(ctx context.Context, workflow WorkflowName, body FollowRehearsalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowRehearsalRequest(c.Server, workflow, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7573,6 +7639,53 @@ func NewRehearseRequestWithBody(server string, workflow WorkflowName, contentTyp
 	return req, nil
 }
 
+// NewFollowRehearsalRequest calls the generic FollowRehearsal builder with application/json body
+func NewFollowRehearsalRequest(server string, workflow WorkflowName, body FollowRehearsalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFollowRehearsalRequestWithBody(server, workflow, "application/json", bodyReader)
+}
+
+// NewFollowRehearsalRequestWithBody constructs an http.Request for the FollowRehearsal method, with any body, and a specified content type
+func NewFollowRehearsalRequestWithBody(server string, workflow WorkflowName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/rehearsal/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string, workflow WorkflowName) (*http.Request, error) {
 	var err error
@@ -8627,6 +8740,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workflows/{workflow}/rehearsal (the `Rehearse` operationId).
 	RehearseWithResponse(ctx context.Context, workflow WorkflowName, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
+
+	// FollowRehearsalWithBodyWithResponse Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+	FollowRehearsalWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FollowRehearsalResponse, error)
+
+	// FollowRehearsalWithResponse Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+	FollowRehearsalWithResponse(ctx context.Context, workflow WorkflowName, body FollowRehearsalJSONRequestBody, reqEditors ...RequestEditorFn) (*FollowRehearsalResponse, error)
 
 	// ListRevisionsWithResponse A workflow's revisions, newest first
 	//
@@ -12091,6 +12218,54 @@ func (r RehearseResponse) ContentType() string {
 	return ""
 }
 
+type FollowRehearsalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FollowRehearsalResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowRehearsalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowRehearsalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowRehearsalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowRehearsalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowRehearsalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13725,6 +13900,32 @@ func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, workflow
 		return nil, err
 	}
 	return ParseRehearseResponse(rsp)
+}
+
+// FollowRehearsalWithBodyWithResponse Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+func (c *ClientWithResponses) FollowRehearsalWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FollowRehearsalResponse, error) {
+	rsp, err := c.FollowRehearsalWithBody(ctx, workflow, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowRehearsalResponse(rsp)
+}
+
+// FollowRehearsalWithResponse Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/rehearsal/follow (the `FollowRehearsal` operationId).
+func (c *ClientWithResponses) FollowRehearsalWithResponse(ctx context.Context, workflow WorkflowName, body FollowRehearsalJSONRequestBody, reqEditors ...RequestEditorFn) (*FollowRehearsalResponse, error) {
+	rsp, err := c.FollowRehearsal(ctx, workflow, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowRehearsalResponse(rsp)
 }
 
 // ListRevisionsWithResponse A workflow's revisions, newest first
@@ -16213,6 +16414,39 @@ func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
 	}
 
 	response := &RehearseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowRehearsalResponse parses an HTTP response from a FollowRehearsalWithResponse call
+func ParseFollowRehearsalResponse(rsp *http.Response) (*FollowRehearsalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowRehearsalResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

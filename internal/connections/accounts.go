@@ -102,18 +102,29 @@ func (s *Service) breaks(ctx context.Context, c *store.Connection, err error) er
 	return parked(c.Name, "%s", over.why)
 }
 
-// unseal opens a connection. Stale is the version of a token that was refused,
-// or -1.
-func (s *Service) unseal(ctx context.Context, c store.Connection, stale int) (*opened, error) {
-	con, way, values, err := s.credentials(ctx, &c)
+// unlocked opens a connection as far as it is known here, without a token; values
+// are its secrets by name.
+func (s *Service) unlocked(ctx context.Context, c *store.Connection) (*opened, map[string]string, error) {
+	con, way, values, err := s.credentials(ctx, c)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	o := &opened{id: c.ID, parameters: c.Account, connector: con, spacing: con.Limits.Spacing, parallel: con.Limits.Parallel, until: time.Now().Add(2 * time.Second)}
 	o.Account = &outbound.Account{Workspace: c.Workspace, Name: c.Name, Title: con.Title, Pin: c.Pin, SignIn: way, Credentials: &connector.Credentials{Values: values}}
 	if o.base, err = con.BaseURL(c.Account); err != nil {
-		return nil, parked(c.Name, "%v", err)
+		return nil, nil, parked(c.Name, "%v", err)
 	}
+	return o, values, nil
+}
+
+// unseal opens a connection. Stale is the version of a token that was refused,
+// or -1.
+func (s *Service) unseal(ctx context.Context, c store.Connection, stale int) (*opened, error) {
+	o, values, err := s.unlocked(ctx, &c)
+	if err != nil {
+		return nil, err
+	}
+	way := o.SignIn
 	if l := c.Limits; l != nil {
 		o.spacing, o.parallel = 0, l.Parallel
 		if l.Calls > 0 {

@@ -52,9 +52,14 @@ func (r *Run) Sign(ctx context.Context, name, text string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return o.sign(text)
+}
+
+// sign makes an authentication code by the secret of the account.
+func (o *opened) sign(text string) ([]byte, error) {
 	code, err := o.SignIn.Code(o.Account.Credentials, text)
 	if err != nil {
-		return nil, &call.Failure{Class: call.BadInput, Message: err.Error() + ": " + name}
+		return nil, &call.Failure{Class: call.BadInput, Message: err.Error() + ": " + o.Name}
 	}
 	return code, nil
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/connections"
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
@@ -113,20 +114,35 @@ type Rehearsal struct {
 	Run     *engine.Run
 }
 
-// Rehearse runs a plan on samples. Reads are real; writes are prepared and
-// answered with their declared samples. Nothing is stored.
-func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any) (*Rehearsal, error) {
-	m := &engine.Memory{Items: samples}
-	started := time.Now().UTC().Truncate(time.Microsecond)
+// Rehearse runs a plan on samples. Reads are real, and recorded; writes are
+// prepared and answered with their declared samples. Nothing is stored.
+func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any) (*Rehearsal, *engine.Recording, error) {
+	made := engine.NewRecording(time.Now().UTC().Truncate(time.Microsecond))
 	outside := &connections.Run{Service: r.Connections, Workspace: workspace, Rehearsal: true}
-	run := &engine.Run{Spec: engine.Spec{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}}, Rehearse: true}, World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: Clock{}, Lattice: m}}
+	got, err := rehearse(ctx, plan, samples, made.Started, made.Of(outside), Clock{})
+	return got, made, err
+}
+
+// Follow computes a rehearsal anew from what an earlier one has read. Nothing is
+// asked of anybody; what was not read waits.
+func (r *Reader) Follow(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any, from *engine.Recording) (*Rehearsal, error) {
+	known := connections.Known{Service: r.Connections, Workspace: workspace}
+	return rehearse(ctx, plan, samples, from.Started, from.Replay(known), from.Clock())
+}
+
+func rehearse(ctx context.Context, plan *workflow.Plan, samples []map[string]any, started time.Time, outside engine.Connections, clock engine.Clock) (*Rehearsal, error) {
+	m := &engine.Memory{Items: samples}
+	run := &engine.Run{
+		Spec:  engine.Spec{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}}, Rehearse: true},
+		World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: clock, Lattice: m},
+	}
 	res, err := run.Execute(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
 	m.Hide(res.Secrets)
 	out := &Rehearsal{Rows: m.Seen, Counts: res.Counts, State: res.State, Message: res.Reason, Memory: m, Run: run}
-	if res.Parked != nil {
+	if res.Parked != nil && res.Parked.Reason != call.ReasonUnread {
 		out.Message = res.Parked.Message
 	}
 	return out, nil

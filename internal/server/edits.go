@@ -10,9 +10,9 @@ import (
 	"youngtrellis/internal/core/workflow"
 )
 
-func editsOf(body *api.Edits) ([]workflow.Edit, error) {
-	edits := make([]workflow.Edit, len(body.Edits))
-	for i, e := range body.Edits {
+func editsOf(list []api.Edit) ([]workflow.Edit, error) {
+	edits := make([]workflow.Edit, len(list))
+	for i, e := range list {
 		edits[i] = workflow.Edit{Op: e.Op, Step: or(e.Step, ""), Key: or(e.Key, ""), In: or(e.In, ""), To: or(e.To, 0)}
 		if e.Value != nil && len(*e.Value) > 0 {
 			v, err := item.Decode(*e.Value)
@@ -27,7 +27,7 @@ func editsOf(body *api.Edits) ([]workflow.Edit, error) {
 
 // EditDraft implements api.StrictServerInterface.
 func (s *Server) EditDraft(ctx context.Context, r api.EditDraftRequestObject) (api.EditDraftResponseObject, error) {
-	edits, err := editsOf(r.Body)
+	edits, err := editsOf(r.Body.Edits)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +46,7 @@ func (s *Server) EditDraft(ctx context.Context, r api.EditDraftRequestObject) (a
 
 // PlanEdits implements api.StrictServerInterface.
 func (s *Server) PlanEdits(ctx context.Context, r api.PlanEditsRequestObject) (api.PlanEditsResponseObject, error) {
-	edits, err := editsOf(r.Body)
+	edits, err := editsOf(r.Body.Edits)
 	if err != nil {
 		return nil, err
 	}

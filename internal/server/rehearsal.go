@@ -40,8 +40,94 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	if workflow.HasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them, or rehearse to a line above.", problems: problems}
 	}
+	items, err := s.rehearsed(ctx, sc, w, parsed, r.Body.Items)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := workflow.Compile(parsed, catalog)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	got, read, err := s.Runs.Rehearse(ctx, sc.Workspace(), plan, items)
+	if err != nil {
+		return nil, err
+	}
+	out := s.rehearsal(got, plan, catalog, w.Version, items)
+	body, err := json.Marshal(out)
+	if err != nil {
+		return nil, err
+	}
+	return api.Rehearse200JSONResponse(out), s.Recordings.Save(ctx, sc, w.ID, store.Pack(body), read, r.Body.To != nil)
+}
+
+// FollowRehearsal implements api.StrictServerInterface.
+func (s *Server) FollowRehearsal(ctx context.Context, r api.FollowRehearsalRequestObject) (api.FollowRehearsalResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	read, err := s.Recordings.Of(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	if read == nil {
+		return nil, refuse(http.StatusConflict, "never_rehearsed", "It was never rehearsed, so there is nothing to compute from. Rehearse it first.")
+	}
+	text := []byte(w.Draft)
+	if list := or(r.Body.Edits, nil); len(list) > 0 {
+		edits, err := editsOf(list)
+		if err != nil {
+			return nil, err
+		}
+		if text, _, err = workflow.Apply(text, edits); err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_edit", err.Error())
+		}
+	}
+	catalog, err := s.catalog(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	parsed, found := workflow.Examine(text, catalog)
+	if parsed == nil {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: found.Problems()}
+	}
+	sound := found.Sound()
+	items, err := s.rehearsed(ctx, sc, w, sound, nil)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := workflow.Compile(sound, catalog)
+	if err != nil {
+		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors; mend them first.", problems: found.Problems()}
+	}
+	got, err := s.Runs.Follow(ctx, sc.Workspace(), plan, items, read)
+	if err != nil {
+		return nil, err
+	}
+	out := s.rehearsal(got, plan, catalog, w.Version, items)
+	if n := len(sound.Steps); n < len(parsed.Steps) {
+		out.Until = some(parsed.Steps[n].Name)
+	}
+	unread := 0
+	for _, row := range out.Rows {
+		for _, c := range row.Cells {
+			if c.Fate == api.FateWaiting {
+				unread++
+			}
+		}
+	}
+	out.Unread = given(unread)
+	return api.FollowRehearsal200JSONResponse(out), nil
+}
+
+// rehearsed are the items that a rehearsal goes through: those that are given, else
+// the samples, else an empty one where the workflow starts without any.
+func (s *Server) rehearsed(ctx context.Context, sc store.Scope, w store.Workflow, parsed *workflow.Workflow, given *[]api.Fields) ([]map[string]any, error) {
 	asks := parsed.Start().Asks
-	items, err := objects(r.Body.Items)
+	items, err := objects(given)
 	if err != nil {
 		return nil, err
 	}
@@ -62,22 +148,7 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 			items[i] = full
 		}
 	}
-	plan, err := workflow.Compile(parsed, catalog)
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
-	defer cancel()
-	got, err := s.Runs.Rehearse(ctx, sc.Workspace(), plan, items)
-	if err != nil {
-		return nil, err
-	}
-	out := s.rehearsal(got, plan, catalog, w.Version, items)
-	body, err := json.Marshal(out)
-	if err != nil {
-		return nil, err
-	}
-	return api.Rehearse200JSONResponse(out), s.Store.SaveRehearsal(ctx, sc, w.ID, store.Pack(body))
+	return items, nil
 }
 
 // remaining keeps the problems of the steps that are left, and of the head.

@@ -56,6 +56,7 @@ type Server struct {
 	Lattices    *runs.Lattices
 	Outlines    *workflows.Outlines
 	Runs        *runs.Reader
+	Recordings  *runs.Recordings
 	Planner     *runs.Planner
 	Mender      *runs.Mender
 	Events      *runs.Events

@@ -157,7 +157,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
-		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
+		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {
 		listener.Close()

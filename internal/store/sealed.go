@@ -67,6 +67,7 @@ func (s *Store) SealedWorkspaces(ctx context.Context) ([]uuid.UUID, error) {
 var sealedColumns = []struct{ table, column, id string }{
 	{"connection", "secret", "id"}, {"connection", "token", "id"}, {"consent", "verifier", "id"},
 	{"data_key", "mac", "workspace_id"}, {"journal", "sealed", "run_id"}, {"stray", "sealed", "run_id"},
+	{"rehearsal", "recording", "workflow_id"},
 }
 
 // ResealAll gives a workspace a new data key and new ciphertexts in one

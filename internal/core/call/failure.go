@@ -54,4 +54,5 @@ const (
 	ReasonJob        = "job_running"   // the other side works on what was asked of it
 	ReasonWait       = "items_wait"    // items wait until a time, as a step says
 	ReasonOurs       = "fault_of_ours" // something on our own side does not work
+	ReasonUnread     = "unread"        // nobody has read it yet: of what is computed from recorded reads alone
 )

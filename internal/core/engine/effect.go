@@ -276,8 +276,21 @@ func (b *base) waits(ctx context.Context, f *flow, e *Entry, known *known, parke
 	if b.leave(f); f.state == left {
 		b.show(f, Waiting, parked.Message)
 	}
-	b.stop.park(parked)
+	if parked.Reason == call.ReasonUnread {
+		b.wait(parked) // what others need may have been read
+	} else {
+		b.stop.park(parked)
+	}
 	return nil
+}
+
+// since is the time of what an entry gave. A rehearsal has one time, so that what
+// is made of it is the same when it is computed again.
+func (b *base) since(e *Entry) time.Time {
+	if b.Rehearse {
+		return b.Facts.Started
+	}
+	return e.Ended
 }
 
 // failureOf words an error of an item that could not even be tried.

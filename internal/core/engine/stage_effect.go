@@ -121,7 +121,7 @@ func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
 	f.generation, f.former = 0, nil
 	if e.Outcome != Done {
 		b.failed(e.Failure)
-		b.goesOn(f, e.Outcome, e.Failure, e.Ended)
+		b.goesOn(f, e.Outcome, e.Failure, b.since(e))
 		b.attach(f, e)
 		return nil
 	}
@@ -152,7 +152,7 @@ func (b *base) settle(ctx context.Context, f *flow, e *Entry) error {
 	}
 	b.show(f, fate, text)
 	b.attach(f, e)
-	f.it = f.it.Derive(b.step.Number, b.rounds, b.step.Output(f.it.Fields, output), e.Ended)
+	f.it = f.it.Derive(b.step.Number, b.rounds, b.step.Output(f.it.Fields, output), b.since(e))
 	f.bytes = max(f.bytes, len(result))
 	b.counts.at(b.step.Number, func(c *StepCounts) { c.In++; c.Out++ })
 	return nil

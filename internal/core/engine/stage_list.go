@@ -204,7 +204,7 @@ func (s *lists) rest(ctx context.Context, f *flow, at reading, e *Entry) error {
 func (s *lists) breaksOff(f *flow, at reading, e *Entry) {
 	s.failed(e.Failure)
 	if e.Outcome == FellBack || at.ordinal == 0 {
-		s.goesOn(f, e.Outcome, e.Failure, e.Ended)
+		s.goesOn(f, e.Outcome, e.Failure, s.since(e))
 		s.attach(f, e)
 		s.remember(f.it)
 		return
@@ -266,7 +266,7 @@ func (s *lists) spread(ctx context.Context, f *flow, at *reading, e *Entry) (mor
 		if !s.only().relevant(a) {
 			continue
 		}
-		it := f.it.Child(s.step.Number, s.rounds, n, s.step.Output(f.it.Fields, connector.AsFields(v)), e.Ended)
+		it := f.it.Child(s.step.Number, s.rounds, n, s.step.Output(f.it.Fields, connector.AsFields(v)), s.since(e))
 		c := f.child(it)
 		c.bytes = len(e.Result) / len(items)
 		text := Label(s.plan, it, s.secrets())

@@ -64,6 +64,7 @@ var Reasons = []Reason{
 	{"job_running", "Waiting for a job of the other side", "waiting for a job of the other side"},
 	{"fault_of_ours", "Waiting: something here does not work", "waiting: something here does not work"},
 	{"told_to_wait", "Waiting until {wake}: the other side asked for it", "waiting until {wake}"},
+	{"unread", "Some of it has not been read yet", "to be read"},
 	{"items_wait", "Waiting until {wake}, as a step says", "waiting until {wake}"},
 }
 

@@ -537,6 +537,7 @@ CREATE TABLE rehearsal (
   workflow_id  uuid NOT NULL,
   made         timestamptz NOT NULL DEFAULT now(),
   body         bytea NOT NULL,
+  recording    bytea, -- what it has read, sealed
   PRIMARY KEY (workspace_id, workflow_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );

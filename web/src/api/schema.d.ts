@@ -283,6 +283,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{workflow}/rehearsal/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compute the last rehearsal anew for the draft as it is, from what it has read; nobody is asked and nothing is kept */
+        post: operations["followRehearsal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{workflow}/samples": {
         parameters: {
             query?: never;
@@ -1306,17 +1326,18 @@ export interface components {
             problems: components["schemas"]["Finding"][];
         };
         Edits: {
-            edits: {
-                /** @description set, trigger, insert, paste, remove, move or rename */
-                op: string;
-                /** @description The name of a step, or STEP/CASE */
-                step?: string;
-                key?: string;
-                /** @description The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case */
-                in?: string;
-                to?: number;
-                value?: components["schemas"]["Value"];
-            }[];
+            edits: components["schemas"]["Edit"][];
+        };
+        Edit: {
+            /** @description set, trigger, insert, paste, remove, move or rename */
+            op: string;
+            /** @description The name of a step, or STEP/CASE */
+            step?: string;
+            key?: string;
+            /** @description The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case */
+            in?: string;
+            to?: number;
+            value?: components["schemas"]["Value"];
         };
         Diff: {
             revision?: number;
@@ -1363,6 +1384,10 @@ export interface components {
             items?: components["schemas"]["Fields"][];
             /** @description The last step to rehearse; all unless given */
             to?: string;
+        };
+        Follow: {
+            /** @description Edits that are not saved yet, on top of the draft */
+            edits?: components["schemas"]["Edit"][];
         };
         /** @enum {string} */
         Fate: "passed" | "read" | "written" | "prepared" | "joined" | "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent" | "went_on" | "fell_back" | "ended_run" | "waiting" | "off" | "not_reached";
@@ -1670,6 +1695,10 @@ export interface components {
             /** @description Writes that were prepared and not sent */
             prepared: number;
             truncated?: boolean;
+            /** @description Cells that wait for a fresh read; of what was computed anew */
+            unread?: number;
+            /** @description The first step that has an error; of what was computed anew up to there */
+            until?: string;
         };
         Sample: {
             /** Format: uuid */
@@ -2786,6 +2815,34 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Rehearse"];
+            };
+        };
+        responses: {
+            /** @description What it gave */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followRehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Follow"];
             };
         };
         responses: {

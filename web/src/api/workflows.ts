@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Schemas, type Workflow } from "./client";
+import type { Edit } from "./draft";
 
 export const useWorkflows = () =>
   useQuery({
@@ -59,6 +60,15 @@ export function useRehearse(workflow: string) {
     },
   });
 }
+
+/** The last rehearsal, computed anew for the draft with edits that are not saved yet. */
+export const followOf = (workflow: string, edits: Edit[]) =>
+  ask(
+    http.POST("/workflows/{workflow}/rehearsal/follow", {
+      ...at(workflow),
+      body: { edits } as Schemas["Follow"],
+    }),
+  );
 
 /** What a start by hand asks for. */
 export const useStarting = (workflow: string) =>

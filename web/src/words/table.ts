@@ -35,5 +35,6 @@ export const reasons: Record<string, string> = {
   job_running: "Waiting for a job of the other side",
   fault_of_ours: "Waiting: something here does not work",
   told_to_wait: "Waiting until {wake}: the other side asked for it",
+  unread: "Some of it has not been read yet",
   items_wait: "Waiting until {wake}, as a step says",
 };

@@ -178,21 +178,21 @@ export function StepForm(props: Props) {
 export const isOf = (path: string, under: string, name: string) =>
   new RegExp(`\\.${under}\\.${name}(?![a-zA-Z0-9_])`).test(path);
 
-/** What the last rehearsal says of the line. */
+/** How the rows go through the line. */
 function Counts({ line, column }: { line: Line; column: Column | undefined }) {
   if (!column || column.in === 0) return null;
   const n = (x: number) => x.toLocaleString("en");
   const words =
     line.type === "filter" || line.type === "take" || line.type === "distinct"
-      ? `${n(column.out)} of ${n(column.in)} rows went on in the last rehearsal.`
+      ? `${n(column.out)} of ${n(column.in)} rows go on.`
       : line.type === "batch" || line.type === "gather"
-        ? `${plural(column.in, "row")} became ${n(column.out)} in the last rehearsal.`
+        ? `${plural(column.in, "row")} become${column.in === 1 ? "s" : ""} ${n(column.out)}.`
         : line.type === "spread"
-          ? `${plural(column.in, "row")} became ${n(column.out)} in the last rehearsal.`
+          ? `${plural(column.in, "row")} become${column.in === 1 ? "s" : ""} ${n(column.out)}.`
           : line.type === "loop" && column.rounds
-            ? `${plural(column.rounds, "round")} in the last rehearsal.`
+            ? `${plural(column.rounds, "round")}.`
             : line.type === "branch" && column.ways
-              ? `In the last rehearsal: ${column.ways
+              ? `${column.ways
                   .filter((w) => w.name || w.count > 0)
                   .map((w) => `${w.name ? w.name.replaceAll("_", " ") : "none of them"} ${n(w.count)}`)
                   .join(", ")}.`

@@ -1,0 +1,56 @@
+import type { Line, Workflow } from "../api/client";
+import { standing } from "./followed";
+import { GoLive } from "./GoLive";
+import { StartByHand } from "./StartByHand";
+import type { Bench } from "./useBench";
+
+/** Of which draft the rows are, and what can be done with the workflow as a whole. */
+export function BenchBar({
+  workflow,
+  bench,
+  line,
+}: {
+  workflow: Workflow;
+  bench: Bench;
+  line: Line | undefined;
+}) {
+  const { draft, rehearse } = bench;
+  const saving = draft.edit.isPending || draft.save.isPending || draft.turn.isPending;
+  const rows = standing(bench.seen, bench.followed, workflow, bench.samples?.length ?? 0);
+  return (
+    <div className="mb-2.5 flex items-center gap-2">
+      <span className="mr-auto min-w-0 text-second" data-testid="rows-of">
+        {rows.words}
+        {rows.care && <span className="text-amber">, {rows.care}</span>}
+      </span>
+      <span className="text-xs whitespace-nowrap text-third" role="status">
+        {saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}
+      </span>
+      <button className="btn btn-plain" aria-pressed={bench.asText} onClick={bench.turnText}>
+        {bench.asText ? "As sentences" : "As text"}
+      </button>
+      {workflow.live !== undefined && <StartByHand workflow={workflow} />}
+      {line && line !== workflow.lines[workflow.lines.length - 1] && (
+        <button
+          className="btn"
+          disabled={rehearse.isPending}
+          onClick={() => {
+            rehearse.to(line.name);
+          }}
+        >
+          Rehearse to here
+        </button>
+      )}
+      <button
+        className="btn"
+        disabled={rehearse.isPending}
+        onClick={() => {
+          rehearse.to(undefined);
+        }}
+      >
+        {rehearse.isPending ? "Rehearsing…" : "Rehearse"}
+      </button>
+      <GoLive workflow={workflow} />
+    </div>
+  );
+}

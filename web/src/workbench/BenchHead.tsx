@@ -1,0 +1,61 @@
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import type { Workflow } from "../api/client";
+import type { Edit } from "../api/draft";
+import { usePause } from "../api/workflows";
+import { Badge, Trouble } from "../ui/parts";
+import { plural } from "../ui/words";
+
+/** What the workflow is called, and whether it is live. */
+export function BenchHead({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
+  const pause = usePause(workflow.name);
+  const state =
+    workflow.state === "live"
+      ? `Live, revision ${String(workflow.live)}`
+      : workflow.state === "paused"
+        ? "Paused"
+        : "Draft";
+  return (
+    <div className="px-5 pt-4 pb-1.5">
+      <Title workflow={workflow} onEdit={onEdit} />
+      <div className="mt-1 flex items-center gap-2 text-second">
+        <Badge tone={workflow.state === "live" ? "leaf" : "plain"}>{state}</Badge>
+        {workflow.live !== undefined && workflow.changed > 0 && (
+          <span>the draft differs in {plural(workflow.changed, "line")}</span>
+        )}
+        <Link to="/runs" search={{ workflow: workflow.name }} className="ml-auto hover:underline">
+          Runs
+        </Link>
+        {workflow.state === "live" && (
+          <button
+            className="hover:text-ink hover:underline"
+            onClick={() => {
+              pause.mutate(undefined, { onSuccess: () => toast("Paused: nothing starts it for now") });
+            }}
+          >
+            Pause
+          </button>
+        )}
+      </div>
+      <Trouble error={pause.error} />
+    </div>
+  );
+}
+
+function Title({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
+  const [title, setTitle] = useState(workflow.title);
+  return (
+    <input
+      aria-label="Title"
+      className="-mx-1 w-full rounded-md border border-transparent bg-transparent px-1 font-serif text-[21px] font-semibold hover:border-rule"
+      value={title}
+      onChange={(e) => {
+        setTitle(e.target.value);
+      }}
+      onBlur={() => {
+        if (title && title !== workflow.title) onEdit([{ op: "set", key: "title", value: title }]);
+      }}
+    />
+  );
+}
