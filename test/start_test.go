@@ -19,7 +19,7 @@ import (
 // once, or from a sample.
 func TestEveryDemoWorkflowStartsFromItsPage(t *testing.T) {
 	t.Parallel()
-	w := world(t, func(o *ottermere.Options) { o.Few = false })
+	w := world(t, all)
 	ctx := within(t, 3*time.Minute)
 	page := console(t, w)
 	list, err := ottermere.Answer[client.WorkflowPage](w.Client.ListWorkflows(ctx, nil))
@@ -50,7 +50,7 @@ func TestEveryDemoWorkflowStartsFromItsPage(t *testing.T) {
 // started again with what it started with.
 func TestAStartAsksForWhatItNeeds(t *testing.T) {
 	t.Parallel()
-	w := world(t, func(o *ottermere.Options) { o.Few = false })
+	w := world(t, all)
 	page := console(t, w)
 	do(t, page, chromedp.Navigate(w.Service.Address+"/workflows/glaze-lab"), browser.Click("Start…"),
 		browser.Type("#start-glaze", "Ash white"), browser.Click("Start"), browser.See("Cone is required and empty"))

@@ -1,5 +1,6 @@
 import { parse, stringify } from "lossless-json";
 import type { Json } from "./client";
+import { isLeaving } from "./leaving";
 
 const whole = /^-?\d+$/;
 
@@ -17,7 +18,7 @@ export const writeJson = (v: unknown, indent?: number): string => stringify(v, n
 
 /** fetch, whose answers are read without changing a digit. */
 export async function fetchExactly(request: Request): Promise<Response> {
-  const got = await fetch(request);
+  const got = await (isLeaving() ? fetch(request, { keepalive: true }) : fetch(request));
   if (got.status === 204 || !(got.headers.get("content-type") ?? "").includes("json")) return got;
   const text = await got.text();
   const headers = new Headers(got.headers);

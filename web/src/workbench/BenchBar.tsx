@@ -24,7 +24,13 @@ export function BenchBar({
         {rows.care && <span className="text-amber">, {rows.care}</span>}
       </span>
       <span className="text-xs whitespace-nowrap text-third" role="status">
-        {saving ? "Saving…" : draft.edit.isError || draft.save.isError ? "" : "Draft saved"}
+        {bench.unsaved === "away"
+          ? "Not saved yet; it is kept here"
+          : saving || bench.unsaved === "soon"
+            ? "Saving…"
+            : draft.edit.isError || draft.save.isError
+              ? ""
+              : "Draft saved"}
       </span>
       <button className="btn btn-plain" aria-pressed={bench.asText} onClick={bench.turnText}>
         {bench.asText ? "As sentences" : "As text"}

@@ -17,7 +17,7 @@ export function useBench(workflow: Workflow) {
   const rehearsal = useRehearsal(workflow.name);
   const samples = useSamples(workflow.name);
   const { seen, followed, follow } = useFollow(workflow, rehearsal.data, samples.data?.samples);
-  const { edit: gather, flush } = useGathered(draft.edit.mutate, follow);
+  const { edit: gather, flush, unsaved } = useGathered(workflow, draft.edit.mutateAsync, follow);
   const columns = useRef(seen?.columns);
   useEffect(() => {
     columns.current = seen?.columns;
@@ -59,6 +59,7 @@ export function useBench(workflow: Workflow) {
     edit,
     lines,
     draft,
+    unsaved,
     typing,
     samples: samples.data?.samples,
     seen,
