@@ -1695,7 +1695,10 @@ type Workflow struct {
 	TriggerSettings *Fields   `json:"trigger_settings,omitempty"`
 	TriggerType     string    `json:"trigger_type"`
 	Updated         time.Time `json:"updated"`
-	Version         int64     `json:"version"`
+
+	// Vars A JSON object
+	Vars    *Fields `json:"vars,omitempty"`
+	Version int64   `json:"version"`
 }
 
 // WorkflowState defines model for Workflow.State.

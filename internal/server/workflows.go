@@ -196,6 +196,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	}
 	out.About, out.Label = given(parsed.About), given(parsed.Label)
 	out.Trigger, out.TriggerType, out.TriggerSettings = workflow.TriggerSentence(parsed.Trigger), parsed.Trigger.Type, optionalRaw(parsed.Trigger.Settings)
+	out.Vars = optionalRaw(parsed.Vars)
 	out.Lines = lines(parsed, w.Draft, catalog)
 	if w.Live != nil {
 		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)

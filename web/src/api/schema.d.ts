@@ -1309,6 +1309,7 @@ export interface components {
             trigger: string;
             trigger_type: string;
             trigger_settings?: components["schemas"]["Fields"];
+            vars?: components["schemas"]["Fields"];
             lines: components["schemas"]["Line"][];
             problems: components["schemas"]["Finding"][];
             /** @description Differences of the draft from the live revision */

@@ -1,14 +1,18 @@
 import { autocompletion, type Completion, type CompletionContext } from "@codemirror/autocomplete";
 import { history, historyKeymap, standardKeymap } from "@codemirror/commands";
 import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
-import { EditorState } from "@codemirror/state";
+import { EditorState, Prec } from "@codemirror/state";
 import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
+import { TextSearch } from "lucide-react";
+import { Popover } from "radix-ui";
 import { Children, useEffect, useRef, useState } from "react";
 import { type Fields, type Json, type Schemas } from "../api/client";
 import { useFunctions, useEvaluated } from "../api/expressions";
 import { brief } from "../ui/words";
+import { Finder } from "./finder/Finder";
 import { useFocus } from "./focus";
+import { useValues } from "./values";
 
 interface Props {
   label: string;
@@ -96,6 +100,12 @@ export function ExpressionField({
     latest.current = { onChange, item, trigger, steps, functions: functions.data?.functions ?? [] };
   });
   const [text, setText] = useState(value);
+  const [finding, setFinding] = useState(false);
+  const values = useValues();
+  const use = (path: string) => {
+    setFinding(false);
+    if (view.current) put(view.current, path, template);
+  };
 
   useEffect(() => {
     if (!host.current) return;
@@ -145,6 +155,17 @@ export function ExpressionField({
         doc: value,
         extensions: [
           history(),
+          Prec.highest(
+            keymap.of([
+              {
+                key: "Ctrl-Space",
+                run: () => {
+                  setFinding(true);
+                  return true;
+                },
+              },
+            ]),
+          ),
           keymap.of([...standardKeymap.filter((k) => k.key !== "Enter"), ...historyKeymap]),
           language(template),
           syntaxHighlighting(colours),
@@ -159,12 +180,7 @@ export function ExpressionField({
             }
             if (u.focusChanged && u.view.hasFocus) {
               focus.current = (path) => {
-                const inside =
-                  !template ||
-                  /\(=[^)]*$/.test(u.view.state.doc.sliceString(0, u.view.state.selection.main.head));
-                const insert = inside ? path : `(= ${path} )`;
-                u.view.dispatch(u.view.state.replaceSelection(insert));
-                u.view.focus();
+                put(u.view, path, template);
               };
             }
           }),
@@ -187,7 +203,43 @@ export function ExpressionField({
 
   return (
     <div>
-      <div ref={host} />
+      <Popover.Root open={finding} onOpenChange={setFinding}>
+        <Popover.Anchor asChild>
+          <div className="relative">
+            <div ref={host} className={values ? "with-finder" : ""} />
+            {values && (
+              <Popover.Trigger
+                className="absolute top-1 right-1 rounded p-1 text-third hover:bg-tint hover:text-leafink"
+                aria-label={`Find a value for ${label}`}
+                title="Find a value (Ctrl+Space)"
+              >
+                <TextSearch size={15} />
+              </Popover.Trigger>
+            )}
+          </div>
+        </Popover.Anchor>
+        <Popover.Portal>
+          <Popover.Content
+            align="start"
+            sideOffset={4}
+            collisionPadding={8}
+            className="card z-50 w-[640px] max-w-[94vw] shadow-xl"
+            aria-label="Find a value"
+            onCloseAutoFocus={(e) => {
+              e.preventDefault();
+              view.current?.focus();
+            }}
+          >
+            <Finder
+              label={label}
+              onUse={use}
+              onClose={() => {
+                setFinding(false);
+              }}
+            />
+          </Popover.Content>
+        </Popover.Portal>
+      </Popover.Root>
       {
         Children.count(children) > 0 ? (
           children
@@ -197,6 +249,14 @@ export function ExpressionField({
       }
     </div>
   );
+}
+
+/** Puts a path where the cursor is, in the brackets of an expression where it stands in text. */
+function put(view: EditorView, path: string, template: boolean) {
+  const before = view.state.doc.sliceString(0, view.state.selection.main.head);
+  const inside = !template || /\(=[^)]*$/.test(before);
+  view.dispatch(view.state.replaceSelection(inside ? path : `(= ${path} )`));
+  view.focus();
 }
 
 /** What the expression gives for the chosen row. */

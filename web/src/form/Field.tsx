@@ -4,6 +4,7 @@ import { controls } from "./controls";
 import { TemplateControl } from "./controls/ExpressionControl";
 import type { Around } from "./controls/props";
 import { hasSecondWay, isExpression, kindOf, type Kind } from "./kind";
+import { useFocus } from "./focus";
 import { Problems } from "./Problems";
 
 interface Props {
@@ -28,8 +29,18 @@ export function Field(props: Props) {
   const kind = kindOf(schema);
   const second = props.expressions === true && props.children === undefined && hasSecondWay(kind);
   const byExpression = second && (asked ?? isExpression(value));
+  const focus = useFocus();
   return (
-    <div>
+    <div
+      onFocusCapture={() => {
+        // A value that is chosen while the cursor is here makes it an expression.
+        if (second && !byExpression)
+          focus.current = (path) => {
+            setAsked(true);
+            props.onSet(`(= ${path} )`);
+          };
+      }}
+    >
       <div className="flex items-baseline justify-between gap-3">
         <label className="label" htmlFor={byExpression ? undefined : id}>
           {title}

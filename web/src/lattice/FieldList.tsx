@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Fields, Json } from "../api/client";
 import { writeJson } from "../api/exact";
+import { pathOf } from "../form/finder/paths";
 import { brief, visible } from "../ui/words";
 
 const LONG = 4000;
@@ -20,9 +21,39 @@ export function FieldList({
   return (
     <dl className="grid grid-cols-[minmax(70px,auto)_1fr] gap-x-5 gap-y-1">
       {names.map((n) => (
-        <Field key={n} name={n} value={fields[n] ?? null} onUse={onUse} path={`${path}.${n}`} />
+        <Field key={n} name={n} value={fields[n] ?? null} onUse={onUse} path={pathOf(path, [n])} />
       ))}
     </dl>
+  );
+}
+
+/** A value; choosing it is choosing its field. */
+function Plain({
+  value,
+  onUse,
+  path,
+}: {
+  value: Json;
+  onUse: ((path: string) => void) | undefined;
+  path: string;
+}) {
+  const look = value === null || value === "" ? "text-third italic" : "";
+  if (!onUse) return <span className={look}>{brief(value)}</span>;
+  return (
+    <button
+      type="button"
+      tabIndex={-1} // its name beside it is reached by keys
+      className={`rounded px-0.5 text-left break-words hover:bg-tint ${look}`}
+      title={`Use ${path}`}
+      onMouseDown={(e) => {
+        e.preventDefault();
+      }}
+      onClick={() => {
+        onUse(path);
+      }}
+    >
+      {brief(value)}
+    </button>
   );
 }
 
@@ -85,7 +116,7 @@ function Field({
               ))}
           </>
         ) : (
-          <span className={value === null || value === "" ? "text-third italic" : ""}>{brief(value)}</span>
+          <Plain value={value} onUse={onUse} path={path} />
         )}
       </dd>
     </>

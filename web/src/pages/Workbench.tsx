@@ -4,6 +4,8 @@ import { toast } from "sonner";
 import { asFields, type Workflow } from "../api/client";
 import { useWorkflow } from "../api/workflows";
 import { Focus, type Inserting } from "../form/focus";
+import { ValuesContext } from "../form/values";
+import { useBenchValues } from "../workbench/useBenchValues";
 import { triggerOf } from "../lattice/address";
 import { rowFor } from "../lattice/shape";
 import { Trouble, Waiting } from "../ui/parts";
@@ -44,59 +46,60 @@ function Bench({ workflow }: { workflow: Workflow }) {
   const trigger = asFields(
     seen?.items?.[triggerOf(seen.rows[at.row]?.address ?? "0") ?? 0] ?? samples?.[0]?.fields,
   );
-  const isFirst = line !== undefined && line === workflow.lines[0];
-  const item = !line
-    ? undefined
-    : ((lineAt >= 0 ? itemBefore(seen, at.row, lineAt) : undefined) ??
-      (isFirst && samples?.length ? trigger : undefined));
+  const values = useBenchValues(workflow, bench, at.row);
+  const item = line && values.sources().find((s) => s.prefix === "item")?.chosen;
   return (
     <Focus.Provider value={focus}>
-      <div className="grid h-full grid-cols-[minmax(380px,37%)_minmax(0,1fr)] overflow-hidden">
-        <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
-          <BenchHead workflow={workflow} onEdit={bench.edit} />
-          <div className="min-h-0 flex-1 overflow-auto pb-4">
-            {bench.asText ? (
-              <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
-            ) : (
-              <Outline
-                workflow={workflow}
-                rehearsal={seen}
+      <ValuesContext.Provider value={values}>
+        <div className="grid h-full grid-cols-[minmax(380px,37%)_minmax(0,1fr)] overflow-hidden">
+          <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
+            <BenchHead workflow={workflow} onEdit={bench.edit} />
+            <div className="min-h-0 flex-1 overflow-auto pb-4">
+              {bench.asText ? (
+                <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
+              ) : (
+                <Outline
+                  workflow={workflow}
+                  rehearsal={seen}
+                  chosen={chosen}
+                  onChoose={bench.choose}
+                  onEdit={bench.edit}
+                  does={bench.lines}
+                  item={item}
+                  trigger={trigger}
+                  row={seen?.rows[at.row] && rowWords(at.row + 1, seen.rows[at.row]?.label)}
+                  turned={bench.turned}
+                />
+              )}
+            </div>
+            <Look workflow={workflow} onChoose={bench.choose} />
+          </section>
+          <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
+            <BenchBar workflow={workflow} bench={bench} line={line} />
+            <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error} />
+            {!seen && !rehearse.isPending && (
+              <Invitation workflow={workflow} samples={samples?.length ?? 0} />
+            )}
+            {seen && (
+              <Sheet
+                seen={seen}
+                followed={bench.followed}
+                spot={spot}
+                onSpot={(s) => {
+                  bench.act({ do: "choose", spot: s });
+                }}
                 chosen={chosen}
-                onChoose={bench.choose}
-                onEdit={bench.edit}
-                does={bench.lines}
-                item={item}
-                trigger={trigger}
-                row={seen?.rows[at.row] && rowWords(at.row + 1, seen.rows[at.row]?.label)}
-                turned={bench.turned}
+                use={(p) => {
+                  if (focus.current) focus.current(p);
+                  else toast("Put the cursor into a setting first");
+                }}
+                before={itemBefore(seen, at.row, at.column)}
+                at={at}
               />
             )}
-          </div>
-          <Look workflow={workflow} onChoose={bench.choose} />
-        </section>
-        <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
-          <BenchBar workflow={workflow} bench={bench} line={line} />
-          <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error} />
-          {!seen && !rehearse.isPending && <Invitation workflow={workflow} samples={samples?.length ?? 0} />}
-          {seen && (
-            <Sheet
-              seen={seen}
-              followed={bench.followed}
-              spot={spot}
-              onSpot={(s) => {
-                bench.act({ do: "choose", spot: s });
-              }}
-              chosen={chosen}
-              use={(p) => {
-                if (focus.current) focus.current(p);
-                else toast("Put the cursor into a setting first");
-              }}
-              before={itemBefore(seen, at.row, at.column)}
-              at={at}
-            />
-          )}
-        </section>
-      </div>
+          </section>
+        </div>
+      </ValuesContext.Provider>
     </Focus.Provider>
   );
 }

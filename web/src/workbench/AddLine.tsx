@@ -6,7 +6,7 @@ import { useConnections } from "../api/connections";
 import { useConnectors, useKinds } from "../api/connectors";
 import { useFirstFocus } from "../ui/useFirstFocus";
 import { findLines, ifItFails, startsIt } from "./findLines";
-import { unused } from "./lines";
+import { firstName } from "./lines";
 import { offersOf } from "./offers";
 
 interface Props {
@@ -21,9 +21,6 @@ interface Props {
 
 /** How many are offered at once. */
 const MOST = 40;
-
-const firstName = (type: string, taken: string[]) =>
-  unused((type.split(".")[1] ?? type).replace(/[^a-z0-9_]/g, "_"), taken);
 
 /** The settings of a new line: what holds steps has a place for them. */
 const fresh = (settings: Schemas["Property"][]): Fields => {

@@ -5,6 +5,7 @@ import { useConnections } from "../api/connections";
 import { useConnectors, useKinds } from "../api/connectors";
 import { type Edit } from "../api/draft";
 import { Field } from "../form/Field";
+import { Suggested } from "../form/finder/Suggested";
 import { kindOf } from "../form/kind";
 import { PartOfForm } from "../form/PartOfForm";
 import { partsOf } from "../form/parts";
@@ -117,6 +118,17 @@ export function StepForm(props: Props) {
             </div>
           )}
         </div>
+      )}
+      {action && (
+        <Suggested
+          wanted={properties}
+          values={values}
+          onTake={(list) => {
+            onEdit(
+              list.map((s) => ({ op: "set", step: line.name, key: `input.${s.name}`, value: s.expression })),
+            );
+          }}
+        />
       )}
       {partsOf(properties.filter((p) => kindOf(asFields(p.schema)) !== "steps")).map((part) =>
         part.title === "" ? (

@@ -162,3 +162,7 @@ export function figures(l: Line, seen: Rehearsal | undefined): string {
     ? c.in.toLocaleString("en")
     : `${c.in.toLocaleString("en")} → ${c.out.toLocaleString("en")}`;
 }
+
+/** What a new line is called at first: after what it does. */
+export const firstName = (type: string, taken: string[]) =>
+  unused((type.split(".")[1] ?? type).replace(/[^a-z0-9_]/g, "_"), taken);

@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { asFields, type Fields, type Json } from "../../api/client";
 import { writeJson } from "../../api/exact";
 import { ExpressionField } from "../ExpressionField";
+import { Suggested } from "../finder/Suggested";
 import { AddName } from "./AddName";
 import { useChoices } from "../../api/connections";
 import type { ControlProps } from "./props";
@@ -25,6 +26,7 @@ export function PairsControl({ label, schema, value: stored, onSet, around }: Co
   const add = (name: string) => {
     if (name && !(name in value)) put(name, "");
   };
+  const offers = (columns.data?.options ?? []).map((o) => ({ name: o.name, required: false, schema: {} }));
   const offered = (columns.data?.options.map((o) => o.name) ?? []).filter((n) => !(n in value));
   const plainText = schema["hint"] === "names";
   return (
@@ -87,6 +89,18 @@ export function PairsControl({ label, schema, value: stored, onSet, around }: Co
             </button>
           ))}
         </div>
+      )}
+      {around.shared && offers.length > 0 && (
+        <Suggested
+          wanted={offers}
+          values={value}
+          onTake={(taken) => {
+            change({
+              ...latest.current,
+              ...Object.fromEntries(taken.map((s) => [s.name, s.expression])),
+            });
+          }}
+        />
       )}
       {(!list || columns.error) && (
         <AddName label={label} placeholder={plainText ? "old name" : "name of a field"} onAdd={add} />
