@@ -58,8 +58,14 @@ const workbench = createRoute({
   getParentRoute: () => root,
   path: "/workflows/$workflow",
   component: Workbench,
+  validateSearch: text("line", "use"),
 });
-const runs = createRoute({ getParentRoute: () => root, path: "/runs", component: Runs });
+const runs = createRoute({
+  getParentRoute: () => root,
+  path: "/runs",
+  component: Runs,
+  validateSearch: text("workflow", "state", "fate", "from", "to"),
+});
 const run = createRoute({
   getParentRoute: () => root,
   path: "/runs/$run",
@@ -79,7 +85,12 @@ const connectors = createRoute({
   component: Connectors,
   validateSearch: text("connector", "try"),
 });
-const start = createRoute({ getParentRoute: () => root, path: "/start", component: Start });
+const start = createRoute({
+  getParentRoute: () => root,
+  path: "/start",
+  component: Start,
+  validateSearch: text("connector", "connection"),
+});
 
 const router = createRouter({
   routeTree: root.addChildren([index, workflows, workbench, runs, run, mend, connections, connectors, start]),

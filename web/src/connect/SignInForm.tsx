@@ -2,6 +2,7 @@ import { useState, type FormEvent } from "react";
 import { asFields, type Connection, type Connector, type Fields } from "../api/client";
 import { Field } from "../form/Field";
 import { Trouble } from "../ui/parts";
+import { goingAway } from "./comeBack";
 import { useBeginConsent, useStoreConnection } from "../api/connections";
 
 interface Props {
@@ -157,7 +158,7 @@ export function SignInForm({ connector, known, onDone }: Props) {
   );
 }
 
-/** Opens the consent page of a connection; it comes back to the connections. */
+/** Opens the consent page of a connection; one comes back to where one was. */
 export function ConsentButton({ connection, again = false }: { connection: string; again?: boolean }) {
   const begin = useBeginConsent(connection);
   return (
@@ -168,6 +169,7 @@ export function ConsentButton({ connection, again = false }: { connection: strin
         onClick={() => {
           begin.mutate(undefined, {
             onSuccess: (page) => {
+              goingAway(connection);
               window.location.assign(page.address);
             },
           });

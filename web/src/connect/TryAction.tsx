@@ -13,7 +13,7 @@ interface Props {
   connector: Connector;
   connection: string;
   first?: string; // the action that is chosen at first
-  onTried?: (t: Tried) => void;
+  onTried?: (t: Tried, action: string, input: Fields) => void;
 }
 
 /** Tries one action: its form, the request as it would go out, and what came back. */
@@ -27,7 +27,7 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
       { connection, action: name, input: values, send },
       {
         onSuccess: (t) => {
-          if (!t.sent.prepared) onTried?.(t);
+          if (!t.sent.prepared) onTried?.(t, name, values);
         },
       },
     );

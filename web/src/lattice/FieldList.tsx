@@ -96,7 +96,7 @@ function Field({
           <>
             <button
               type="button"
-              className="text-left hover:underline"
+              className="px-0.5 text-left hover:underline"
               aria-expanded={open}
               onClick={() => {
                 setOpen(!open);

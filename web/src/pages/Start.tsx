@@ -1,128 +1,142 @@
-import { Link } from "@tanstack/react-router";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import type { Connection, Connector } from "../api/client";
+import type { Connection, Connector, Fields, Schemas } from "../api/client";
 import { useConnections } from "../api/connections";
 import { useConnectors } from "../api/connectors";
+import { Account } from "../connect/Account";
+import { ChooseConnector } from "../connect/ChooseConnector";
+import { FirstRead } from "../connect/FirstRead";
 import { PasteCall } from "../connect/PasteCall";
-import { ConsentButton, SignInForm } from "../connect/SignInForm";
-import { TryAction } from "../connect/TryAction";
-import { ChooseConnector } from "./Connections";
+import { Stages } from "../ui/Stages";
+import { MakeOfRead } from "../workflows/MakeOfRead";
 
-/** The door "I have a key": find the application, store the key, see real rows. */
+/** What was read for real: the action and what it was asked with. */
+export interface Read {
+  action: string;
+  input: Fields;
+}
+
+/** The door "I have a key": find the application, store the key, see real rows, go on with them. */
 export function Start() {
-  const [chosen, setChosen] = useState<Connector>();
+  const search: { connector?: string; connection?: string } = useSearch({ strict: false });
+  const navigate = useNavigate();
   const [pasting, setPasting] = useState(false);
-  const [made, setMade] = useState<Connection>();
-  const [rows, setRows] = useState(false);
-  const connections = useConnections();
-  const connectors = useConnectors();
-  const connection = connections.data?.connections.find((c) => c.name === made?.name) ?? made;
-  const connector = connectors.data?.connectors.find((c) => c.name === connection?.connector) ?? chosen;
+  const [pasted, setPasted] = useState(false);
+  const [read, setRead] = useState<Read>();
+  const connections = useConnections().data?.connections;
+  const connector = useConnectors().data?.connectors.find((c) => c.name === search.connector);
+  const connection = connections?.find((c) => c.name === search.connection);
   const works = connection?.state === "ok";
-  const reading =
-    connector?.actions.find((a) => a.effect === "read" && a.list) ??
-    connector?.actions.find((a) => a.effect === "read");
-  const steps = [
-    ["Find the application", chosen !== undefined || pasting || made !== undefined],
-    ["Enter the key", works],
-    ["See real rows", rows],
-  ] as const;
+  const go = (to: { connector?: string; connection?: string }) => {
+    setRead(undefined);
+    void navigate({ to: "/start", search: to, replace: true });
+  };
   return (
     <div className="mx-auto max-w-[820px] px-5 py-5">
       <h1 className="mb-2">I have a key</h1>
-      <ol className="mb-5 flex flex-wrap gap-x-6 gap-y-1">
-        {steps.map(([words, done], i) => (
-          <li key={words} className={done ? "text-leafink" : "text-second"}>
-            <span aria-hidden>{done ? "●" : "○"}</span> {i + 1}. {words}
-            {done && <span className="sr-only"> done</span>}
-          </li>
-        ))}
-      </ol>
-      {!chosen && !pasting && (
+      <Stages
+        list={[
+          { words: "Find the application", done: connector !== undefined || pasting },
+          { words: "Enter the key", done: works || pasted },
+          { words: "See real rows", done: read !== undefined || pasted },
+        ]}
+      />
+      {pasting && (
+        <div className="card p-5">
+          <PasteCall
+            onTried={() => {
+              setPasted(true);
+            }}
+          />
+        </div>
+      )}
+      {!pasting && !connector && (
         <div className="card p-5">
           <ChooseConnector
-            onChoose={setChosen}
+            onChoose={(c) => {
+              go({ connector: c.name });
+            }}
             onPaste={() => {
               setPasting(true);
             }}
           />
         </div>
       )}
-      {pasting && (
-        <div className="card p-5">
-          <PasteCall
-            onConnected={setMade}
-            onTried={() => {
-              setRows(true);
-            }}
-          />
-        </div>
-      )}
-      {chosen && !made && (
-        <div className="card p-5">
-          <h2 className="mb-3 font-serif text-[16px] font-semibold">Connect {chosen.title}</h2>
-          <SignInForm connector={chosen} onDone={setMade} />
-          <button
-            className="btn btn-plain px-0"
-            onClick={() => {
-              setChosen(undefined);
-            }}
-          >
-            Another application
-          </button>
-        </div>
-      )}
-      {!pasting && connection && connector && (
+      {!pasting && connector && (
         <div className="space-y-4">
-          <div className="card p-5">
-            <div className="mb-1 font-serif text-[16px] font-semibold">{connection.name}</div>
-            <div
-              className={connection.state === "broken" || connection.state === "unchecked" ? "text-rust" : ""}
-            >
-              {connection.words}.
-            </div>
-            {connection.state === "consent" && (
-              <div className="mt-3">
-                <ConsentButton connection={connection.name} />
-              </div>
-            )}
-            {(connection.state === "broken" || connection.state === "unchecked") && (
-              <div className="mt-4">
-                <SignInForm connector={connector} known={connection} onDone={setMade} />
-              </div>
-            )}
-          </div>
-          {works && (
-            <div className="card p-5">
-              <h2 className="mb-3 font-serif text-[16px] font-semibold">Make one real read</h2>
-              <TryAction
-                connector={connector}
-                connection={connection.name}
-                {...(reading ? { first: reading.name } : {})}
-                onTried={(t) => {
-                  setRows(!t.why);
-                }}
-              />
-            </div>
-          )}
+          <Entered
+            connector={connector}
+            there={connections?.filter((c) => c.connector === connector.name) ?? []}
+            connection={connection}
+            onChoose={go}
+          />
+          {works && <FirstRead connector={connector} connection={connection.name} onRead={setRead} />}
         </div>
       )}
-      {rows && (
+      {read && connector && connection && (
+        <MakeOfRead connector={connector} connection={connection.name} read={read} />
+      )}
+      {pasted && (
         <p className="mt-4">
           That is real data. Go on with{" "}
           <Link to="/workflows" className="text-leafink underline">
             a workflow
           </Link>{" "}
-          that uses it, or look at{" "}
-          <Link
-            to="/connectors"
-            search={connector ? { connector: connector.name } : {}}
-            className="text-leafink underline"
-          >
-            everything it can do
-          </Link>
-          .
+          that uses it.
         </p>
+      )}
+    </div>
+  );
+}
+
+/** The account: one that is there already, or a new one. */
+function Entered({
+  connector,
+  there,
+  connection,
+  onChoose,
+}: {
+  connector: Connector;
+  there: Connection[];
+  connection: Connection | undefined;
+  onChoose: (to: Pick<Schemas["Connection"], "connector"> & { connection?: string }) => void;
+}) {
+  const use = (c: Connection) => {
+    onChoose({ connector: connector.name, connection: c.name });
+  };
+  return (
+    <div className="card p-5">
+      <h2 className="mb-3 font-serif text-[16px] font-semibold">Connect {connector.title}</h2>
+      {!connection && there.length > 0 && (
+        <div className="mb-4">
+          <div className="mb-1.5 text-second">It is connected already:</div>
+          <div className="flex flex-wrap gap-2">
+            {there.map((c) => (
+              <button
+                key={c.name}
+                className="btn"
+                onClick={() => {
+                  use(c);
+                }}
+              >
+                Use {c.name}
+              </button>
+            ))}
+          </div>
+          <div className="mt-3 text-second">Or enter another account:</div>
+        </div>
+      )}
+      <Account
+        key={connection?.name ?? ""}
+        connector={connector}
+        {...(connection ? { known: connection } : {})}
+        onStored={use}
+        onReady={use}
+      />
+      {connection?.state !== "ok" && (
+        <Link to="/start" className="text-second hover:underline">
+          Another application
+        </Link>
       )}
     </div>
   );

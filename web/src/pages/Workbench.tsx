@@ -1,5 +1,5 @@
 import { useParams } from "@tanstack/react-router";
-import { useMemo } from "react";
+import { lazy, Suspense, useMemo } from "react";
 import { toast } from "sonner";
 import { asFields, type Workflow } from "../api/client";
 import { useWorkflow } from "../api/workflows";
@@ -17,8 +17,10 @@ import { itemBefore } from "../workbench/itemBefore";
 import { Look } from "../workbench/Look";
 import { Outline } from "../workbench/Outline";
 import { Sheet } from "../workbench/Sheet";
-import { TextView } from "../workbench/TextView";
 import { useBench } from "../workbench/useBench";
+
+// The editor of the text is loaded when it is opened.
+const TextView = lazy(() => import("../workbench/TextView").then((m) => ({ default: m.TextView })));
 
 export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });
@@ -53,10 +55,16 @@ function Bench({ workflow }: { workflow: Workflow }) {
       <ValuesContext.Provider value={values}>
         <div className="grid h-full grid-cols-[minmax(380px,37%)_minmax(0,1fr)] overflow-hidden">
           <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
-            <BenchHead workflow={workflow} onEdit={bench.edit} />
+            <BenchHead
+              workflow={workflow}
+              far={{ samples: samples?.length ?? 0, rehearsed: seen !== undefined }}
+              onEdit={bench.edit}
+            />
             <div className="min-h-0 flex-1 overflow-auto pb-4">
               {bench.asText ? (
-                <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
+                <Suspense fallback={<Waiting what="Opening the text" />}>
+                  <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
+                </Suspense>
               ) : (
                 <Outline
                   workflow={workflow}

@@ -1,14 +1,24 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
-import type { Workflow } from "../api/client";
+import { asFields, type Workflow } from "../api/client";
+import { useConnections } from "../api/connections";
 import type { Edit } from "../api/draft";
 import { usePause } from "../api/workflows";
 import { Badge, Trouble } from "../ui/parts";
+import { Stages } from "../ui/Stages";
 import { plural } from "../ui/words";
 
 /** What the workflow is called, and whether it is live. */
-export function BenchHead({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
+export function BenchHead({
+  workflow,
+  far,
+  onEdit,
+}: {
+  workflow: Workflow;
+  far: { samples: number; rehearsed: boolean };
+  onEdit: (edits: Edit[]) => void;
+}) {
   const pause = usePause(workflow.name);
   const state =
     workflow.state === "live"
@@ -38,7 +48,41 @@ export function BenchHead({ workflow, onEdit }: { workflow: Workflow; onEdit: (e
           </button>
         )}
       </div>
+      {workflow.live === undefined && <HowFar workflow={workflow} {...far} />}
       <Trouble error={pause.error} />
+    </div>
+  );
+}
+
+/** How far a workflow is that was never live, by the facts. */
+function HowFar({
+  workflow,
+  samples,
+  rehearsed,
+}: {
+  workflow: Workflow;
+  samples: number;
+  rehearsed: boolean;
+}) {
+  const connections = useConnections().data?.connections ?? [];
+  const used = new Set(workflow.lines.flatMap((l) => l.connection ?? []));
+  const working = connections.filter((c) => c.state === "ok").map((c) => c.name);
+  const asks = asFields(workflow.trigger_settings)["fields"] !== undefined;
+  return (
+    <div className="mt-1.5">
+      <Stages
+        small
+        list={[
+          {
+            words: "Connected",
+            done: used.size > 0 ? [...used].every((n) => working.includes(n)) : working.length > 0,
+          },
+          { words: "A sample", done: samples > 0 || (workflow.trigger_type === "manual" && !asks) },
+          { words: "A first line", done: workflow.lines.length > 0 },
+          { words: "Rehearsed", done: rehearsed },
+          { words: "Live", done: false },
+        ]}
+      />
     </div>
   );
 }

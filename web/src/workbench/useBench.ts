@@ -7,12 +7,13 @@ import { useRehearsal, useRehearse } from "../api/workflows";
 import { atFirst, benchState } from "./benchState";
 import { useFollow } from "./useFollow";
 import { useGathered } from "./useGathered";
+import { lineInAddress, useLineInAddress } from "./lineInAddress";
 import { useLines } from "./useLines";
 import { useUndoKeys } from "./useUndoKeys";
 
 /** All that the workbench holds: the draft and its edits, the rows, and what is open. */
 export function useBench(workflow: Workflow) {
-  const [state, act] = useReducer(benchState, atFirst);
+  const [state, act] = useReducer(benchState, lineInAddress(), (opened) => ({ ...atFirst, opened }));
   const draft = useDraft(workflow.name);
   const rehearsal = useRehearsal(workflow.name);
   const samples = useSamples(workflow.name);
@@ -29,6 +30,7 @@ export function useBench(workflow: Workflow) {
     },
     [flush],
   );
+  useLineInAddress(state.opened, draft.edit.mutate);
   const lines = useLines(workflow, draft, flush, choose);
   useUndoKeys(lines.back);
   const undone = draft.turn.submittedAt;

@@ -85,6 +85,7 @@ export function Finder({ label, onUse, onClose }: Props) {
             found={f}
             at={i}
             headed={query === "" && shown[i - 1]?.source !== f.source}
+            searched={query !== ""}
             marked={i === marked}
             onChoose={() => {
               choose(f);

@@ -5,12 +5,13 @@ interface Props {
   found: Found;
   at: number;
   headed: boolean; // the first of its source
+  searched: boolean; // those of all sources stand together
   marked: boolean;
   onChoose: () => void;
 }
 
 /** A field: what it is called, its type, what it holds in the chosen row, how often it is filled in. */
-export function FoundRow({ found: f, at, headed, marked, onChoose }: Props) {
+export function FoundRow({ found: f, at, headed, searched, marked, onChoose }: Props) {
   return (
     <>
       {headed && (
@@ -32,7 +33,11 @@ export function FoundRow({ found: f, at, headed, marked, onChoose }: Props) {
         onClick={onChoose}
       >
         <span className="truncate font-mono text-xs" title={`${f.source.prefix}.${calledOf(f)}`}>
-          {headed || f.source.prefix === "item" ? "" : <span className="text-third">{f.source.prefix}.</span>}
+          {!searched || f.source.prefix === "item" ? (
+            ""
+          ) : (
+            <span className="text-third">{f.source.prefix}.</span>
+          )}
           {calledOf(f)}
         </span>
         <span className="truncate text-xs text-second">{f.type}</span>
