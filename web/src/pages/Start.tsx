@@ -6,7 +6,7 @@ import { useConnectors } from "../api/connectors";
 import { Account } from "../connect/Account";
 import { ChooseConnector } from "../connect/ChooseConnector";
 import { FirstRead } from "../connect/FirstRead";
-import { PasteCall } from "../connect/PasteCall";
+import { PasteCall, type Called } from "../connect/PasteCall";
 import { Stages } from "../ui/Stages";
 import { MakeOfRead } from "../workflows/MakeOfRead";
 
@@ -21,7 +21,7 @@ export function Start() {
   const search: { connector?: string; connection?: string } = useSearch({ strict: false });
   const navigate = useNavigate();
   const [pasting, setPasting] = useState(false);
-  const [pasted, setPasted] = useState(false);
+  const [pasted, setPasted] = useState<Called>();
   const [read, setRead] = useState<Read>();
   const connections = useConnections().data?.connections;
   const connector = useConnectors().data?.connectors.find((c) => c.name === search.connector);
@@ -37,15 +37,15 @@ export function Start() {
       <Stages
         list={[
           { words: "Find the application", done: connector !== undefined || pasting },
-          { words: "Enter the key", done: works || pasted },
-          { words: "See real rows", done: read !== undefined || pasted },
+          { words: "Enter the key", done: works || pasted !== undefined },
+          { words: "See real rows", done: read !== undefined || pasted !== undefined },
         ]}
       />
       {pasting && (
         <div className="card p-5">
           <PasteCall
-            onTried={() => {
-              setPasted(true);
+            onTried={(t, call) => {
+              setPasted(t.why ? undefined : call);
             }}
           />
         </div>
@@ -74,20 +74,40 @@ export function Start() {
         </div>
       )}
       {read && connector && connection && (
-        <MakeOfRead connector={connector} connection={connection.name} read={read} />
+        <MakeOfRead
+          connector={connector}
+          title={`${connector.actions.find((a) => a.name === read.action)?.title ?? "Read"}, ${connector.title}`}
+          step={{
+            name: read.action,
+            type: `${connector.name}.${read.action}`,
+            connection: connection.name,
+            input: read.input,
+          }}
+        />
       )}
       {pasted && (
-        <p className="mt-4">
-          That is real data. Go on with{" "}
-          <Link to="/workflows" className="text-leafink underline">
-            a workflow
-          </Link>{" "}
-          that uses it.
-        </p>
+        <MakeOfRead
+          title={`Call ${hostOf(pasted.settings)}`}
+          step={{
+            name: "called",
+            type: "http",
+            ...(pasted.connection ? { connection: pasted.connection } : {}),
+            settings: pasted.settings,
+          }}
+        />
       )}
     </div>
   );
 }
+
+const hostOf = (settings: Fields) => {
+  const url = settings["url"];
+  try {
+    return new URL(typeof url === "string" ? url : "").host;
+  } catch {
+    return "an address";
+  }
+};
 
 /** The account: one that is there already, or a new one. */
 function Entered({

@@ -26,18 +26,21 @@ export function FirstVisit() {
   return (
     <div>
       <form
-        className="mb-4 flex max-w-[720px] gap-2"
+        className="mb-4 max-w-[720px]"
         onSubmit={(e) => {
           e.preventDefault();
           if (slug(title)) called("manual", title);
         }}
       >
+        <label htmlFor="happens" className="font-serif text-[17px] font-semibold">
+          What should happen?
+        </label>
         <input
-          aria-label="What should happen?"
-          className="field h-11 border-x-0 border-t-0 bg-transparent px-1 font-serif text-[17px] italic"
+          id="happens"
+          className="field h-10 border-x-0 border-t-0 bg-transparent px-0 font-serif text-[16px] italic"
           style={{ borderRadius: 0 }}
           maxLength={80}
-          placeholder="What should happen? As: note every call at the counter"
+          placeholder="In a few words, as: note every call at the counter"
           value={title}
           onChange={(e) => {
             setTitle(e.target.value);

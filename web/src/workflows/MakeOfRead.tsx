@@ -1,50 +1,40 @@
 import { Link, useNavigate } from "@tanstack/react-router";
-import type { Connector } from "../api/client";
+import type { Connector, Json } from "../api/client";
 import { useMakeWorkflow } from "../api/workflows";
-import type { Read } from "../pages/Start";
 import { Trouble } from "../ui/parts";
 import { documentOf } from "./document";
 
+interface Props {
+  title: string; // of the workflow
+  step: { [key: string]: Json };
+  connector?: Connector;
+}
+
 /** Goes on with what was read: a workflow whose first line reads it. */
-export function MakeOfRead({
-  connector,
-  connection,
-  read,
-}: {
-  connector: Connector;
-  connection: string;
-  read: Read;
-}) {
+export function MakeOfRead({ title, step, connector }: Props) {
   const make = useMakeWorkflow();
   const navigate = useNavigate();
-  const action = connector.actions.find((a) => a.name === read.action);
-  const title = `${action?.title ?? "Read"}, ${connector.title}`;
   return (
     <div className="mt-4">
       <p className="mb-2">
-        That is real data. Go on with it, or look at{" "}
-        <Link to="/connectors" search={{ connector: connector.name }} className="text-leafink underline">
-          everything it can do
-        </Link>
+        That is real data. Go on with it
+        {connector && (
+          <>
+            , or look at{" "}
+            <Link to="/connectors" search={{ connector: connector.name }} className="text-leafink underline">
+              everything it can do
+            </Link>
+          </>
+        )}
         .
       </p>
       <button
         className="btn btn-main"
         disabled={make.isPending}
         onClick={() => {
-          make.mutate(
-            documentOf(title, "manual", [
-              {
-                name: read.action,
-                type: `${connector.name}.${read.action}`,
-                connection,
-                input: read.input,
-              },
-            ]),
-            {
-              onSuccess: (w) => navigate({ to: "/workflows/$workflow", params: { workflow: w.name } }),
-            },
-          );
+          make.mutate(documentOf(title, "manual", [step]), {
+            onSuccess: (w) => navigate({ to: "/workflows/$workflow", params: { workflow: w.name } }),
+          });
         }}
       >
         Make a workflow that begins with it
