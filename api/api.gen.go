@@ -402,6 +402,33 @@ func (e WorkflowSummaryState) Valid() bool {
 	}
 }
 
+// Defines values for ListRunsParamsFate.
+const (
+	ListRunsParamsFateGaveNothing     ListRunsParamsFate = "gave_nothing"
+	ListRunsParamsFateHeldBack        ListRunsParamsFate = "held_back"
+	ListRunsParamsFateMayHaveBeenSent ListRunsParamsFate = "may_have_been_sent"
+	ListRunsParamsFateSetAside        ListRunsParamsFate = "set_aside"
+	ListRunsParamsFateStopped         ListRunsParamsFate = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the ListRunsParamsFate enum.
+func (e ListRunsParamsFate) Valid() bool {
+	switch e {
+	case ListRunsParamsFateGaveNothing:
+		return true
+	case ListRunsParamsFateHeldBack:
+		return true
+	case ListRunsParamsFateMayHaveBeenSent:
+		return true
+	case ListRunsParamsFateSetAside:
+		return true
+	case ListRunsParamsFateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Action defines model for Action.
 type Action struct {
 	Effect string     `json:"effect"`
@@ -1826,10 +1853,22 @@ type ListRunsParams struct {
 	Workflow *string   `form:"workflow,omitempty" json:"workflow,omitempty"`
 	State    *RunState `form:"state,omitempty" json:"state,omitempty"`
 
+	// Fate Runs in which at least one item ended so
+	Fate *ListRunsParamsFate `form:"fate,omitempty" json:"fate,omitempty"`
+
+	// From Accepted then or later
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Accepted before
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
 	// Before The last run of the page before
 	Before *openapi_types.UUID `form:"before,omitempty" json:"before,omitempty"`
 	Limit  *int                `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListRunsParamsFate defines parameters for ListRuns.
+type ListRunsParamsFate string
 
 // GetLatticeParams defines parameters for GetLattice.
 type GetLatticeParams struct {
@@ -3059,6 +3098,30 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "fate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fate", c.Request.URL.Query(), &params.Fate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fate: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -10589,47 +10652,49 @@ var swaggerSpec = []string{
 	"L2+Z2tWWHcDLoYbOqbby8k7bJ+8AvNHCo7FypotnlkvCPtGFKXZQ4MEOlZF5ZUKVUMTs0jUQpoN1Lijf",
 	"sDwjgIZueYQr0XrLVP8sL9dy+7PM2TFJBPSfErLgt8MQVuP684AJemsvtJVeuAB0U0R+4LqVGwrA/nvO",
 	"uQxlmuPc0f78HLMkjsEbsUr0eK4YYu1CyjNCEHskkcNNKhmDolEbPkyAiUAsQVA3MM+oUkVw94KxSNEt",
-	"+fHq6h1x+7/HcO6rRCQVkPeV0OP8ik1MuKk2QI+qMjISIADw982XIRvL0hsHcNKwZCaMl+HH8dzmH9qa",
-	"6cuLHNOYaW/OPmWuqQ/bq3j6WVViUJJ7Xx01UwTsYvGXrKrDpOzaixlCe1wxGDAbuHIwB0sYfF+J1y9c",
-	"nmC9uWmxbGR3KSnreaoGCqQ3bClvhz+DXAWl01yNtEfkeajCgpDxUuTE8A0jiwqg7NjGKuIBMX9H1jT3",
-	"0ttyyRbGpdMI0NJvhNyKlNAWvUZPjn2NjiOseZvGKEmteRFYUejTzy6V+MvpZ8tX0o/vbcnEc+Z4+5Ge",
-	"nx2D5Vg4Lf4KJbQgC1db7b7J1nVoLgBBYgkxwzZojUL2DZVBFCsLupukbo17T1EOZqfwlfZZ3oBAf3by",
-	"+NFfPPtqK081Luv4uL7osHa1X2lXhF8qchJk7BruLDK+g4CdGFTYuIns1peWi968D9Qs1qMIv2GfDPYW",
-	"jcHYG3HxEiYCG5BbQp1hloYL2H5fCXsSVnk5kAVZYY/cEMQ4xKNGDLYTCOnDrbnAelMBTxbxeI/LJ9AV",
-	"VZOHNddGIkBh9JSslv2ja3NEEuGHiJzezw1ZI7MveCO1IWbLBFY3uG90LlBZZ1TGHL26Hj2g1APlsMNl",
-	"TddPs6LQkov8er4Dvfc4xORA9KF7GwpqDF+wIdHsjWsyde7f03EhDh+4pdQRivlWFLtGHU/U97VMyPrL",
-	"KarGq6BmRLtSchOX9ZvC/VkMODXeIRb4j/b4+KypPjzdqz5kfezgUCUZwBkBtsSOd040u2WKFmTLRS63",
-	"gd9kT8/OTr4+I39qtweLDF2s/5yBEuqe2dOzMzwDLghaAKJRIiYVfJeoN7NnFef4wGDeaACSmpENz/MC",
-	"URzwSSLd5IGjOjtTapIKsCT24CYcjcL5dxShcO/l9iBojX7HnILsHncWihR6+E57mjn7dARKlaAvp3pN",
-	"yzFUBrKL/xlJzQPcLNy7lMEKfzwQLA6MR5qlWbZS5fo8lO516csB1Rz2FoHMQQD3RXWDXulrChz7Qno/",
-	"YNSk7V1haIWDYA5fWgLLhK95ETwJlv1fkEoYXjjTNJTwzyAJzV4futOwAcGr09da3xVUoATcWVwneM8L",
-	"iO1aV50C+aoSX2mCZdKisdbo8I/Qv0a1kF5RBuOkIbBOotcWXCzATd6+efHffn75YRxXGA1Oesy38lBe",
-	"UEoU09WGESjNYtTO+UUNvWGkKluOUR1NAjv41ccJHcJC1E1StP16Re7w7oG3YktV/tBxEAlbz//A0sf3",
-	"vyU/gJ8Sq49SV+sIiI02sixjyG9Jiw/cr2Ocq1G7/zzWe8W2NCp1aB8qDx4djFzKZTXfGyGIUz9t5d5H",
-	"xaiQ1HqJW3FEMurhvPo7CTWicALkydmTs5PHTw4kdjR7blfnGsy1bzoj3FY2KyTFTVO+esP/Lxvpd2Ts",
-	"PtbFDlKp65d8Jd5WZlTK+iUCZ8mqkxR1yczJc6yjcOz0pJeu/IFf2YAZLnpjfmLHjUJKJinTomDqIFKL",
-	"BFnEY5hNB69xNWuPwy1c5w8eOhcFiG3s0YPeVpfoNzv/5WMLkY6vBFhJwJ7tTCHe9WgVswvLfHTzfgNo",
-	"uCtQ0jlmLO6A7xwqkwxHElxhk4OGp9fDjgorxwKw++LKXadjosndmg7gz+O6thX7iJxn714T43dtH0pG",
-	"Al8I6rfiuo+G2O629WFzrX+iOWsM3D4X++MBo27CQXTh2RGYXWJ1w0HZDM/x9DPPB3FcXsDf/Xntj5uE",
-	"0JR7hUzuZ7ovRX4gZOucUNxHH+w/Cp3C6yzRC36lds+OiS945V1N0wLOINlnThc3Bw01wzrLQ3U9DoRK",
-	"ebmWWzQV4ZY68DNX8hYD7l1J2fgxtoLMWiXWkvzhQ2i1x8gVQrzsGxgf4/VPnqDaKn93zLguYFXhSMl8",
-	"R8S+Gk4DrOlDHTX4+9fgeXzw0zg6c6oVMnTSjYUYCwd4+tn/5wjG1Dqt3wFfLCw2BNDFo5ZHY4ilF3T2",
-	"IHfhqqFSt5WEl1d0dXRl9llkR6G6YxaqLjoFoa7GeaCoE78rjWIGsTt5mvPlMsk3XvDlsnGEg2zjudyU",
-	"VDEEx72ovSSWr1WisKrQit+ylFOkUc63dyQPQ+HtYuNo8hA6dMjsAaxnHGKSuKivw+9wA6Dc6GSrdbv7",
-	"Efnoy5+oWawH7Nwvc25euNqnR0FBy7l5cPjqIer0EtItD8WrsCK1S+1xVOaGsZKLFeQwQOgdJjLkg6UL",
-	"UoDj9JYd83h+r3p+Qydk13wYDgvlxOuj+UoTg2AvU6UIfK91Hu19aEI2kIaLr+Wf6CXC3U25nT/UKc3g",
-	"Hs7loeg9PstWIXscYq4Yvck8BJDPtvY15Cdfi7WUN2mPFC2KyzVj5qhYrmGQZOwL/HgYCDNaFNghBols",
-	"2dzuQBZCqjGuRfPB3cyO834sPf5RyptLsGTN7qkIdSBDsM8opFwLvgPbjTGzHlJjQts2GPAMWmqKgilt",
-	"JdxbduECdGq7HoYnUUGkPRAQFhlGDk5+AL70+u8txvwg32Dh9t+FY8HYB0BWV4z9vcGvXKo2IJTVgU+g",
-	"ukDgGXHF6iefGlS3Px4js73/3kroOyzgf9isJCjJTwIo1vYue6/YmlGlaZE2HFJt3odWx0wMDIMMIQVT",
-	"vNtRc8hrtNBiRVe3ssNEkoSU18ZGPDBDcdvDjob97bp/YJFs0qnfP1+2Qc6kIJpuyoLpC6IYzRGtSDFa",
-	"ZGSruGH4BymKHSmxhlR+ryd2ikG3R6N0r6D79ls9/EXBUf6Zr8lzuSkrw1zcfvPVEyrYNoiXgSuCRJOh",
-	"eXjr5rKmGm7VhYcr5JpQfeOK2TYiTm9Yae52rZAD7wEXCK0OGhXQGnxUYICfyN7YgLrrMXJrvb5Dmmq/",
-	"0kHAGZ1gfyzbnKNRg6d86doc8QH6IaIWEvfTYU/ALbzOZ6dK8VsGMfYFpn08MAt+lue41uMFerj+H9iX",
-	"1hy1A+ZoqdOh4PSFS/zWhLrTvQvhc/fi1NCb42kNV/SGNc66HwHd4UCUGwAKkIpwcyA5v6Fs0QKtHXO2",
-	"kBsWtq+ZdkLjKcvj93Nc4ExqUx7GO7n31mT31f2PEgEUNaajU+mPRFDOHoCgPHPiEiisB6vVeS96YtXo",
-	"JHu9tL9ysXoIC4Ifa0jGpfpGWzJzuOQoNCPMd4hbFvo/YBLUSJoLyz9ytArisD9wogssLIGSXik6L3aE",
-	"LhasPIwnEEZzhR7cqQ6GTrajmV3E7+z8l4+WHIbsgl8+2oND3Aw89EoVs/PZKS356e1jK8H+vwAAAP//",
+	"+fHq6h1x+7/HcO6rRCQVkPeV0OP8ik1MuKk2QI+qMjISIADw982Xdr41JaDG4YdAaRjDNo4YaJmwYi67",
+	"8/CYN2tW5NdzuriZZbMVvWXXjlR26mlqI8sSwfP7lTU/Rr1UHVuig9+3j1jYIy0o2lWjs1VyM4uyyEF8",
+	"m+SYdR3cmOdMHmCokCxn2YHDn2kYmhNDhx/HCwP/0MZmX/3lmLZm+1D26dpNc4WlFKefVSUGBe331VET",
+	"ecBsGSe0qjpMRrW9mCHyytXqAauOq9ZzsHzO95V4/cKlcdabm5aaR3aXEoKfp0rUQPbJlvJ2dDqIvVDZ",
+	"zpWwe0SehyI5iOgvRU7suyeLCpAG2eaCbOuCBjuyprkXrpdLtjAu20mAEeVGyK1IydTRa/Tk2NfoOLK0",
+	"NzmNEqSbF4EVhT797DK9v5x+tmw//fjelkw8Z070OtLzs2OwHOvaxV+hhBZk4Urf3TcXvo6cBpzOmo1T",
+	"/G+7JVC4RbGyoLtJ2vC49xTlYHYKX2mfhA8FAs5OHj/6i2dfbd22hs0dH3YZHdau9isN2Ghg8zoJKlCN",
+	"RhcZ3yH0Toz5bNxEdusr/0Vv3gdqFutRhN+wTwZ7i4bI7A2IeQkTgQ3ILaHOMInGxdO/r4Q9CatbHsjA",
+	"r7BHbghCUOJRI0TeCURc4tZcYDmwAPeLcMnH5RPoKazJw5prIxE/MnpKrw3b/OjaHJFE+CEip/dzQ9bI",
+	"7AveSG2I2TKBxSfuGzwNVNbZ/DGFMtTFwCICQDnscFnTM9cs+LTkIr+e78AscRxiciD60L0NBTWGL9iQ",
+	"aPbGNZk69+/puAiUD9xS6gjFfCuKXaPM6lQNbDCQKmiBo9SjcMOawv1ZDNc23iGkcMd7fHzWVB+e7lUf",
+	"sj60cyhiDdiZgCpjxzsnmt0yRQuy5SKX28BvsqdnZydfn5E/tduDwYwu1n/OwEbgntnTszM8Ay4IGmii",
+	"QTwmFRuZKAe0ZxXn+MBg3qiVS83Ihud5gSAb+CSRbvLAUZ0ZMDVJBVAfe2Atjkbh/DuKULj3cnsQME2/",
+	"Y05Bdo87CzUkPbqqPc2cfToCpUrQl1O9puUYKgPJ3/+MpOYBbhbuXcqeiD8eCLUIxiPNyjlbqXJ9Hior",
+	"u+zyADoPe4s48yCA+5rHQa/0JR+OfSG9mzbqcfCeSjSSQqyNr/yBVdzXvAiOHsv+L0glDC+c58D+nWWQ",
+	"I2ivD91p2IDgdOtrre8KKlAC7iyuE1vpBcR2KTJeE00nPX6lCVaxi4bCYzxGhP41irn0bHzGSUNgPEan",
+	"OnjAgJu8ffPiv/388sM4rjAaO/aYb+WhnNSUKKarDSNQOceonXNbG3rDSFW2/NY6mqN38KuPEzqEhaib",
+	"Q2r79Yrc4b03b8WWqvyhw1QStp7/gZWp739LfgA3MhaHpa4UFRCb2hUw1uID9+sY52rU7j+P9V6hR41C",
+	"KtpnMoDDDQPLclnN9wZw4tRPW9AIUTEq5Bxf4lYckYx6tLX+TkIJL5wAeXL25Ozk8ZMDiR3NntvF0wah",
+	"EJrOCLeVzQJWcdOUL67x/8tG+h0Zu491LYoUssAlX4m3lRmFKHCJuGay6uSsXTJz8hzLXBw7e+ylq07h",
+	"VzZghovemJ/YcYPEkjnktCiYOojUIkEW8RBz07GFXEnh43AL1/mDRzZG8Xsbe/Sgt9XlYc7Of/nYAgzk",
+	"KwFWErBnO1OIdz1axezCMh/dvN+A6e7qx3SOGWtv4DuHwjHDgR5X2OSg2QP1sKOi/rE+776wf9fpmGB/",
+	"t6YD+PO4rm3FPmDq2bvXxPhd2wdikoB/gvK6uO6jAeq7bX3YVPifaM4aA7fPxf54wKCocBBd9HzEzZdY",
+	"fHJQNsNzPP3M80GYnRfwd39e+8NaITTlXhGt+5nuS5EfCHg8JxT30edijAIP8TpL9IJfqd2zY8I/XnlX",
+	"07R4QMjFgmiuQ0YCYhnsobIrBwINvVzLLZqKcEsdNp2rSIz5EK7ib/wYWzGArQp4Sf7wIbTaY+QKIV72",
+	"DYyP8fonzx9uVSc8ZlwXsKpwpGS+I2Jfia0B1vShDur8/UskPT74aRydOdUKGTrpxiLAhQM8/ez/cwRj",
+	"ap3W7wD/FhYbAujiQeWjId7SCzp7kLtw1VCp20rCyyu6Oroy+yyyo1B8MwtFMZ2CUBdLPVDUid+VRq2J",
+	"2J08zflymeQbL/hy2TjCQbbxXG5KqhhiF1/UXhLL1ypRWFVoxW9ZyinSqLbcO5KHofB2sXGwfwgdOmRy",
+	"B5abDjFJXNTX4Xe4AVANdrLVut39CLiA5U/ULNYDdu6XOTcvXGnao4DU5dw8OLr4EHV6Cdmwh+JVWDDc",
+	"ZV45KnPDWMnFClJMIPQO80zywcoSKTx4esuOeTy/V7nFoROyaz4Mh4Vq7/XRfKWJQSyeqVIEvtc6zfk+",
+	"NCEbyJLG1/JP9BLh7qbczh/qjHNwD+fyUPQen6VTo5Dw4xBzxehN5hGafDK8L/E/+VqspbxJe6RoUVyu",
+	"GTNHhdoNgyRjX+DHwyDM0aLADjFIZMvmdgeyEFKNcS0urWuA1B3j/Vh6/KOUN5dgyZrdUxHqILpgn1HE",
+	"vxa6CrYbY2Y9pMaEtm0w4Bm01BQFU9pKuLfswgXo1HY9DE+igkh7ICAsMowcnPwAfGX831uM+UG+wbr6",
+	"vwvHgrEPAHyvGPt7g1+5THoAkKsDn0B1gcAzkPXvcmolrTQ7HiOzvf/eSihM4tBZSdpQ5ermKSJgcZP3",
+	"XrE1o0rTIm04pNq8D62OmRgYBhkCcqZ4t6PmkNdoocWCu25lh4kkCSmvjY14YIbitocdDZrddf/AItmk",
+	"U79/vmyDnElBNN2UBdMXRDGaI5iUYrTIyFZxw/APUhQ7UmKJr/xeT+wUg26PRuleQfftt3r4i4Kj/DNf",
+	"k+dyU1aGubj95qsnVLBtEC8DVwSJJkPz8NbNZU013KoLjybJNaH6xtUabkSc3rDS3O1aIQfeg/0QWh00",
+	"KqA1+KjAAD+RvbEBdddj5NZ6fYc01X6lg4AzOsH+WLY5R6MGT/nStTniA/RDRC0k7qfDnoBbeJ3PTpXi",
+	"twxi7AtM+3hgFvwsz3Gtxwv0cP0/sC+tOWoHa9NSp0NVOxAu8VsT6k73LoTP3YtTQ2+OpzVc0RvWOOt+",
+	"BHSHA1FuAChAKsLNgeT8hrJFC7R2zNlCbljYvmbaCY2nLI/fz3GBM6lNeRjv5N5bk91X9z9KBFDUmI5O",
+	"pT8SQTl7AILyzIlLoLAerJTqveiJVaOT7PXS/srF6iEsCH6sIRmX6httyczhkqPQjDDfIaxc6P+ASVAj",
+	"aS4s/8jRKgiT/8CJLrCwBIh9pei82BHq8LsOEVkG50k99rE91cHQyXY0s4v4nZ3/8tGSw5Bd8MtHe3CI",
+	"m4GHXqlidj47pSU/vX1sJdj/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

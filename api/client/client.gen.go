@@ -396,6 +396,33 @@ func (e WorkflowSummaryState) Valid() bool {
 	}
 }
 
+// Defines values for ListRunsParamsFate.
+const (
+	ListRunsParamsFateGaveNothing     ListRunsParamsFate = "gave_nothing"
+	ListRunsParamsFateHeldBack        ListRunsParamsFate = "held_back"
+	ListRunsParamsFateMayHaveBeenSent ListRunsParamsFate = "may_have_been_sent"
+	ListRunsParamsFateSetAside        ListRunsParamsFate = "set_aside"
+	ListRunsParamsFateStopped         ListRunsParamsFate = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the ListRunsParamsFate enum.
+func (e ListRunsParamsFate) Valid() bool {
+	switch e {
+	case ListRunsParamsFateGaveNothing:
+		return true
+	case ListRunsParamsFateHeldBack:
+		return true
+	case ListRunsParamsFateMayHaveBeenSent:
+		return true
+	case ListRunsParamsFateSetAside:
+		return true
+	case ListRunsParamsFateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Action defines model for Action.
 type Action struct {
 	Effect string     `json:"effect"`
@@ -1820,10 +1847,22 @@ type ListRunsParams struct {
 	Workflow *string   `form:"workflow,omitempty" json:"workflow,omitempty"`
 	State    *RunState `form:"state,omitempty" json:"state,omitempty"`
 
+	// Fate Runs in which at least one item ended so
+	Fate *ListRunsParamsFate `form:"fate,omitempty" json:"fate,omitempty"`
+
+	// From Accepted then or later
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Accepted before
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
 	// Before The last run of the page before
 	Before *openapi_types.UUID `form:"before,omitempty" json:"before,omitempty"`
 	Limit  *int                `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListRunsParamsFate defines parameters for ListRuns.
+type ListRunsParamsFate string
 
 // GetLatticeParams defines parameters for GetLattice.
 type GetLatticeParams struct {
@@ -6092,6 +6131,42 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		if params.State != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Fate != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fate", *params.Fate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/words"
 )
 
@@ -19,9 +21,9 @@ func (a *app) run() *cobra.Command {
 }
 
 func (a *app) runList() *cobra.Command {
-	var workflow, state string
+	var workflow, state, fate, since, until string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Example: "  trellis run list --workflow counter-calls --fate set_aside --since 7d\n  trellis run list --since 2026-11-20 --until \"2026-11-21 12:00\"", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		params := &api.ListRunsParams{Limit: &limit}
 		if workflow != "" {
 			params.Workflow = &workflow
@@ -29,6 +31,23 @@ func (a *app) runList() *cobra.Command {
 		if state != "" {
 			s := api.RunState(state)
 			params.State = &s
+		}
+		if fate != "" {
+			f := api.ListRunsParamsFate(fate)
+			params.Fate = &f
+		}
+		for _, t := range []struct {
+			flag, typed string
+			into        **time.Time
+		}{{"since", since, &params.From}, {"until", until, &params.To}} {
+			if t.typed == "" {
+				continue
+			}
+			at, err := moment(t.typed, time.Now())
+			if err != nil {
+				return usage("--%s: %v", t.flag, err)
+			}
+			*t.into = &at
 		}
 		page, err := got[api.RunPage](cl.ListRuns(c.Context(), params))
 		if err != nil {
@@ -48,8 +67,25 @@ func (a *app) runList() *cobra.Command {
 	})}
 	c.Flags().StringVar(&workflow, "workflow", "", "only runs of this workflow")
 	c.Flags().StringVar(&state, "state", "", "only runs in this state: queued, running, waiting, succeeded, partial, failed, cancelled")
+	c.Flags().StringVar(&fate, "fate", "", "only runs in which an item ended so: held_back, gave_nothing, set_aside, stopped, may_have_been_sent")
+	c.Flags().StringVar(&since, "since", "", "only runs that began then or later: 7d for seven days ago, 2026-11-20, or \"2026-11-20 16:30\"")
+	c.Flags().StringVar(&until, "until", "", "only runs that began before")
 	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 200")
 	return c
+}
+
+// moment reads a time as people type it: how long ago, a day, or a day and a time
+// by the clock of this machine, or a time with its offset (RFC 3339).
+func moment(typed string, now time.Time) (time.Time, error) {
+	if d, err := expr.ParseDuration(typed); err == nil {
+		return now.Add(-d), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02", "2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05"} {
+		if t, err := time.ParseInLocation(form, typed, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time; it is written as 7d, 2026-11-20 or \"2026-11-20 16:30\"", typed)
 }
 
 func stateWords(r api.RunSummary) string {

@@ -39,3 +39,21 @@ func TestOnlyWhatIsTrueOfRepeatsIsSaid(t *testing.T) {
 		require.Equal(t, c.want, triedWords(c.tried, 1500, c.class, c.status))
 	}
 }
+
+func TestMomentsAreReadAsTheyAreTyped(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 20, 16, 0, 0, 0, time.Local)
+	for typed, want := range map[string]time.Time{
+		"7d":                   now.Add(-7 * 24 * time.Hour),
+		"90m":                  now.Add(-90 * time.Minute),
+		"2026-11-18":           time.Date(2026, 11, 18, 0, 0, 0, 0, time.Local),
+		"2026-11-18 16:30":     time.Date(2026, 11, 18, 16, 30, 0, 0, time.Local),
+		"2026-11-18T16:30:00Z": time.Date(2026, 11, 18, 16, 30, 0, 0, time.UTC),
+	} {
+		got, err := moment(typed, now)
+		require.NoError(t, err, typed)
+		require.True(t, want.Equal(got), "%s: %s", typed, got)
+	}
+	_, err := moment("last week", now)
+	require.ErrorContains(t, err, `"last week" is no time; it is written as 7d`)
+}

@@ -52,7 +52,7 @@ func (s *Server) summary(r store.Run) api.RunSummary {
 // ListRuns implements api.StrictServerInterface.
 func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {
 	sc, limit := scopeOf(ctx), or(r.Params.Limit, 50)
-	f := store.RunFilter{State: string(or(r.Params.State, "")), Before: or(r.Params.Before, uuid.Nil), Limit: limit}
+	f := store.RunFilter{State: string(or(r.Params.State, "")), Fate: string(or(r.Params.Fate, "")), From: or(r.Params.From, time.Time{}), To: or(r.Params.To, time.Time{}), Before: or(r.Params.Before, uuid.Nil), Limit: limit}
 	if name := or(r.Params.Workflow, ""); name != "" {
 		w, err := s.Store.Workflow(ctx, sc, name)
 		if err != nil {

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -38,6 +39,8 @@ type Run struct {
 type RunFilter struct {
 	Workflow uuid.UUID
 	State    string
+	Fate     string    // at least one of its items ended so: a name of the counts
+	From, To time.Time // when it was accepted; To is excluded
 	Before   uuid.UUID
 	Limit    int
 }
@@ -82,6 +85,11 @@ func (f RunFilter) query(sc Scope) (string, []any) {
 	if f.Before == uuid.Nil {
 		f.Before = uuid.Max
 	}
+	if !f.To.IsZero() {
+		if to := firstID(f.To); bytes.Compare(to[:], f.Before[:]) < 0 {
+			f.Before = to
+		}
+	}
 	where, args := "workspace_id = $1 AND run_id < $2", []any{sc.workspace, f.Before}
 	if f.Workflow != uuid.Nil {
 		args = append(args, f.Workflow)
@@ -91,8 +99,29 @@ func (f RunFilter) query(sc Scope) (string, []any) {
 		args = append(args, f.State)
 		where += fmt.Sprintf(" AND state = $%d", len(args))
 	}
+	if !f.From.IsZero() {
+		args = append(args, firstID(f.From))
+		where += fmt.Sprintf(" AND run_id >= $%d", len(args))
+	}
+	if f.Fate != "" {
+		args = append(args, f.Fate)
+		where += fmt.Sprintf(" AND (convert_from(counts, 'UTF8')::jsonb ->> $%d)::bigint > 0", len(args))
+		if trouble[f.Fate] {
+			where += " AND state <> 'succeeded'"
+		}
+	}
 	limit := fmt.Sprintf(" LIMIT %d", f.Limit) // as a parameter it would be taken for a tenth of the table
 	return runsSQL(where+" ORDER BY run_id DESC"+limit) + limit, args
+}
+
+// trouble are fates with which a run has not simply succeeded.
+var trouble = map[string]bool{"set_aside": true, "stopped": true, "may_have_been_sent": true}
+
+// firstID is the least id that a run of this moment or later has (UUIDv7: the
+// milliseconds come first).
+func firstID(t time.Time) (id uuid.UUID) {
+	binary.BigEndian.PutUint64(id[:8], uint64(t.UnixMilli())<<16)
+	return id
 }
 
 // Run finds one run.

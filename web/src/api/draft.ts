@@ -26,20 +26,37 @@ export function renamesOf(workflow: string): Renames {
 export const has = (w: Workflow | undefined) => (key: string) =>
   w?.lines.some((l) => (l.kind === "case" ? l.inside === key : l.name === key)) ?? false;
 
-/** What was done to a workflow's draft on this page, to be undone. */
-export function historyOf(workflow: string): History {
+const shelf = (workflow: string) => `undo ${workflow}`;
+
+/** What was done to a workflow's draft in this browser, to be undone; also before the page was loaded anew. */
+export function historyOf(workflow: string, now?: Workflow): History {
   const known = histories.get(workflow);
   if (known) return known;
-  const fresh = new History();
-  histories.set(workflow, fresh);
-  return fresh;
+  if (!now) return new History();
+  let kept = new History();
+  try {
+    const text = localStorage.getItem(shelf(workflow));
+    if (text !== null) kept = History.read(text, now.document, now.version);
+  } catch {
+    // A browser that keeps nothing.
+  }
+  histories.set(workflow, kept);
+  return kept;
+}
+
+function keep(history: History, w: Workflow): void {
+  try {
+    localStorage.setItem(shelf(w.name), history.write(w.document));
+  } catch {
+    // There is no room: what was done before this page was loaded can then not be undone.
+  }
 }
 
 /** Changes to a draft, one after the other: edits, the whole text, and the way back. */
 export function useDraft(workflow: string) {
   const client = useQueryClient();
-  const history = historyOf(workflow);
   const now = () => client.getQueryData<Workflow>(["workflow", workflow]);
+  const history = historyOf(workflow, now());
   const header = () => ({ "If-Match": `"${String(now()?.version ?? "")}"` });
   const put = (document: string) =>
     ask(
@@ -51,6 +68,7 @@ export function useDraft(workflow: string) {
   const scope = { id: `draft ${workflow}` };
   const show = (w: Workflow) => {
     client.setQueryData(["workflow", workflow], w);
+    keep(history, w);
   };
   const done = (w: Workflow) => {
     const before = now();
@@ -90,7 +108,7 @@ export function useDraft(workflow: string) {
       if (w) show(w);
     },
   });
-  return { edit, save, turn };
+  return { edit, save, turn, ways: { back: history.length, forth: history.ahead } };
 }
 
 /** What edits would break. */

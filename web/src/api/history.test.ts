@@ -16,7 +16,7 @@ describe("the way back", () => {
     h.redid("a", 6);
     expect(h.forth(6)).toBe("c");
     h.redid("b", 7);
-    expect(h.canRedo).toBe(false);
+    expect(h.ahead).toBe(0);
     expect(h.back(7)).toBe("b");
   });
 
@@ -42,5 +42,41 @@ describe("the way back", () => {
     for (let i = 0; i < 500; i++) h.did(String(i), i + 1);
     expect(h.length).toBe(200);
     expect(h.back(500)).toBe("499");
+  });
+
+  it("is kept over a reload, step by step, for the draft as it was", () => {
+    const h = new History();
+    const texts = [
+      "",
+      "title: A\n",
+      "title: A\nsteps: []\n",
+      "title: AB\nsteps: []\n",
+      "title: AB\nsteps:\n  - one\n",
+    ];
+    texts.slice(1).forEach((_, i) => {
+      h.did(texts[i]!, i + 1);
+    });
+    const now = texts.at(-1)!;
+    const again = History.read(h.write(now), now, 4);
+    expect(again.length).toBe(4);
+    let version = 4;
+    let document = now;
+    for (const want of texts.slice(0, -1).reverse()) {
+      expect(again.back(version)).toBe(want);
+      again.undid(document, ++version);
+      document = want;
+    }
+    const back = History.read(again.write(document), document, version);
+    expect(back.ahead).toBe(4);
+    expect(back.forth(version)).toBe(texts[1]);
+    expect(History.read(h.write(now), now, 5).length).toBe(0); // the draft was changed elsewhere
+    expect(History.read("{", now, 4).length).toBe(0);
+  });
+
+  it("takes little room", () => {
+    const long = "x: 1\n".repeat(2000);
+    const h = new History();
+    for (let v = 1; v <= 200; v++) h.did(`${long}y: ${String(v - 1)}\n`, v);
+    expect(h.write(`${long}y: 200\n`).length).toBeLessThan(20_000);
   });
 });

@@ -2,15 +2,32 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useEffect } from "react";
 import { ask, http, type Fate, type Run, type Schemas } from "./client";
 
+/** Which runs are listed. */
 export interface RunFilter {
   workflow?: string;
   state?: Schemas["RunState"];
+  fate?: "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent";
+  from?: string; // a day by the reader's clock, as 2026-11-20; what begins on it counts
+  to?: string; // likewise
+}
+
+/** A filter as the service takes it: days by their moments. */
+export function asQuery({ from, to, ...rest }: RunFilter) {
+  const midnight = (day: string, after: number) => {
+    const [y = 0, m = 1, d = 1] = day.split("-").map(Number);
+    return new Date(y, m - 1, d + after).toISOString();
+  };
+  return {
+    ...rest,
+    ...(from ? { from: midnight(from, 0) } : {}),
+    ...(to ? { to: midnight(to, 1) } : {}),
+  };
 }
 
 export const useRuns = (filter: RunFilter) =>
   useQuery({
     queryKey: ["runs", filter],
-    queryFn: () => ask(http.GET("/runs", { params: { query: { ...filter, limit: 100 } } })),
+    queryFn: () => ask(http.GET("/runs", { params: { query: { ...asQuery(filter), limit: 100 } } })),
     refetchInterval: 4000,
   });
 
@@ -24,7 +41,7 @@ export const useRunPages = (filter: RunFilter) =>
     queryFn: ({ pageParam }) =>
       ask(
         http.GET("/runs", {
-          params: { query: { ...filter, limit: RUNS, ...(pageParam ? { before: pageParam } : {}) } },
+          params: { query: { ...asQuery(filter), limit: RUNS, ...(pageParam ? { before: pageParam } : {}) } },
         }),
       ),
     getNextPageParam: (last) => last.next,

@@ -3040,6 +3040,12 @@ export interface operations {
             query?: {
                 workflow?: string;
                 state?: components["schemas"]["RunState"];
+                /** @description Runs in which at least one item ended so */
+                fate?: "held_back" | "gave_nothing" | "set_aside" | "stopped" | "may_have_been_sent";
+                /** @description Accepted then or later */
+                from?: string;
+                /** @description Accepted before */
+                to?: string;
                 /** @description The last run of the page before */
                 before?: string;
                 limit?: number;

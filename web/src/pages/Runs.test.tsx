@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { cleanup, render, screen } from "@testing-library/react";
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Schemas } from "../api/client";
@@ -8,9 +8,15 @@ import { Runs } from "./Runs";
 const older = vi.fn();
 const asked: unknown[] = [];
 let pages: Schemas["RunPage"][] = [];
+let search: Record<string, string> = {};
+const went = vi.fn();
 
 vi.mock("@tanstack/react-router", () => ({
   Link: ({ children }: { children: React.ReactNode }) => <a href="/">{children}</a>,
+  useSearch: () => search,
+  useNavigate: () => (to: { search: Record<string, string> }) => {
+    went(to.search);
+  },
 }));
 vi.mock("../api/workflows", () => ({
   useWorkflows: () => ({ data: { workflows: [{ name: "loads", title: "Kiln loads" }] } }),
@@ -56,6 +62,7 @@ const run = (id: string, accepted: string, label = ""): Schemas["RunSummary"] =>
 
 beforeEach(() => {
   asked.length = 0;
+  search = {};
 });
 afterEach(() => {
   cleanup();
@@ -94,12 +101,19 @@ describe("the list of runs", () => {
     expect(older).toHaveBeenCalled();
   });
 
-  it("narrows by workflow and state, and says when none fits", async () => {
+  it("is narrowed by workflow, state, fate and days, which stand in the address", async () => {
     pages = [{ runs: [] }];
+    search = { workflow: "loads" };
     render(<Runs />);
-    await userEvent.selectOptions(screen.getByLabelText("Workflow"), "Kiln loads");
-    await userEvent.selectOptions(screen.getByLabelText("State"), "failed");
-    expect(asked.at(-1)).toEqual({ workflow: "loads", state: "failed" });
+    expect(asked.at(-1)).toEqual({ workflow: "loads" });
     expect(screen.getByText("No run fits these.")).toBeTruthy();
+    await userEvent.selectOptions(screen.getByLabelText("State"), "failed");
+    expect(went).toHaveBeenLastCalledWith({ workflow: "loads", state: "failed" });
+    await userEvent.selectOptions(screen.getByLabelText("Fate of an item"), "set aside");
+    expect(went).toHaveBeenLastCalledWith({ workflow: "loads", fate: "set_aside" });
+    fireEvent.change(screen.getByLabelText("From"), { target: { value: "2026-11-20" } });
+    expect(went).toHaveBeenLastCalledWith({ workflow: "loads", from: "2026-11-20" });
+    await userEvent.selectOptions(screen.getByLabelText("Workflow"), "All workflows");
+    expect(went).toHaveBeenLastCalledWith({});
   });
 });

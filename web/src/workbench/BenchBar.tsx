@@ -1,4 +1,6 @@
+import { Redo2, Undo2 } from "lucide-react";
 import type { Line, Workflow } from "../api/client";
+import { plural } from "../ui/words";
 import { standing } from "./followed";
 import { GoLive } from "./GoLive";
 import { StartByHand } from "./StartByHand";
@@ -32,6 +34,26 @@ export function BenchBar({
               ? ""
               : "Draft saved"}
       </span>
+      <Turn
+        words="Undo"
+        keys="Ctrl+Z"
+        n={draft.ways.back}
+        onTurn={() => {
+          bench.lines.back("back");
+        }}
+      >
+        <Undo2 size={15} />
+      </Turn>
+      <Turn
+        words="Redo"
+        keys="Ctrl+Shift+Z"
+        n={draft.ways.forth}
+        onTurn={() => {
+          bench.lines.back("forth");
+        }}
+      >
+        <Redo2 size={15} />
+      </Turn>
       <button className="btn btn-plain" aria-pressed={bench.asText} onClick={bench.turnText}>
         {bench.asText ? "As sentences" : "As text"}
       </button>
@@ -58,5 +80,31 @@ export function BenchBar({
       </button>
       <GoLive workflow={workflow} />
     </div>
+  );
+}
+
+function Turn({
+  words,
+  keys,
+  n,
+  onTurn,
+  children,
+}: {
+  words: string;
+  keys: string;
+  n: number;
+  onTurn: () => void;
+  children: React.ReactNode;
+}) {
+  return (
+    <button
+      className="btn btn-plain px-1.5"
+      aria-label={words}
+      title={n > 0 ? `${words} (${keys}), ${plural(n, "step")}` : `Nothing to ${words.toLowerCase()}`}
+      disabled={n === 0}
+      onClick={onTurn}
+    >
+      {children}
+    </button>
   );
 }
