@@ -753,6 +753,12 @@ type Edit struct {
 	// Op set, trigger, insert, paste, remove, move or rename
 	Op string `json:"op"`
 
+	// Seen Of set and trigger: what stood there when the edit was made. With it the edit is made on a newer draft too, where the same still stands there; without it a newer draft refuses the edit
+	Seen *struct {
+		// Value Any JSON value
+		Value *Value `json:"value,omitempty"`
+	} `json:"seen,omitempty"`
+
 	// Step The name of a step, or STEP/CASE
 	Step *string `json:"step,omitempty"`
 	To   *int    `json:"to,omitempty"`
@@ -1704,8 +1710,11 @@ type Workflow struct {
 	About *string `json:"about,omitempty"`
 
 	// Changed Differences of the draft from the live revision
-	Changed  int    `json:"changed"`
-	Document string `json:"document"`
+	Changed int `json:"changed"`
+
+	// ChangedBy Who has changed the draft last
+	ChangedBy *string `json:"changed_by,omitempty"`
+	Document  string  `json:"document"`
 
 	// Followed In how many places references followed the edits that were just made
 	Followed *int          `json:"followed,omitempty"`

@@ -190,7 +190,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 		return api.Workflow{}, err
 	}
 	parsed, problems := engine.Check(ctx, []byte(w.Draft), catalog, samples)
-	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, Problems: findings(problems), Lines: []api.Line{}}
+	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, ChangedBy: given(w.ChangedBy), Problems: findings(problems), Lines: []api.Line{}}
 	if parsed == nil {
 		return out, nil
 	}

@@ -29,14 +29,16 @@ type Workflow struct {
 	Secured bool // a secret for callers has been made
 	Taking  *time.Time
 	Updated time.Time
+
+	ChangedBy string // who saved the draft last
 }
 
-const workflowColumns = "id, name, title, draft, version, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated"
+const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated"
 
 func scanWorkflow(row pgx.CollectableRow) (Workflow, error) {
 	var w Workflow
 	var numbers []byte
-	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated)
+	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated)
 	if err == nil {
 		err = json.Unmarshal(numbers, &w.Numbers)
 	}
@@ -103,8 +105,8 @@ func (s *Store) CreateWorkflow(ctx context.Context, sc Scope, name, title, draft
 	b := make([]byte, 16)
 	_, _ = rand.Read(b)
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "INSERT INTO workflow (workspace_id, id, name, title, draft, hook) VALUES ($1, $2, $3, $4, $5, $6)",
-			sc.workspace, NewID(), name, title, draft, base64.RawURLEncoding.EncodeToString(b))
+		_, err := tx.Exec(ctx, "INSERT INTO workflow (workspace_id, id, name, title, draft, hook, changed_by) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+			sc.workspace, NewID(), name, title, draft, base64.RawURLEncoding.EncodeToString(b), sc.name)
 		if err != nil {
 			return err
 		}
@@ -118,7 +120,7 @@ func (s *Store) CreateWorkflow(ctx context.Context, sc Scope, name, title, draft
 // A stale one gives ErrConflict and the newer workflow.
 func (s *Store) SaveDraft(ctx context.Context, sc Scope, name string, version int64, title, draft string) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE workflow SET draft = $3, title = $4, version = version + 1, updated = now() WHERE name = $1 AND ($2 = 0 OR version = $2)", name, version, draft, title)
+		tag, err := tx.Exec(ctx, "UPDATE workflow SET draft = $3, title = $4, changed_by = $5, version = version + 1, updated = now() WHERE name = $1 AND ($2 = 0 OR version = $2)", name, version, draft, title, sc.name)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package workflow
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -32,6 +33,49 @@ type Edit struct {
 	// workflow's own; so is "", but for a move, where it is where the step stands.
 	In    string `json:"in,omitempty"`
 	Value any    `json:"value,omitempty"`
+	// Seen is what stood at the place of a set or trigger when the edit was made.
+	Seen *Seen `json:"seen,omitempty"`
+}
+
+// Seen is a value that stood somewhere; nil is nothing.
+type Seen struct {
+	Value any `json:"value"`
+}
+
+// Overtaken lists the edits at whose places something else stands now than was
+// seen, or nothing at all since their step is gone: somebody else was there in
+// between. Edits that tell nothing of what was seen are not among them.
+func Overtaken(text []byte, edits []Edit) ([]Edit, error) {
+	doc, err := document.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	var out []Edit
+	for _, e := range edits {
+		if e.Seen == nil {
+			continue
+		}
+		path := e.Key
+		switch {
+		case e.Op == "trigger":
+			path = "trigger." + e.Key
+		case e.Step != "":
+			list, at, ok := locate(doc, e.Step)
+			if !ok {
+				out = append(out, e)
+				continue
+			}
+			path = fmt.Sprintf("%s[%d].%s", list, at, e.Key)
+		}
+		var stands any
+		if n := doc.At(path); n != nil {
+			stands = document.Value(n)
+		}
+		if !reflect.DeepEqual(stands, e.Seen.Value) && !reflect.DeepEqual(stands, e.Value) {
+			out = append(out, e)
+		}
+	}
+	return out, nil
 }
 
 // Apply makes the edits in the text, keeping comments and order, and tells in

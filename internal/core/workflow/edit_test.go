@@ -168,3 +168,39 @@ func TestLinesAreCopiedAndPasted(t *testing.T) {
 		require.Equal(t, []string{want.line}, outline(t, out))
 	}
 }
+
+// Whoever edits on an older draft is told where somebody else was faster, and
+// only there.
+func TestEditsAreOvertakenOnlyAtTheirPlaces(t *testing.T) {
+	t.Parallel()
+	text := []byte("format: young-trellis/1\nname: loads\ntitle: Loads\ntrigger: {type: webhook, settings: {key: item.id}}\nsteps:\n  - {name: keep, type: filter, settings: {where: item.x > 1}}\n  - {name: load, type: shape, settings: {keep: [a, b]}}\n")
+	seen := func(op, step, key string, was, now any) Edit {
+		return Edit{Op: op, Step: step, Key: key, Value: now, Seen: &Seen{was}}
+	}
+	for _, e := range []Edit{
+		seen("set", "keep", "settings.where", "item.x > 1", "item.x > 2"),
+		seen("set", "keep", "settings.where", "item.x > 0", "item.x > 1"), // it is so already
+		seen("set", "load", "settings.keep", []any{"a", "b"}, []any{"a"}),
+		seen("set", "keep", "note", nil, "why"),
+		seen("trigger", "", "settings.key", "item.id", nil),
+		seen("set", "", "title", "Loads", "More loads"),
+		{Op: "set", Step: "keep", Key: "settings.where", Value: "false"}, // it tells nothing of what was seen
+	} {
+		out, err := Overtaken(text, []Edit{e})
+		require.NoError(t, err)
+		require.Empty(t, out, "%+v", e)
+	}
+	for _, e := range []Edit{
+		seen("set", "keep", "settings.where", "item.x > 0", "item.x > 2"),
+		seen("set", "load", "settings.keep", []any{"a"}, "all"),
+		seen("set", "keep", "settings.where", nil, "item.x > 2"),
+		seen("set", "gone", "settings.where", "true", "false"),
+		seen("trigger", "", "settings.key", nil, "item.call"),
+	} {
+		out, err := Overtaken(text, []Edit{e})
+		require.NoError(t, err)
+		require.Equal(t, []Edit{e}, out)
+	}
+	_, err := Overtaken([]byte("{"), nil)
+	require.Error(t, err)
+}

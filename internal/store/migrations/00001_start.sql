@@ -194,6 +194,7 @@ CREATE TABLE workflow (
   title        text NOT NULL,
   draft        text NOT NULL,
   version      bigint NOT NULL DEFAULT 1,
+  changed_by   text NOT NULL DEFAULT '', -- who saved the draft last
   state        text NOT NULL DEFAULT 'draft' CHECK (state IN ('draft', 'live', 'paused')),
   live         integer, -- number of the live revision
   numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name

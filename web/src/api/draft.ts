@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Json, type Schemas, type Workflow } from "./client";
+import { ask, http, Refusal, type Json, type Schemas, type Workflow } from "./client";
 import { History } from "./history";
 import { Renames } from "./renames";
 
@@ -10,6 +10,7 @@ export interface Edit {
   in?: string;
   to?: number;
   value?: Json;
+  seen?: { value?: Json }; // what stood there, so that it is not lost on somebody else
 }
 
 const histories = new Map<string, History>();
@@ -78,17 +79,27 @@ export function useDraft(workflow: string) {
   const edit = useMutation({
     scope,
     onSuccess: done,
-    mutationFn: (typed: Edit[]) => {
+    mutationFn: async (typed: Edit[]) => {
       // A line may have got another name since this was typed.
       const edits = typed.map((e) =>
         e.step ? { ...e, step: renamesOf(workflow).now(e.step, has(now())) } : e,
       );
-      return ask(
-        http.POST("/workflows/{workflow}/draft", {
-          params: { path: { workflow }, header: header() },
-          body: { edits } as Schemas["Edits"],
-        }),
-      );
+      const send = () =>
+        ask(
+          http.POST("/workflows/{workflow}/draft", {
+            params: { path: { workflow }, header: header() },
+            body: { edits } as Schemas["Edits"],
+          }),
+        );
+      try {
+        return await send();
+      } catch (e) {
+        // Lines are named, not counted: what is done with them can be done on what somebody else has left.
+        const lines = edits.every((x) => x.op !== "set" && x.op !== "trigger");
+        if (!lines || !(e instanceof Refusal) || e.status !== 412) throw e;
+        show(await ask(http.GET("/workflows/{workflow}", { params: { path: { workflow } } })));
+        return send();
+      }
     },
     onError: () => client.invalidateQueries({ queryKey: ["workflow", workflow] }),
   });

@@ -1316,6 +1316,8 @@ export interface components {
             changed: number;
             /** Format: date-time */
             updated: string;
+            /** @description Who has changed the draft last */
+            changed_by?: string;
             /** @description In how many places references followed the edits that were just made */
             followed?: number;
         };
@@ -1339,6 +1341,10 @@ export interface components {
             in?: string;
             to?: number;
             value?: components["schemas"]["Value"];
+            /** @description Of set and trigger: what stood there when the edit was made. With it the edit is made on a newer draft too, where the same still stands there; without it a newer draft refuses the edit */
+            seen?: {
+                value?: components["schemas"]["Value"];
+            };
         };
         Diff: {
             revision?: number;

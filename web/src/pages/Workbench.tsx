@@ -12,6 +12,7 @@ import { Trouble, Waiting } from "../ui/parts";
 import { rowWords } from "../ui/words";
 import { BenchBar } from "../workbench/BenchBar";
 import { BenchHead } from "../workbench/BenchHead";
+import { Conflict } from "../workbench/Conflict";
 import { Invitation } from "../workbench/Invitation";
 import { itemBefore } from "../workbench/itemBefore";
 import { Look } from "../workbench/Look";
@@ -107,6 +108,7 @@ function Bench({ workflow }: { workflow: Workflow }) {
             )}
           </section>
         </div>
+        <Conflict overtaken={bench.overtaken} workflow={workflow} onSettle={bench.settle} />
       </ValuesContext.Provider>
     </Focus.Provider>
   );

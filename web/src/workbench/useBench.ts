@@ -5,6 +5,8 @@ import { useSamples } from "../api/samples";
 import { useSaveLater } from "../api/useSaveLater";
 import { useRehearsal, useRehearse } from "../api/workflows";
 import { atFirst, benchState } from "./benchState";
+import { seenBy } from "./seen";
+import { useBesideOthers } from "./useBesideOthers";
 import { useFollow } from "./useFollow";
 import { useGathered } from "./useGathered";
 import { lineInAddress, useLineInAddress } from "./lineInAddress";
@@ -18,7 +20,8 @@ export function useBench(workflow: Workflow) {
   const rehearsal = useRehearsal(workflow.name);
   const samples = useSamples(workflow.name);
   const { seen, followed, follow } = useFollow(workflow, rehearsal.data, samples.data?.samples);
-  const { edit: gather, flush, unsaved } = useGathered(workflow, draft.edit.mutateAsync, follow);
+  const { send, overtaken, settle } = useBesideOthers(workflow, draft, act);
+  const { edit: gather, flush, unsaved } = useGathered(workflow, send, follow);
   const columns = useRef(seen?.columns);
   useEffect(() => {
     columns.current = seen?.columns;
@@ -39,8 +42,10 @@ export function useBench(workflow: Workflow) {
   }, [draft.turn.isSuccess, undone]);
   const edit = (edits: Edit[]) => {
     const [one, more] = edits;
-    if (one && more === undefined && (one.op === "set" || one.op === "trigger")) gather(edits);
-    else if (one?.op === "remove") void lines.careful(edits, "Gone");
+    if (one && more === undefined && (one.op === "set" || one.op === "trigger")) {
+      const seen = seenBy(workflow, one);
+      gather([seen === undefined ? one : { ...one, seen }]);
+    } else if (one?.op === "remove") void lines.careful(edits, "Gone");
     else if (one?.op === "rename") {
       const to = one.step?.includes("/")
         ? `${one.step.split("/")[0] ?? ""}/${String(one.value)}`
@@ -62,6 +67,8 @@ export function useBench(workflow: Workflow) {
     lines,
     draft,
     unsaved,
+    overtaken,
+    settle,
     typing,
     samples: samples.data?.samples,
     seen,

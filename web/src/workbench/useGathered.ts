@@ -40,6 +40,7 @@ export function useGathered(
   waits: (edits: Edit[]) => void,
 ) {
   const waiting = useRef(new Map<string, Edit>());
+  const sent = useRef(new Map<string, Edit>()); // under way, so that what they say is one's own
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
   const at = useRef(workflow);
   useEffect(() => {
@@ -51,13 +52,19 @@ export function useGathered(
     const edits = [...waiting.current.values()];
     waiting.current.clear();
     if (edits.length === 0) return;
+    for (const e of edits) sent.current.set(keyOf(e), e);
+    const landed = () => {
+      for (const e of edits) if (sent.current.get(keyOf(e)) === e) sent.current.delete(keyOf(e));
+    };
     send(edits).then(
       () => {
+        landed();
         const more = [...waiting.current.values()];
         shelf.put(at.current.name, at.current.version, more);
         setUnsaved(more.length > 0 ? "soon" : "no");
       },
       (e: unknown) => {
+        landed();
         if (!(e instanceof Refusal) || e.status !== 0) {
           shelf.put(at.current.name, at.current.version, [...waiting.current.values()]);
           setUnsaved("no"); // it was refused, and is said above the rows
@@ -71,7 +78,11 @@ export function useGathered(
   }, [send]);
   const edit = useCallback(
     (edits: Edit[]) => {
-      for (const e of edits) waiting.current.set(keyOf(e), e);
+      for (const e of edits) {
+        const own = sent.current.get(keyOf(e));
+        const seen = waiting.current.get(keyOf(e))?.seen ?? (own ? { value: own.value ?? null } : e.seen);
+        waiting.current.set(keyOf(e), seen === undefined ? e : { ...e, seen });
+      }
       const all = [...waiting.current.values()];
       shelf.put(at.current.name, at.current.version, all);
       setUnsaved("soon");
