@@ -109,7 +109,7 @@ func TestANestedWorkflowIsBuiltByHand(t *testing.T) {
 	do(t, h.page, browser.Settle())
 	h.do(browser.Click("Rehearse"))
 	h.sees("Nothing was sent.", "writes only prepared")
-	do(t, h.page, browser.Wait(`//*[@data-line="branch/hot"]//*[@title="rows in the last rehearsal"][normalize-space(.)="4"]`))
+	do(t, h.page, browser.Wait(`//*[@data-line="branch/hot"]//*[@title="rows of the samples"][normalize-space(.)="4"]`))
 	require.Empty(t, w.Tables.Rows(tables.LoadsTab), "a rehearsal sends nothing")
 
 	h.do(browser.Click("Go live…"))

@@ -2,8 +2,8 @@ import { useState, type FormEvent } from "react";
 import { asFields, type Connection, type Connector, type Fields } from "../api/client";
 import { Field } from "../form/Field";
 import { Trouble } from "../ui/parts";
-import { goingAway } from "./comeBack";
-import { useBeginConsent, useStoreConnection } from "../api/connections";
+import { CalledHere, Scopes, SecretField } from "./SignInFields";
+import { useStoreConnection } from "../api/connections";
 
 interface Props {
   connector: Connector;
@@ -90,64 +90,22 @@ export function SignInForm({ connector, known, onDone }: Props) {
         </div>
       )}
       {way?.secrets.map((f) => (
-        <div key={f.name} className="mb-3.5">
-          <label className="label" htmlFor={`secret-${f.name}`}>
-            {f.title}
-            {!f.required && <span className="font-normal text-third"> if there is one</span>}
-          </label>
-          <input
-            id={`secret-${f.name}`}
-            className="field font-mono"
-            type={f.shown ? "text" : "password"}
-            autoComplete="off"
-            required={f.required}
-            value={values[f.name] ?? ""}
-            onChange={(e) => {
-              setValues({ ...values, [f.name]: e.target.value });
-            }}
-          />
-        </div>
+        <SecretField
+          key={f.name}
+          of={f}
+          value={values[f.name] ?? ""}
+          onSet={(v) => {
+            setValues({ ...values, [f.name]: v });
+          }}
+        />
       ))}
       {way && way.secrets.length > 0 && (
         <div className="hint -mt-2 mb-3.5">Stored encrypted, and never shown again.</div>
       )}
       {way?.scopes && way.scopes.length > 0 && (
-        <fieldset className="mb-3.5">
-          <legend className="label">What it may do there</legend>
-          {way.scopes.map((s) => (
-            <label key={s.name} className="mb-1 flex items-center gap-2">
-              <input
-                type="checkbox"
-                className="accent-leaf"
-                disabled={s.always}
-                checked={s.always || scopes.includes(s.name)}
-                onChange={(e) => {
-                  setScopes(e.target.checked ? [...scopes, s.name] : scopes.filter((x) => x !== s.name));
-                }}
-              />
-              {s.title} <span className="font-mono text-xs text-third">{s.name}</span>
-            </label>
-          ))}
-        </fieldset>
+        <Scopes list={way.scopes} chosen={scopes} onChoose={setScopes} />
       )}
-      {!known && (
-        <div className="mb-4">
-          <label className="label" htmlFor="connection-name">
-            What to call it here
-          </label>
-          <input
-            id="connection-name"
-            className="field"
-            required
-            pattern="[a-z][a-z0-9\-]*"
-            title="Small letters, digits and hyphens"
-            value={name}
-            onChange={(e) => {
-              setName(e.target.value);
-            }}
-          />
-        </div>
-      )}
+      {!known && <CalledHere name={name} onSet={setName} />}
       <Trouble error={store.error} />
       <div className="flex justify-end">
         <button className="btn btn-main" disabled={store.isPending}>
@@ -155,29 +113,5 @@ export function SignInForm({ connector, known, onDone }: Props) {
         </button>
       </div>
     </form>
-  );
-}
-
-/** Opens the consent page of a connection; one comes back to where one was. */
-export function ConsentButton({ connection, again = false }: { connection: string; again?: boolean }) {
-  const begin = useBeginConsent(connection);
-  return (
-    <>
-      <button
-        className={`btn ${again ? "" : "btn-main"}`}
-        disabled={begin.isPending}
-        onClick={() => {
-          begin.mutate(undefined, {
-            onSuccess: (page) => {
-              goingAway(connection);
-              window.location.assign(page.address);
-            },
-          });
-        }}
-      >
-        {again ? "Sign in again" : "Open the consent page"}
-      </button>
-      <Trouble error={begin.error} />
-    </>
   );
 }

@@ -2,7 +2,7 @@ import { toast } from "sonner";
 import type { Connection } from "../api/client";
 import { useConnectionChanges } from "../api/connections";
 import { Trouble } from "../ui/parts";
-import { ConsentButton } from "./SignInForm";
+import { ConsentButton } from "./ConsentButton";
 
 /** What somebody has to decide before a connection can be used: the consent, and whether it is the right account. */
 export function ToDecide({ c }: { c: Connection }) {

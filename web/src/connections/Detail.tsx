@@ -2,7 +2,7 @@ import { toast } from "sonner";
 import type { Connection } from "../api/client";
 import { useConnectionChanges } from "../api/connections";
 import { useConnectors } from "../api/connectors";
-import { ConsentButton } from "../connect/SignInForm";
+import { ConsentButton } from "../connect/ConsentButton";
 import { Trouble } from "../ui/parts";
 import { plural, when } from "../ui/words";
 import { Calls } from "./Calls";

@@ -3,7 +3,6 @@ import { useCallback, useEffect, useMemo, useState } from "react";
 import type { Fate, Row, Run } from "../api/client";
 import { useRun } from "../api/runs";
 import { ownerAt } from "../lattice/address";
-import { seek } from "../lattice/keys";
 import { lastWithin } from "../lattice/columns";
 import type { Spot } from "../lattice/Lattice";
 import { Legend } from "../lattice/Legend";
@@ -16,6 +15,7 @@ import { Beside } from "../run/Beside";
 import { Figures } from "../run/Figures";
 import { useFirst } from "../run/first";
 import { OpenedCell } from "../run/OpenedCell";
+import { useTroubleKeys } from "../run/useTroubleKeys";
 import { RunHead } from "../run/RunHead";
 import { Waterfall } from "../run/Waterfall";
 import { Trouble, Waiting } from "../ui/parts";
@@ -66,27 +66,7 @@ function Opened({ run }: { run: Run }) {
     [columns, navigate, run.run.id],
   );
   useFirst(run, columns, start !== undefined, shape.data, chosen === undefined, item, step, choose);
-  useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      if (
-        (e.key !== "n" && e.key !== "p") ||
-        e.ctrlKey ||
-        e.metaKey ||
-        e.altKey ||
-        !(e.target instanceof Element) ||
-        e.target.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]") ||
-        e.target.matches("[role=grid]")
-      )
-        return;
-      e.preventDefault();
-      const grids = [...document.querySelectorAll<HTMLElement>("[role=grid]")];
-      seek(e.key === "n" ? grids[0] : grids.at(-1), e.key === "n" ? 1 : -1);
-    };
-    window.addEventListener("keydown", key);
-    return () => {
-      window.removeEventListener("keydown", key);
-    };
-  }, []);
+  useTroubleKeys();
   const fates = Object.entries(shape.data?.fates ?? {}).filter(([, n]) => n > 0) as [Fate, number][];
   return (
     <div className="mx-auto flex h-full max-w-[1680px] flex-col px-5 pt-3 pb-2">
@@ -95,32 +75,15 @@ function Opened({ run }: { run: Run }) {
         <div className="mr-auto">
           <Figures run={run} />
         </div>
-        <div className="text-second">
-          Rows:{" "}
-          <Choice
-            on={!fate}
-            choose={() => {
-              setFate(undefined);
-            }}
-          >
-            all {(shape.data?.total ?? 0).toLocaleString("en")}
-          </Choice>
-          {fates.map(([f, n]) => (
-            <span key={f}>
-              {" "}
-              ·{" "}
-              <Choice
-                on={fate === f}
-                choose={() => {
-                  setFate(f);
-                  setChosen(undefined);
-                }}
-              >
-                {fateWords(f)} {n.toLocaleString("en")}
-              </Choice>
-            </span>
-          ))}
-        </div>
+        <Rows
+          total={shape.data?.total ?? 0}
+          fates={fates}
+          fate={fate}
+          onFate={(f) => {
+            setFate(f);
+            if (f !== undefined) setChosen(undefined);
+          }}
+        />
         <div className="text-second">
           {ways.map((w, i) => (
             <span key={w}>
@@ -169,6 +132,47 @@ function Opened({ run }: { run: Run }) {
         </div>
       </div>
       {item !== undefined && <OpenedCell run={run} address={item} step={step ?? START} />}
+    </div>
+  );
+}
+
+/** The rows by what became of them. */
+function Rows({
+  total,
+  fates,
+  fate,
+  onFate,
+}: {
+  total: number;
+  fates: [Fate, number][];
+  fate: Fate | undefined;
+  onFate: (f: Fate | undefined) => void;
+}) {
+  return (
+    <div className="text-second">
+      Rows:{" "}
+      <Choice
+        on={!fate}
+        choose={() => {
+          onFate(undefined);
+        }}
+      >
+        all {total.toLocaleString("en")}
+      </Choice>
+      {fates.map(([f, n]) => (
+        <span key={f}>
+          {" "}
+          ·{" "}
+          <Choice
+            on={fate === f}
+            choose={() => {
+              onFate(f);
+            }}
+          >
+            {fateWords(f)} {n.toLocaleString("en")}
+          </Choice>
+        </span>
+      ))}
     </div>
   );
 }

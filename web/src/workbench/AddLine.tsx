@@ -70,7 +70,6 @@ export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart
     });
     close();
   };
-  const row = "cursor-pointer rounded-md px-3 py-1.5 data-[selected=true]:bg-tint";
   return (
     <Command
       label="Add a line"
@@ -104,77 +103,98 @@ export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart
       />
       <Command.List className={`card z-20 max-h-72 overflow-auto p-1.5 shadow-lg ${open ? "" : "hidden"}`}>
         {starts && (
-          <Command.Item
+          <Item
             value="starts"
-            className={row}
-            onSelect={() => {
+            title="Change what starts the workflow"
+            help={`${starts === "time" ? "A time" : "What happens outside"} stands in its first line, not in a line of its own.`}
+            onTake={() => {
               close();
               onStart?.();
             }}
-          >
-            <div className="font-medium">Change what starts the workflow</div>
-            <div className="hint">
-              {starts === "time" ? "A time" : "What happens outside"} stands in its first line, not in a line
-              of its own.
-            </div>
-          </Command.Item>
+          />
         )}
         {fails && (
-          <Command.Item
+          <Item
             value="fails"
-            className={row}
-            onSelect={() => {
+            title="Do other lines where the line above fails"
+            help="Only the items that fail go through them, and then go on."
+            onTake={() => {
               close();
               onFails();
             }}
-          >
-            <div className="font-medium">Do other lines where the line above fails</div>
-            <div className="hint">Only the items that fail go through them, and then go on.</div>
-          </Command.Item>
+          />
         )}
         {found.slice(0, MOST).map((o) => (
-          <Command.Item
+          <Item
             key={o.type}
             value={o.type}
-            className={row}
-            onSelect={() => {
+            title={o.title}
+            help={
+              o.app === ""
+                ? o.help
+                : `${o.app}, ${o.writes ? "writes" : "reads"}${o.connected ? "" : "; there is no account yet"}`
+            }
+            onTake={() => {
               add(o.type, o.app !== "");
             }}
-          >
-            <div className="font-medium">{o.title}</div>
-            <div className="hint">
-              {o.app === ""
-                ? o.help
-                : `${o.app}, ${o.writes ? "writes" : "reads"}${o.connected ? "" : "; there is no account yet"}`}
-            </div>
-          </Command.Item>
+          />
         ))}
         {found.length === 0 && !starts && !fails && (
-          <>
-            <div className="px-3 pt-2 pb-1 text-second">Nothing does that yet. What there is instead:</div>
-            <Command.Item
-              value="http"
-              className={row}
-              onSelect={() => {
-                add("http", false);
-              }}
-            >
-              <div className="font-medium">Call an address</div>
-              <div className="hint">Any application that is called over HTTP.</div>
-            </Command.Item>
-            <Command.Item
-              value="import"
-              className={row}
-              onSelect={() => {
-                void navigate({ to: "/connectors" });
-              }}
-            >
-              <div className="font-medium">Add an application</div>
-              <div className="hint">From its OpenAPI document, or a call that was copied.</div>
-            </Command.Item>
-          </>
+          <Instead
+            onCall={() => {
+              add("http", false);
+            }}
+            onImport={() => {
+              void navigate({ to: "/connectors" });
+            }}
+          />
         )}
       </Command.List>
     </Command>
+  );
+}
+
+/** What can be done where nothing was found. */
+function Instead({ onCall, onImport }: { onCall: () => void; onImport: () => void }) {
+  return (
+    <>
+      <div className="px-3 pt-2 pb-1 text-second">Nothing does that yet. What there is instead:</div>
+      <Item
+        value="http"
+        title="Call an address"
+        help="Any application that is called over HTTP."
+        onTake={onCall}
+      />
+      <Item
+        value="import"
+        title="Add an application"
+        help="From its OpenAPI document, or a call that was copied."
+        onTake={onImport}
+      />
+    </>
+  );
+}
+
+/** Something that can be taken. */
+function Item({
+  value,
+  title,
+  help,
+  onTake,
+}: {
+  value: string;
+  title: string;
+  help: string;
+  onTake: () => void;
+}) {
+  return (
+    <Command.Item
+      value={value}
+      className="cursor-pointer rounded-md px-3 py-1.5 data-[selected=true]:bg-tint"
+      onSelect={onTake}
+    >
+      <div className="font-medium">{title}</div>
+      <div className="hint">{help}</div>
+    </Command.Item>
   );
 }

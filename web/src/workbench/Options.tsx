@@ -30,70 +30,9 @@ export function Options({ line, options, kind, writes, fallback, set, onEdit }: 
       ]);
     else set("on_error", to === "stop" ? null : to);
   };
-  const choose = (key: string, title: string, preset: string, choices: [string, string][]) => (
-    <div>
-      <label className="label" htmlFor={id(key)}>
-        {title}
-      </label>
-      <select
-        id={id(key)}
-        className="field"
-        value={String(options[key] ?? preset)}
-        onChange={(e) => {
-          set(key, e.target.value === preset ? null : e.target.value);
-        }}
-      >
-        {choices.map(([value, words]) => (
-          <option key={value} value={value}>
-            {words}
-          </option>
-        ))}
-      </select>
-    </div>
-  );
   return (
     <div className="grid grid-cols-2 gap-3 rounded-lg border border-rule bg-sheet p-3">
-      {does === "calls" && (
-        <div>
-          <label className="label" htmlFor={id("output")}>
-            What goes on
-          </label>
-          <select
-            id={id("output")}
-            className="field"
-            value={output.startsWith("under") ? "under" : output}
-            onChange={(e) => {
-              set(
-                "output",
-                e.target.value === "under"
-                  ? `under ${line.name}`
-                  : e.target.value === "replace"
-                    ? null
-                    : "keep",
-              );
-            }}
-          >
-            <option value="replace">the answer itself</option>
-            <option value="under">the item, with the answer as a field</option>
-            <option value="keep">the item as it came</option>
-          </select>
-        </div>
-      )}
-      {output.startsWith("under ") && (
-        <div>
-          <label className="label" htmlFor={id("under")}>
-            Name of the field
-          </label>
-          <input
-            id={id("under")}
-            className="field"
-            defaultValue={output.slice(6)}
-            onBlur={(e) => {
-              set("output", `under ${e.target.value || line.name}`);
-            }}
-          />
-        </div>
-      )}
+      {does === "calls" && <Output line={line} output={output} set={set} />}
       {does !== "ends" && (
         <div>
           <label className="label" htmlFor={id("on_error")}>
@@ -114,23 +53,44 @@ export function Options({ line, options, kind, writes, fallback, set, onEdit }: 
           </select>
         </div>
       )}
-      {(line.lists === true || does === "spreads") &&
-        choose("when_none", "If there is nothing", "end", [
-          ["end", "the item ends here"],
-          ["pass", "the item goes on as it is"],
-          ["fail", "that is a failure"],
-        ])}
-      {does === "holds" &&
-        choose("when_none", "If no item comes", "end", [
-          ["end", "nothing goes on"],
-          ["fail", "that is a failure"],
-        ])}
-      {(does === "holds" || does === "picks") &&
-        choose("late", "Items that come late, after a mending", "leave", [
-          ["leave", "wait until one decides"],
-          ["alone", "go on in a list of their own"],
-          ...(does === "holds" ? [["again", "the list is made again with them"] as [string, string]] : []),
-        ])}
+      {(line.lists === true || does === "spreads") && (
+        <Chosen
+          {...{ line, options, set }}
+          name="when_none"
+          title="If there is nothing"
+          preset="end"
+          choices={[
+            ["end", "the item ends here"],
+            ["pass", "the item goes on as it is"],
+            ["fail", "that is a failure"],
+          ]}
+        />
+      )}
+      {does === "holds" && (
+        <Chosen
+          {...{ line, options, set }}
+          name="when_none"
+          title="If no item comes"
+          preset="end"
+          choices={[
+            ["end", "nothing goes on"],
+            ["fail", "that is a failure"],
+          ]}
+        />
+      )}
+      {(does === "holds" || does === "picks") && (
+        <Chosen
+          {...{ line, options, set }}
+          name="late"
+          title="Items that come late, after a mending"
+          preset="leave"
+          choices={[
+            ["leave", "wait until one decides"],
+            ["alone", "go on in a list of their own"],
+            ...(does === "holds" ? [["again", "the list is made again with them"] as [string, string]] : []),
+          ]}
+        />
+      )}
       {writes && (
         <div>
           <label className="label" htmlFor={id("parallel")}>
@@ -163,6 +123,93 @@ export function Options({ line, options, kind, writes, fallback, set, onEdit }: 
           }}
         />
       </div>
+    </div>
+  );
+}
+
+/** What of a call's answer goes on. */
+function Output({ line, output, set }: { line: Line; output: string; set: Props["set"] }) {
+  const id = (k: string) => `${line.name}-${k}`;
+  return (
+    <>
+      <div>
+        <label className="label" htmlFor={id("output")}>
+          What goes on
+        </label>
+        <select
+          id={id("output")}
+          className="field"
+          value={output.startsWith("under") ? "under" : output}
+          onChange={(e) => {
+            set(
+              "output",
+              e.target.value === "under"
+                ? `under ${line.name}`
+                : e.target.value === "replace"
+                  ? null
+                  : "keep",
+            );
+          }}
+        >
+          <option value="replace">the answer itself</option>
+          <option value="under">the item, with the answer as a field</option>
+          <option value="keep">the item as it came</option>
+        </select>
+      </div>
+      {output.startsWith("under ") && (
+        <div>
+          <label className="label" htmlFor={id("under")}>
+            Name of the field
+          </label>
+          <input
+            id={id("under")}
+            className="field"
+            defaultValue={output.slice(6)}
+            onBlur={(e) => {
+              set("output", `under ${e.target.value || line.name}`);
+            }}
+          />
+        </div>
+      )}
+    </>
+  );
+}
+
+/** One of some ways; the usual one is not written down. */
+function Chosen({
+  line,
+  options,
+  set,
+  name,
+  title,
+  preset,
+  choices,
+}: Pick<Props, "line" | "options" | "set"> & {
+  name: string;
+  title: string;
+  preset: string;
+  choices: [string, string][];
+}) {
+  const id = `${line.name}-${name}`;
+  return (
+    <div>
+      <label className="label" htmlFor={id}>
+        {title}
+      </label>
+      <select
+        id={id}
+        className="field"
+        value={String(options[name] ?? preset)}
+        onChange={(e) => {
+          set(name, e.target.value === preset ? null : e.target.value);
+        }}
+      >
+        {choices.map(([value, words]) => (
+          <option key={value} value={value}>
+            {words}
+          </option>
+        ))}
+      </select>
     </div>
   );
 }

@@ -105,30 +105,7 @@ export function Sentence({
           <span className="shrink-0 text-xs text-second" title={figuresOf}>
             {figures}
           </span>
-          <span
-            className="w-4 shrink-0 text-center text-xs font-bold"
-            title={
-              trouble
-                ? "something to mend"
-                : warning
-                  ? "something to look at"
-                  : gaps
-                    ? "something to fill in"
-                    : "nothing to mend"
-            }
-          >
-            {trouble ? (
-              <span className="text-rust">▲</span>
-            ) : warning ? (
-              <span className="rounded-full bg-ambertint px-1 text-amber">!</span>
-            ) : bad ? (
-              <span className="text-rust">▲</span>
-            ) : gaps ? (
-              <span className="text-third">…</span>
-            ) : isCase ? null : (
-              <span className="text-leaf">●</span>
-            )}
-          </span>
+          <Standing {...{ isCase, trouble, warning, bad, gaps }} />
         </button>
         {menu ?? <span className="w-6 shrink-0" />}
       </div>
@@ -146,5 +123,41 @@ export function Sentence({
         </div>
       )}
     </div>
+  );
+}
+
+/** Whether something is wrong with a line, or still to be filled in. */
+function Standing({
+  isCase,
+  trouble,
+  warning,
+  bad,
+  gaps,
+}: Pick<Props, "isCase" | "trouble" | "warning" | "bad" | "gaps">) {
+  return (
+    <span
+      className="w-4 shrink-0 text-center text-xs font-bold"
+      title={
+        trouble
+          ? "something to mend"
+          : warning
+            ? "something to look at"
+            : gaps
+              ? "something to fill in"
+              : "nothing to mend"
+      }
+    >
+      {trouble ? (
+        <span className="text-rust">▲</span>
+      ) : warning ? (
+        <span className="rounded-full bg-ambertint px-1 text-amber">!</span>
+      ) : bad ? (
+        <span className="text-rust">▲</span>
+      ) : gaps ? (
+        <span className="text-third">…</span>
+      ) : isCase ? null : (
+        <span className="text-leaf">●</span>
+      )}
+    </span>
   );
 }

@@ -27,20 +27,11 @@ export async function copied(): Promise<string> {
 
 const shortly = (text: string) => (text.length > 46 ? `${text.slice(0, 45)}…` : text);
 
-/** What can be done with the lines of a draft as a whole: each is one step that can be undone, and says what it did. */
-export function useLines(
-  workflow: Workflow,
-  draft: ReturnType<typeof useDraft>,
-  flush: () => void,
-  onChoose: (key: string | undefined) => void,
-) {
-  const [breaking, setBreaking] = useState<Breaking>();
-  const keep = useRef<{ key: string | undefined; fill?: boolean }>(undefined); // the line that gets the focus once the edit is made, or its first field
+/** Does things one after the other, each on the lines that the one before left. */
+function useInTurn(name: string) {
   const client = useQueryClient();
-  const { name } = workflow;
-  // What is done fast is done one after the other, each on the lines that the one before left.
   const chain = useRef<Promise<unknown>>(Promise.resolve());
-  const inTurn = useCallback(
+  return useCallback(
     (act: (lines: Line[]) => Promise<void>) => {
       chain.current = chain.current
         .then(() => act(client.getQueryData<Workflow>(["workflow", name])?.lines ?? []))
@@ -48,10 +39,13 @@ export function useLines(
     },
     [client, name],
   );
-  const { mutateAsync: send } = draft.edit;
+}
+
+/** Undoes, and does again. */
+function useTurn(draft: ReturnType<typeof useDraft>, flush: () => void) {
   const { mutateAsync: turn } = draft.turn;
 
-  const back = useCallback(
+  return useCallback(
     (way: "back" | "forth") => {
       flush();
       turn(way).then(
@@ -66,6 +60,22 @@ export function useLines(
     },
     [flush, turn],
   );
+}
+
+/** What can be done with the lines of a draft as a whole: each is one step that can be undone, and says what it did. */
+export function useLines(
+  workflow: Workflow,
+  draft: ReturnType<typeof useDraft>,
+  flush: () => void,
+  onChoose: (key: string | undefined) => void,
+) {
+  const [breaking, setBreaking] = useState<Breaking>();
+  const keep = useRef<{ key: string | undefined; fill?: boolean }>(undefined); // the line that gets the focus once the edit is made, or its first field
+  const client = useQueryClient();
+  const { name } = workflow;
+  const inTurn = useInTurn(name);
+  const { mutateAsync: send } = draft.edit;
+  const back = useTurn(draft, flush);
 
   /** Makes edits, and says so with a way back. */
   const change = useCallback(
