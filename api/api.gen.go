@@ -719,6 +719,16 @@ type Diff struct {
 	Revision *int `json:"revision,omitempty"`
 }
 
+// Differs defines model for Differs.
+type Differs struct {
+	// Differs In what it differs from what is expected; empty where it does not
+	Differs []string `json:"differs"`
+	Label   *string  `json:"label,omitempty"`
+
+	// Sample Its number, from 1
+	Sample int `json:"sample"`
+}
+
 // Dismissal One of items and where
 type Dismissal struct {
 	Items *[]ItemRef `json:"items,omitempty"`
@@ -801,6 +811,14 @@ type Evaluated struct {
 	// Value Any JSON value
 	Value *Value  `json:"value,omitempty"`
 	Why   *string `json:"why,omitempty"`
+}
+
+// Expected What should become of a sample: how it ends, and fields that it has then. Of a sample that becomes several, one of them must be so.
+type Expected struct {
+	Fate *Fate `json:"fate,omitempty"`
+
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
 }
 
 // Fate defines model for Fate.
@@ -1412,6 +1430,26 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Profile What is known of one field of the samples
+type Profile struct {
+	// Distinct Different values; 51 where there are more than 50
+	Distinct int      `json:"distinct"`
+	Examples []string `json:"examples"`
+
+	// Filled Samples in which it holds something
+	Filled int `json:"filled"`
+
+	// Of Samples
+	Of int `json:"of"`
+
+	// Path Dotted names; [] stands for the elements of a list
+	Path string `json:"path"`
+
+	// Spread From the least to the most: of numbers, dates, lengths of text
+	Spread string   `json:"spread"`
+	Types  []string `json:"types"`
+}
+
 // Property defines model for Property.
 type Property struct {
 	Name     string `json:"name"`
@@ -1425,6 +1463,9 @@ type Property struct {
 type Rehearsal struct {
 	Columns []Column `json:"columns"`
 	Counts  Counts   `json:"counts"`
+
+	// Expected Of each sample for which something is expected, whether it became so
+	Expected *[]Differs `json:"expected,omitempty"`
 
 	// Items The trigger items that were used
 	Items   *[]Fields `json:"items,omitempty"`
@@ -1554,6 +1595,9 @@ type RunSummary struct {
 // Sample defines model for Sample.
 type Sample struct {
 	Created time.Time `json:"created"`
+
+	// Expected What should become of a sample: how it ends, and fields that it has then. Of a sample that becomes several, one of them must be so.
+	Expected *Expected `json:"expected,omitempty"`
 
 	// Fields A JSON object
 	Fields Fields             `json:"fields"`
@@ -2038,6 +2082,9 @@ type AddSampleJSONRequestBody = NewSample
 // ChangeSampleJSONRequestBody defines body for ChangeSample for application/json ContentType.
 type ChangeSampleJSONRequestBody = NewSample
 
+// ExpectOfSampleJSONRequestBody defines body for ExpectOfSample for application/json ContentType.
+type ExpectOfSampleJSONRequestBody = Fields
+
 // StartWorkflowJSONRequestBody defines body for StartWorkflow for application/json ContentType.
 type StartWorkflowJSONRequestBody = Items
 
@@ -2247,6 +2294,9 @@ type ServerInterface interface {
 	// PauseWorkflow Let nothing start it for now
 	// (POST /workflows/{workflow}/pause)
 	PauseWorkflow(c *gin.Context, workflow WorkflowName)
+	// ProfileSamples What is known of each field of the samples
+	// (GET /workflows/{workflow}/profile)
+	ProfileSamples(c *gin.Context, workflow WorkflowName)
 	// LastRehearsal The last rehearsal
 	// (GET /workflows/{workflow}/rehearsal)
 	LastRehearsal(c *gin.Context, workflow WorkflowName)
@@ -2274,6 +2324,9 @@ type ServerInterface interface {
 	// ChangeSample Change a sample
 	// (PUT /workflows/{workflow}/samples/{id})
 	ChangeSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
+	// ExpectOfSample Note what should become of a sample; an empty object for nothing
+	// (PUT /workflows/{workflow}/samples/{id}/expected)
+	ExpectOfSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
 	// StartingWorkflow What a start by hand asks for
 	// (GET /workflows/{workflow}/start)
 	StartingWorkflow(c *gin.Context, workflow WorkflowName)
@@ -4052,6 +4105,31 @@ func (siw *ServerInterfaceWrapper) PauseWorkflow(c *gin.Context) {
 	siw.Handler.PauseWorkflow(c, workflow)
 }
 
+// ProfileSamples operation middleware
+func (siw *ServerInterfaceWrapper) ProfileSamples(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProfileSamples(c, workflow)
+}
+
 // LastRehearsal operation middleware
 func (siw *ServerInterfaceWrapper) LastRehearsal(c *gin.Context) {
 
@@ -4295,6 +4373,40 @@ func (siw *ServerInterfaceWrapper) ChangeSample(c *gin.Context) {
 	siw.Handler.ChangeSample(c, workflow, id)
 }
 
+// ExpectOfSample operation middleware
+func (siw *ServerInterfaceWrapper) ExpectOfSample(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExpectOfSample(c, workflow, id)
+}
+
 // StartingWorkflow operation middleware
 func (siw *ServerInterfaceWrapper) StartingWorkflow(c *gin.Context) {
 
@@ -4400,6 +4512,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/workflows/:workflow/samples/take", wrapper.TakeSample)
 	router.DELETE(options.BaseURL+"/workflows/:workflow/samples/:id", wrapper.DeleteSample)
 	router.PUT(options.BaseURL+"/workflows/:workflow/samples/:id", wrapper.ChangeSample)
+	router.PUT(options.BaseURL+"/workflows/:workflow/samples/:id/expected", wrapper.ExpectOfSample)
+	router.GET(options.BaseURL+"/workflows/:workflow/profile", wrapper.ProfileSamples)
 	router.GET(options.BaseURL+"/workflows/:workflow/hook", wrapper.CallSheet)
 	router.POST(options.BaseURL+"/workflows/:workflow/hook", wrapper.MakeHookSecret)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
@@ -7188,6 +7302,47 @@ func (response PauseWorkflowdefaultApplicationProblemPlusJSONResponse) VisitPaus
 	return err
 }
 
+type ProfileSamplesRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+}
+
+type ProfileSamplesResponseObject interface {
+	VisitProfileSamplesResponse(w http.ResponseWriter) error
+}
+
+type ProfileSamples200JSONResponse struct {
+	Fields []Profile `json:"fields"`
+}
+
+func (response ProfileSamples200JSONResponse) VisitProfileSamplesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProfileSamplesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProfileSamplesdefaultApplicationProblemPlusJSONResponse) VisitProfileSamplesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LastRehearsalRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 }
@@ -7543,6 +7698,47 @@ func (response ChangeSampledefaultApplicationProblemPlusJSONResponse) VisitChang
 	return err
 }
 
+type ExpectOfSampleRequestObject struct {
+	Workflow WorkflowName       `json:"workflow"`
+	Id       openapi_types.UUID `json:"id"`
+	Body     *ExpectOfSampleJSONRequestBody
+}
+
+type ExpectOfSampleResponseObject interface {
+	VisitExpectOfSampleResponse(w http.ResponseWriter) error
+}
+
+type ExpectOfSample200JSONResponse Sample
+
+func (response ExpectOfSample200JSONResponse) VisitExpectOfSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExpectOfSampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExpectOfSampledefaultApplicationProblemPlusJSONResponse) VisitExpectOfSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartingWorkflowRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 }
@@ -7828,6 +8024,9 @@ type StrictServerInterface interface {
 	// PauseWorkflow Let nothing start it for now
 	// (POST /workflows/{workflow}/pause)
 	PauseWorkflow(ctx context.Context, request PauseWorkflowRequestObject) (PauseWorkflowResponseObject, error)
+	// ProfileSamples What is known of each field of the samples
+	// (GET /workflows/{workflow}/profile)
+	ProfileSamples(ctx context.Context, request ProfileSamplesRequestObject) (ProfileSamplesResponseObject, error)
 	// LastRehearsal The last rehearsal
 	// (GET /workflows/{workflow}/rehearsal)
 	LastRehearsal(ctx context.Context, request LastRehearsalRequestObject) (LastRehearsalResponseObject, error)
@@ -7855,6 +8054,9 @@ type StrictServerInterface interface {
 	// ChangeSample Change a sample
 	// (PUT /workflows/{workflow}/samples/{id})
 	ChangeSample(ctx context.Context, request ChangeSampleRequestObject) (ChangeSampleResponseObject, error)
+	// ExpectOfSample Note what should become of a sample; an empty object for nothing
+	// (PUT /workflows/{workflow}/samples/{id}/expected)
+	ExpectOfSample(ctx context.Context, request ExpectOfSampleRequestObject) (ExpectOfSampleResponseObject, error)
 	// StartingWorkflow What a start by hand asks for
 	// (GET /workflows/{workflow}/start)
 	StartingWorkflow(ctx context.Context, request StartingWorkflowRequestObject) (StartingWorkflowResponseObject, error)
@@ -10096,6 +10298,32 @@ func (sh *strictHandler) PauseWorkflow(ctx *gin.Context, workflow WorkflowName) 
 	}
 }
 
+// ProfileSamples operation middleware
+func (sh *strictHandler) ProfileSamples(ctx *gin.Context, workflow WorkflowName) {
+	var request ProfileSamplesRequestObject
+
+	request.Workflow = workflow
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProfileSamples(ctx, request.(ProfileSamplesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProfileSamples")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProfileSamplesResponseObject); ok {
+		if err := validResponse.VisitProfileSamplesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // LastRehearsal operation middleware
 func (sh *strictHandler) LastRehearsal(ctx *gin.Context, workflow WorkflowName) {
 	var request LastRehearsalRequestObject
@@ -10404,6 +10632,51 @@ func (sh *strictHandler) ChangeSample(ctx *gin.Context, workflow WorkflowName, i
 	}
 }
 
+// ExpectOfSample operation middleware
+func (sh *strictHandler) ExpectOfSample(ctx *gin.Context, workflow WorkflowName, id openapi_types.UUID) {
+	var request ExpectOfSampleRequestObject
+
+	request.Workflow = workflow
+	request.Id = id
+
+	var body ExpectOfSampleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExpectOfSample(ctx, request.(ExpectOfSampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExpectOfSample")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExpectOfSampleResponseObject); ok {
+		if err := validResponse.VisitExpectOfSampleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartingWorkflow operation middleware
 func (sh *strictHandler) StartingWorkflow(ctx *gin.Context, workflow WorkflowName) {
 	var request StartingWorkflowRequestObject
@@ -10479,233 +10752,241 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H39chs3tueroLi3KjO1bUl24kyuVPuH44/EO07stbTXO5XyqkA2SCJqAh0ALZrjctV9jX2BfbD7JFs4",
-	"B0B/Ac1uiVQys/efmVhE4xvn+/zO59lCbkopmDB6dv55VlJFN8wwBf/6norc/n/O9ELx0nApZuezt6LY",
-	"ESW3msglkYKRORX5OXlEllIRs2aEG7aBH+0/jOKrFVMZ/EPQDfM/aMNKYtbUkA3NGXQkl2RDxS4jUhEp",
-	"rpeUF5Vis2zG7bi/VUztZtnMdjI7n9lRZ9lML9ZsQ+0sza60f9dGcbGaffmSzZ5LIdjCTvtn+Ka7kqs1",
-	"I4vQ5isN8/PDldSs69HqZrNspthvFVcsn50bVbHhObxe/kTNYh0f/JYpzaXAbdhSTRSj+QWhRBta4J6s",
-	"mNHkm8dP/LTWjOZM1RN7vXyEA+yZhmGbZwW/iezCBzs4JSslq5Ks+C3ThGpCbeNzsl3vMrLlZi0rQ7a2",
-	"Zc6XS6Y0WSq5gaMmRsL/J84JOhoxu79yvGyxPm5456z/RbHl7Hz2X07r63uKv+rT0Jnv+Q2ds6K/7ndU",
-	"GX8ZC2gSX4D/bd8C3lciNX9ViVYHS6k21MzOZ1XF7cLiHV4aVsbvjX07nevaGdG2GDHnD1LdLAu5TU18",
-	"638f7up9JV6/CH20Xw6uPf1k9u/FB27WXAwRInw/TBhi1kpWqzWhZEE1y+xNvrx6+e70+bPLl0BXKFGy",
-	"Enn9y9f2r/hfp4/Jn6ArfyukLAmF9mTJlTZ/Tuz2FmfYXBYQwchuhQVSpegO1+c2OU2k/DEMkqjGWY0n",
-	"UF9sY11KoRnM9p2S84Jt7H8upDBMGPuftCwLvqB2Rqcltvivv2oJZzLuUfp+YcQI/YHD2yopVhmhIidr",
-	"ubV0ZcNETriBbXJd2ZGeISW2DEvJkinDcfZsuWQLE931JWdFrlsns2e+tt9d/8Cy2ZoVZXSMguvm4HMp",
-	"C0aF/WXDzFrm0Y+EO/XeD3C60R+UlMv+RSm4uMmAg5A5XdxkpBK5tFdl5E20N6FkNL59mm7Kgu3btX+j",
-	"RcWg+UKWTE95B9lMM3vfFvHNMPSG6Wt6vV3zgsX32HBTxD+uBEfxJnLxLI9d0KIgXJM5LwqWZ4QL++Jy",
-	"HaVG9dv6ZeYeI47cWEHmb2LYU3c5wj38GLqW819tyy/Z7Hu24uK5fYr46tp32xIje65xClFKy8wE2a75",
-	"Yg3EayE3G/uSCi4YsYMzYRe0oZ/4ptrMzr99+vTrp9lswwX++3GYEReGrZi62zl+iSzsOS2KyzVjkVXR",
-	"PFdMxzteVKqIX0a2qOAEYtfglim+3MX5VPPs/Mh1d+Hbj4k14JDjF4BvKTC4nBr2yHC8Mj365ITdWD8D",
-	"1EOh0LGHiWYzbaipmrNsHLKR8uZ6E/2xu2f2BrvZZM0dxN7rVdSdRveSFUV/J5fU7CUwr2ybFjUfbI2t",
-	"YBGVTl0Y4O/9V/XaPybk/w2RQDuZAGQIEB++Pn0c3XT3kIfmeGnb2LZ8UxXUsPhMKFFszajStDgnWqIW",
-	"xVFnAPUJpHFKkEwTKvTW6lyaiwUjQlrpZAWNYUpZjHqyT2b/o4Ezco2jJ7tmi5vYM7FUaDz3fcMFi7EI",
-	"J3uM7+gVF3mC3TjFdP+aw6DxBUu+wJW1Fyzh9Nozbbfg+Wh2mpAROhOFlw9NYzPts1uqFmum4/ykIfER",
-	"bjQrliR8ELs+2/Xumm1KM4Lw+p1pfhTdWllUm4iQN2crKmLcnMFUUVJHno5Ns5Ek2H6SIJFWmUjYD6hm",
-	"IDAAreDGqu4ityoJU+yCLGlRWK5tm8Dk3L+j49c2hhipz1nZEggb02MijxGOsCUF9TuCLcfuyJIVxXVc",
-	"6Hhr6aHUrKF7SXEOcvuGih2x9B8oZn/FjYmv6C27dvQpvrQ1K/Iwhf7PXMT/fuOsCREZXURO8rXRpCzo",
-	"Ao7SzlpWxrZEEn/yJLY5VqbSCXGf7q7XdmlzxsS1ZwP9WW54UXDdYuBcmG+/ie5VUlEQDNWOiHQbDG1r",
-	"S/sNKzVBXdXe1KVUVlIVVvr7ZTZXVIAZybI4YOXu3D5G1i6qzRxpZ38f7WWz7Ma1iS2lYdyLdGFF8dzK",
-	"5Vt7fylRlSC2eZzyyCqxucCjdfTmUuDjjdu6ZYpZagG2iogYPKSaaGauqeY5i09DG1mWLdmj8WPQTNxP",
-	"bs8sQaXcJB/Flu5SC8NjPIdnb2mTztBsZ9aMK7JgRaGJprtay4b1o8m2ZUFhdLG+QMrRfeil/SMtiqZy",
-	"2abRC1ml7nzyGm/pCObhNC7bNnOjjGF2dtrXUkwnYznPiZbwaLwclRG6NEwRKghTSsZv+DZhs7qKWcH7",
-	"7GOs5tnQOJ2NFMxQ9k00SWfzktY3skN+o2TLc0V/VQPNinPsJgPr6EmLcCfGieyLWpQcyb5xdKniyqT/",
-	"9TptJ2C3TO1kjD+8tL+QecWLnCmyoTtSWbYfF6VXijp3yigZ9QfbPGFnyq8rYXgxfhPgm+16F13fmgsT",
-	"v5IoIKypogvDVHDeaLZQzESZH1umeA7XxP7q+ygLKuLsc+No37AmAK2GleAN19rRygQPtJMgBV3c6EkG",
-	"sbRtjsclUMUa+wb3ZCWjmiHlUXnNUiL3Uiwx4Bps1tu1pdAkl0xbIgTm4GivwVrT7hduGMsvCJ1rsLP6",
-	"ie4IVaAfkhsht2LS3lidHzbHCxCV8E82m0k7v7mSN0wAnRaemEix5GoTlSmMbX3NPpVcMT3+xjesFyOE",
-	"qEqz/Hq+m2aZdG66FC8OjLq96+8r4T0TFKWtFsFodgHGxqgwtWa0MGvLIShpEPtRzKEmiH3ylwWC3DDo",
-	"4JG62+mn5cgG3vl6A+tX54hBg3wGEjjMJC6ZsTsXER+ahPhw9HVDP73GD56cnfVPeRpB6mx5mPHAkpEz",
-	"ddjivC2/NoyHNcO8t8eCLvrGiKG+nH8l1lNl1gkOm8uFTv1Qbdo6UIwN9M1v9v6BBvYUlFcNb2AhRdTC",
-	"maTVlrD1uv+J5k7X4xroqS5p82U1rpvmK3GN9H7U5n2g0TNIix3OEjX+eMJ9unI2rMhwDULXXnn9/qbx",
-	"wmEiyOb9kZ6hfZg5YwjwmgWY0Ym8ZYr8eHX1LrLjwz4WfDD1dPB8cQZNouZPrb78jY0efKQvGte1/Vib",
-	"F7m91L89++mN5dT//fLtz+hkecPEyqxn5999/d133559t49kh64Hp3ZV2yzbM0u6JLnQRlX18+818IYS",
-	"z8VLWRRI1bdsvpYyof+nHtuwEy/xBEZ71WCyiR2yzd7RFRt00UQcZ3TFiJFEliwqpiqWc+WcyhEzKXZt",
-	"O1BsxbXVC0FXNG0b6l6WXftSwoDxdVY+Uqutb6dNl0czsf0quYi6K8CWUOvTXBiJ0UU6Kv2MNZYJaa7z",
-	"tlDQMtHc3QrjTB7TTDRd4zucseuorXt3tOy4Kh7VvcOSu2p47G684Mtl5GasqVixIT9E0lQ6bPVywUnD",
-	"19oHbvmexthqFLvlKU7T6d4vLr4d2kqotIgFDjn/mb2oVOSoEM2yroPGTHE1QQgYW7YFzcdnMUlTMW1k",
-	"zPb5hoG6ukGNga4oFwlvC1NszIRAJY075d3+xJx1XaEgtf3YLrr5B+Whj8+++e7pX769Fw99oejSvCvi",
-	"niNqCMu5sZJgVeQEwmY6zmlZFHKb8M4GayG4EDRRbMmUve++Q/w6Sv2aLs0ufwl2Sa+loxwloKv7+T+7",
-	"fl2/vGzY3fky55EzTRk6Ww4HCv88h1C7rA7KC9F33t9wQU5dJLFdvjMi+di2jJzWvgNo1vURXAQbuPdb",
-	"LiHqDzx4Ef5+w+K2MhkJvdTMZHVAMxeaKZOBNZxlRLGNvGUZsf9rF6WYl2P6dJXFLdGaGSBHbohztNxr",
-	"I2Xujh5WazfEXtfg/T8hH6zMwU39E9c+rJpQItiWKZLbF0CMlFltACKabuw58aLoOC59zK+lQ60OFFtW",
-	"TqaHoXpP5Ra81uNc2zHCpJNhr95wjlcpC1fH3qO4aSjO0ifOsO28Tr6LmB3D/3nUY4XH1WUfEKHl/7nn",
-	"FeNw0fnZJTt7XZ/WjzfKa1kpFAia5Pnbr7/7Jrb9bFMWbtBIwEmty4wZu7NUNxEkg4NLjvA3dNtE7bpS",
-	"c5PUchMxMlYoQ/tpwiBuICrTycRco7GVSFHsGi/RkzhLyrS92lz7oB+GoUZATk8WUrALRw64JkISuM72",
-	"L1EFZsplh5CMuFTX299XHfNvSUGYsMdEwXqouDEwpVKxkmKAndMZDiUfe7deM1LBRUNcY9y5t85mM7lc",
-	"OolaMbpYszyq2L4KgWUdWwaIJcQtP5t9erSSj9zXv2opTt7T7U9Ma6uAQjdF5K0tecIClFan+d/ZSMs2",
-	"/mVvABcHnbrJmtwosTfkxYeIf9fH5kRiZVJhjCtaptz98BbgeQg5l/kO4hWWEI4LfhBBdizubPPxHBG9",
-	"0h3HpNhqzW6Z4hjG5G+29/JuqRK22cfsrupQ6D3zsfsw/czvZz3p6GmgFJnmMh2fJUi0LflR01uW263M",
-	"rGBgZOnlK2DtY4XKPp+K2NOjJKMSqcB9u8U6GcFkr4h3t18QCBkDsU7Y/YwRPfYpxKt33rEg7FOpmNZR",
-	"q0w2gwSouPhh29oN2zqijk1jfShZxc1xSTvdQBZAMyNvnNDvtvmd/zSuZeuqwOQOjSrXuaiKIkt5UN2O",
-	"phdd+cfW2XBNjKrEghr2J8s/M1KA2PBnK6j/VjENIYYbqm68AIrRFVvMDNyROXPu5CrqiE74zl5VyrJI",
-	"9CGQ+c4FWJRM2kUUUt70HHLD1kg8U7/M1rn4S+OON/O3ub6GYbv9fD8OvI762HrPJO3jgHXTIi5qAdlJ",
-	"/ej5Rnv/8Ki2a1mwzEVyZWTHdAapBJljhBkxfMMyklcKzJwZ+bsULCNAwq3aJXajcyiQFYWF1LOO7RX6",
-	"9CJBJsHQ3bmFRUEqUTCt4QJP83SzDeXFlFfbFcvh+9gyfuTaSLXrL8TKgAMmO7pYsNJMCY4ZSlOYkkOw",
-	"V5J8X4lL46L0R9r7UVKrLeDB8O/c0WG1+62H/Z7jb+31ppTKDPllUz6DOsjDm5tADV/KSmDmLlO3TAVR",
-	"HwQbSiy3R4Fey8LyYLDtaYMEqKFLPWkaDOMu1I7ZoGTi2bvX5OuTM8hEOHkMugJKq4r87dlPb7oj/Otf",
-	"Hj99cjbg1Wm0/vbsXlY33Odo3kzPJ9UQ3dLLbaRsSxWOIBWhdO2c64lnZHlMPBRxPSIUEb7GtmPM2kna",
-	"DbphyqlhL1PyFqJTHE2Mq2mpfjGn9t6PBlzYELuzb7oFt88Fg6PuOG+rVbIxtunG1eh6kIM/2M+36S0O",
-	"1yZ6ncWPDhKhow4VlG8iEUBcM7R/EogPIXIrmLoAQx0E4qJQgjL4BmMReNxJNoFGx6QwbaiCoGwqcsJA",
-	"qTt3cjUmeJAt3REjkbBRQ+dUswti6A0T55hoBNkLYEoFK3cjctx3PsM0TQGCD1tU7m84XERrirIB3Eq/",
-	"kOghGLb5wUvYHaLiEQ56+zKv9C7lqpRLtLkEVQms1UsnQZZUa+KE4I1sU5vGAUHWyXh+nHSx1B75cRgH",
-	"mcMniEc2MzDd6jiBpFMm7CWSqcHxcb14iJY44ttbjUMIsU8loQgEKIM9hLtOlK9FDYRL6IVTe/QKO6ks",
-	"QEHg6blNcZfLXwG3sYM3N8KLVuHvo72N+AhidFqalrSfopG1Ux4+SE35r50QkaaBLmKWi5lHbDfx4Ixp",
-	"TtYPaM6z3UV5bMpAO3ZH/MEOb8h7tpyWCDw5XXUstWcTAuor4Zp3/ZfaMAoJrjjNzLElSwlpUfg3d46M",
-	"DHxgdQMtrf5n2q5K4AKEYpLGhMTxtFKQOokP3hHeXtPPVAEuCIx9Aau4YbsGhQclkGwqbchaFnnPh5Vm",
-	"JFOp83jGnSCUw3QtuisxjRFiCSJmbVUJPGEXB4le1i0cKHeRPCAlMAJ83skzRsqTZhphalnTnnd9Wdsh",
-	"FOPMi55OdU3VoC1EbfqQfeNXb0+WLKiA1A5KWohPfbNJLplO+3sgVH/OLJGEXbWilxSwiwCZBIhLltVe",
-	"ECmuwV6UkYIa5sNRxLUAaC1WSLGygplP+jZrphmolQ0JzAcH6RKViWxmb7WGoG3MeYC8dRTGdJRCpy2T",
-	"jOV6nyJm3LoXVAhpl+/9xwmqFeK+7x3aPKCTxB0iSZPh92kjYebPMgQlgGndDo15dGj3GxY7nIXLixzu",
-	"Gx9kHzYlRureUGP4gsUxEzz34Wg5e9dqENGtW4v+0YeueEA3KzPOnZbAcisKM7pYE5/4353ZhppFOrIQ",
-	"NYV43CVk27oBldx62gxgC1Zj04Ru4O7XvAUGyxDr4OyCCJcjaiV2g75QEz5qComtpNDt+Hv3Xm7vI17B",
-	"WL55Y6syd2wDJ325pmXkuOdU5EN2wTlNhPIF7WTPQbjcefBGWarjGL3YBSV10QpqaeysVye6IzTgtKg2",
-	"g4cScWoqWc0LNmKzHRyg33P33QihvHu6v/uTClAZQ90GSQYkFRdgBvyFCmn11gsC1m6zpoL8nSnpHopl",
-	"I4gGwiFqec4AYwunZQ/4hLwWlhPZWwizr0rb7snZGQ4MU/eemgJjUweU2e7uDtMLmHlk7e+7O9kHfINP",
-	"MeO5ed98LJhcuji0C7B0cN3wIjYoTM5zoCILy20B1zCd45y+taMymVE6hk5GRcWms9nDWgGvLqx0aOZV",
-	"gk4c4iVi772nOGaRYylrkqRmjkT6VxQlsSHjKBFDHyCxzqIBm1TRokCLSwDTwjjf4Q8xdamT2ejJVOTT",
-	"RqB5ZA2xLOVnCPblrr+DsOjpNmNhRvrkJ2esbECcuMBOfHm431kyfyAVHdrPfQf/BRUYx4iSAOqfncjR",
-	"rB03SqRqBoc68SAZSRpVVoRPINgTy2olwugku0LJmmr4SzTylMdgp5a8MEwhjl9GwNxN/uPf/+8FAs3U",
-	"sayBHCJ9o3MIPvUQvPWmNGAGXBtLP307XFVgJntQN0Zhn6RhSqRJ/DAAJgLSSQNo6+RJ42DTUb0SUyEi",
-	"aCE1LNPIiMc90B9BkxnXnQ8hjKTg26dLNUHPO9VOnbIcGiKM88bCWQHYpvUx2zNtISYntaH+wKD32t0E",
-	"mlDH117AMA5HtfnKhgYadO6PyeT6iebsCvLGewTaoREk/U/7TgG77fMSdFm43qNziojik4MCLEPcj6D5",
-	"3rZxVh9MSR2bLocTcqM0O4ivSOQHResYQGe4GxaoP+pWGkjcOQ4RroMi+4hOOlv0JbFp0WjIhHEt4V3y",
-	"EuvWxewj+wsYAZSUTGkpMEQAgtwhPj/KWxGyKD0y9l0L/VtLYBRnebS3BRULVhQhcTgShhAHz2on/Mk4",
-	"iBLPRxlCB5QJTD3IBxTgoZjPcZbYqBl6KCqzJ6inHWWGqklBO+6D1Gn0EDhWEmVhd46tf8CRI/pbzPxX",
-	"iZypa6e4pHAs7O2FhqRj2t97qD03Pvpxrv1mpUZc01uMXE1jc/kgDr8Jihm1G4QaicEmumCOgIDhjqp1",
-	"Bn2/n5uUS9H0+XqtxdW39mOapPi8tP2pm3t3duD5+FyM8Z0VUt7Ect4a0CZW0MVmhJoLVDxAi4fbAsaJ",
-	"tDEu8p73g1QPvC9WDlnHBkDJ7ubDHnDNRCJVUgAHTYz9nhva9TIe6yzh0HR30R2o36uBK/mB6/X9M2fb",
-	"X19ysSqcWylDSxIwQdQg0ftIuPdD1o66sYHpE1JwXVhE34Hjk/cLfsuIT0UmvHaSgr26El9pgsATsexc",
-	"GukZ6NI5MWrX5OxMuFjAOuAZaN6cMQGAPxfEEbLzVAtg6jnE3VJAy3d+T7KSyIrHU8Y7ZRb3YuIGblWU",
-	"Zde/jDplL4btu/qh49h8fmbbw6LVDYLP3QX+/35icypoFWdCqL7BaC7w6yJamfMpPpTAncgz6E5wviPt",
-	"PNqGhL4H88ofYuL8L0OKSDdLa1qwRjQn8snZ3sDZgUoAP7NtQgeOhOj6JNHw7+w+qmdsW6NTlDmbkKDQ",
-	"C2gfpC8YZhm94NpDQ7Tvz/9EsdRbEuVW6JCns6BKcaZdBsk0+T/gbPqEoWRI+VuxpSoW6GxGOJNSz+KZ",
-	"Vw8RJ7Qm6+dEFugnJUYSwbYxT1KCDQdcpswpnMAYMEwmyPmQiw4+7zvnTaR47A8SKlXcm9PGdPS3JRMs",
-	"jxcYGCzVsDTjc5GzGTWGbUqTEETnbCn3c9EG83DTHcT8sm2+ZJDsx/LrKaUl3CcxMLAPa0nKynQkMNF0",
-	"Cgff2CIBZxDAxycXuugFUScOZ0irl7dMjYd/dAbbpDqdLJEBNpP9jqkhQ0GI041hkt/EF05zdh2r9fN2",
-	"2cVubsBBxFGW2GaeiM13nBcCk0JBCbnMGhEB60rkmME9pZqQzzAcVzJoSrGMu6lrdDegHU4pP3LHkOdR",
-	"JTb6OuC+ohuDUnCdVhXq2PUGAPoTyBZuVGygd1THICT8uqYj9iSXBCOlg/mkijk/+3lByGQo0XwlHnHh",
-	"hcvg/XKZKEvnsY6EzRSxUIxX9s9IFJuVlnzs3QQOKU2s/7fopHJkF6xAoYiL07fHjyEVX/G4qxeo/FoW",
-	"eZQwXBoq8kdc+LQPkPozFzTic/MHogySaBlBx9yXX4VLHXnvvfYTOy8IKoO4EYhMlpVpOkbTS/CA2fdd",
-	"AvQzbgkH9TbuV9T2yJ9X3VeSeYWs9jULtm0Ey16QG1YaImQ4vkG1LawpXNT6HDsX1D+XKL3YZ0CN45Tb",
-	"qXNXfjXAzmV3sbb2ty3JOMcLpWmJQVZmITdH4T9JhgGf10OPuc7e4hzZ/TmzvejamogRnowZyDBvmpcX",
-	"hdQsJ4E93d9+/Rahd3jBanR4rsmcWQprxZ9GBQhZAgSFk7HWtMcu7gBlCWCjQ340q5PpasNckqQlW6Qq",
-	"9xnRu9u8a5RjdpHZq6budddb30RojJhP6xqErqyIS/RMOQb3Qnfe2azPRQsC7KDQlp5z2CHa0tTdLPW4",
-	"THc3sn1JVg1flD+MKF2sy7l2YBiZScUvRCqlRgxkExW1mO1romP1kMXfBnW9vRkF/TQSOi8gtCyfmgXg",
-	"JpI4O8x6mGBlCwNFYUBGVepNAK55Qxj20fgtNvX3vlhhCjlqCtY5ICNFznARsJCHv4dWw7zaYdE1ORFw",
-	"nkq3WffIGK9ezHPOxttHBmGrPJJan/CCn7Axdd8UxF7AfkplLh8iJWI6NIjDBEpc1UoAilwfvB7S5ttF",
-	"NShZKqbXrna+x2faUm0Vs7IysAcsjr4aquuk5Dewu7pQhCYGVXIYFy9v2tJvw3dSw+hHA7kdSqfvOyAA",
-	"Ni3XKftW1xiFtiD/4kJEtns4dbRDA6DPT2/gVQ8l8UYFGonFktqGXaxUqqe/rj1VPJDhJyoc4WnKsKto",
-	"8+4YuEckWb5nplIibqDIu/6Zp3H/VwChbDdNtbxuLenzCMwYrvW4huHx7plJT2Cxn8UvSi0fptGfI2bQ",
-	"uaIqYqX+GQKEQ46Sw8kirn1IPgy2SyveYgU83xZPt0a8pZpAYiWG2XINSms8rYnfslSRx0lkneYsFchV",
-	"B0DvedGhpKJ72r7TrAl3AjOudzN6QM4d6CMDbjnbQr/2rCh6T12xM0jC3nDBtfG/AIpJNHrgfQyecH+F",
-	"7FQtzpDL18h5auUAxqMYmcvjGCdfOL9KT7MXKUriaz646wggCuEOBoDTCcp80jT/Y9LET+RylkhOYcLo",
-	"wYnXCVLI4mpMjQkaIB50/+A8VBycz+NzX/Z2HmKFMAdaE6pvWO5KkCZCJQd8FU2BzfbmysrAqMEJvAAz",
-	"lUfYDSwcfV1xcO5+BmcLmcxbRPCKRV9WJY4p8wLI7p2KOaRpzHDFhUOHraYomsNbadgjojGYIyNwx4ii",
-	"1WZj6WMChigITW7LE4cdBzXxOCR742InhUU0J31X4Lsggzeo/28VqxC5uRLC1f4JsMm6WiwYw6LRJVWG",
-	"Q+LdknKMKK6ji6P8oJ7xATAMG2HNMRhhEMX9dDKPdKWJFAvk/AiX1o9kbsTTYeH8JgFvMPw9iXNT9dGJ",
-	"fvOR4fNDbGYID1knY+6pjlr6sCYl4IKdN+z/11j1MSNGFvm1kde2RUZ+lfNrd70ysqRVYa7l8lpWSseL",
-	"Lu0hSIfBoWyB0EfcxTcT5Lvx8FO+tmIfg8r5ed2canbTIIpwUA1IzPpYw1HFnn0q1m2hGJ30BqcGx029",
-	"tXE4lcDhwf3UTOP8ShP41qNCdzIv0WeKLksnI8x3J1GmFaL4RpyePxi3G1ldjsBvaPoQYj4gpfjtYF7L",
-	"lHCf+c6kgArYpwVTpUnBUOoEZRuLYXTLVM4XY3xMroIftA5D+6nX8xzlMq13dRQXdU8hln1ObxJVhBmI",
-	"jOjs/GTgJgUHFnWmjP2VDGuThxspCycfvS7gBn3lje2HMQGvo2UqfpYGa2sqZpzIzool5jiTSvfE5SZ8",
-	"9N1q+q0xpG/QinwZLSA1l/luapB1024a2ZQBZ0Cliv2LCwV0bevoSvhKvBYDSaQNy8vXUWheS/fBv9AP",
-	"rs5GwU83uojOsBbye0jUd8uaS44yXKm7HQ0KYeDbtWS3THn8MW4sE1hTkV/UFtOsY9KxwiBUB4AOTyIA",
-	"b4lUxibKmawM8eq3RzzrX59lomTIa6zUJJUVMwPMQai6DQrwyVj75xAE1jS/TkvoobpRV/pkoARAvfeg",
-	"Pm+53q8914KMB4qp+SVOOXZHEoHvkyWVyYXER4oqB0nv9h77MTOLCSCOnLpcb7839aKjG+tjWDv01IsL",
-	"I8JnF44cRoKE6AYlLOeS0WvWTFl2a8lmdVkxTUK8lr1198AK7EV9sKWZGGcbrcZ4FaoW11jAqybISRNX",
-	"ojJldaRg1wH2pGvt+p6F8ZNoeaH+aR+0pgNUk4DudZpiMBnsK5EDRuxFipVexW0JJupTeyYaqBamRizk",
-	"UvzHv/8fXUeMZmRtTAkZeb8VUdvDsO7PxYjTb4GKRJyblwzS9+AFKUaL/RIl9fiUOH5sv/7Nl//q7swO",
-	"awRgebC9Ba2awLvTLPyTIbk1QM9wPR6Gu/EO7wyeffeqGNzFEY01jqai09e7O+C/DtXR6CcWOyOrV18R",
-	"1NpDXONC3LnErtIHuotGZOtopYZnHsfCtdBYixLqbbvXGC2Q3TjMJCbpgKh/rHrd0YTMrky5pbupqEh3",
-	"05/cUBOjosfpxw21cwLeakol6sCd+tlE71fjpnd2du4KefTpMoT4RojpC74MRXibRc7QR9TTNOLiDnae",
-	"zJxaU+3C8/PGAG2Yy3gNl75d7Y71hf13oRxrMwbo10qbdEbQYD7SBIMKYNHFxLC257xZyT1Z7OzAIX4t",
-	"N4evcef84yXtoHKMqU0wZC92v13fARTMfZmWwcp8mvJzS9WUNIE6JmlqjFHXruNs2L7HVmBCrQ+2Fuzv",
-	"W+P463ddr32IYgx74ZIsdULdAffFWP9bPcLQtJO+sbocYhpnd7yn8A4P8R6PJ4RrT4qsTZgkxlgkosUI",
-	"pz2YcZe6vr/pO4kMt1Lc7C7tYXjkupC2zu0CFlLe8FCH9XxmFCuKZuUfWvK/sl0L2Q7OFqQKRlWz6qXV",
-	"XGZfvoAWspRJpHaj6KJOe2Lqli/YCbly/2DqKytwG6aWALhoG/0gfckmhNyFbrQs2FcaamE6hBYmmLK7",
-	"gZyVmxPyEq4v/OqedMjI0+RP7189J//6zdO//PmEfHpUMrXhsDk1iiYpGNWGKFn4mhKCYGASNGMs1yfh",
-	"eM5nf5OVWJGrsIWBms0e+1wLWvLZ+ezrk7OTr13pVTiWU2qZJ7WMFEqwIHRGGOp1PjufveHaPKubQVpr",
-	"aSVa+OTJ2ZkTgo3j7A0h8vRX51CpDXRRvWkaykc8XSdq8/nSxxMIreEncMSmiElY6KnPIvjStDjUfbVr",
-	"zJbVvOALuDKufKert+zwBdBWBBpnffizcx+DZqWAKnIOl6x7DFA89HvnDTjoCTSt8dGIyX2Vb6ccUN3W",
-	"qIp9+c8LFi7Yc8x8dcFpnevSDkq0H54u1mwB9r1S6sgNem5/flGLI3e9QUOMN3R/hKMdjCqxa2N57EQ+",
-	"+FByTFs7xLGwxQ2h7SRrWVmOLBUgy5v064ZzCra0YbL7vNHuoM+iM4GRMXnBALjvxTS7H/Nmmuu8//Fc",
-	"uegIAH/9SpNFaxfTRDf6Zp7lTZjY47yZNhTXqIfz+HAPpzNyNwVe+hSahX9h9z4g6NTKNA6f6qLhDMGk",
-	"ZHB2ruXWYcCOI371MZ9+rv/xBeXBgqE43z7d92wjb1nngFsb/U0E+xE+OsRGYE+tUksoSvi4nUozvXfx",
-	"WZyA/MDM0MLOHugGXbWcDoeQutqFqdLvuVE3/pf4UHWTxiJ+tsLZl48JKayDG30cgtAZ5KFZ6cNThJdW",
-	"7yIU4AiQDmD4qkeIxl+87ZovyZbrNRhH7k4XTkO5izT/dVXFDsl56aTcDIjY289vaTwaP8JpoeVheCwk",
-	"lGFIMUDmP8izHD7RIP/e++2nBeg/AlH1YaGHkmh/ojes6R6WyspNIObaA+6fp8+N2vPC1pIvmD79XHBt",
-	"vtz/YDJnPSqpWde2I9v5rEsgm0FBXVtX8nzhzeOcD6ZgT3aMU7VYj0lb7EbFJBzgD62G4e7FSI//6d63",
-	"9Y2kuaU30CGApfi6AXxxA4bBu91Whwp8RPqBI/xRxDK6MPz2wNLZJd3VuGBOvsc/aL4SWGWNo5FT8dXa",
-	"EIyLuw8br/3vRzq279mKi+dumONIfK0hHl7es8OCCynKayB9UPowhgNckncYjdzApfMlQTpRCD5GCVC+",
-	"S0zyuMdVaTomj6MeQNnKo+sH9QCXfkV/KB3h4DqfM4Ryo0kBxeucerCWaGK39N0rC1OuiPMx7jPASXUc",
-	"+5sbfor5Taqx1jfb+QTjm21+/4P6gDi5ULTLzcOnIgJaCJQ8sL/n8j62OEiaPuLLkmqaHfvx4Sew511J",
-	"dRgHVq23SQUFGVDVdi5Eq9hNZNBS6VF+iD/oSR7kVU96y4cL+enQgdDxGCrwzje+/62y8yPslqmdK7ml",
-	"pP1fBKLtQ9SOE9ftteKbUiIoQvxevYbfj32xuqM8MOfF4eOeLksfGtvaKqZmJNZzpyakGxzCaBA7UTAH",
-	"CfK2ZOLZu9d3OOjP4b/HW+/def9+xnsAg6UNhBJMnvC1mg9r0o+t9uwfkwm9FY3+vBCnB25N0pYYsQ0t",
-	"OsRgpIHI3cegV0bJzSt7Yuvj6oUBZ+uPLN9nM5dfjuYNO7/DUJgfoarrLdQ1CVDjtTKIxZ8Qay5gkLuK",
-	"z/vlFXZLi8oF+cUP+KVvcZyzDd0/8Nn6cfMhy/KK3x7EVneldgAa+KlUGAIISRCIJ7yHIQTs+aQ28IoX",
-	"GIvZJwO/VQxKfTk64NMFkySgYW39Jmpsjffr6/rG+olWQPo49i7JhWHmkTaK0U37bEM855wLCpPpDvKg",
-	"GgscQuQmQR6Tj9M/wE36K2MlocTeisxhTD4hP/Dv+7coYLjV1+j0s/2/L0ll/wdmBi5Tm6cssWH6LpXU",
-	"GKbsh/9br+mTp98++uXs0b/SR8uPn7/95su/zEbfrjbk7EPf0tHk555XtWeOMMhP14z6ugzuj49ecF1K",
-	"zX0WYpqDZ+GTSxeM/OidLPhit++z//XIf3i1K9mjt3W19PRXXw7jT3W7i85Ud8kG6aOHdhw0Yb0KrQ6q",
-	"67YGH6e2ui/26q1112MU13p9hzmFLrjmcCRfWPkqVnXw0pcQA8tKydSalhqklhMSKlRTyPY0riBDP+VT",
-	"GyvWUI3ACZDWhIUACDcnAbGyeeSvHTD6NBM31A6tBHhZRzQNuWoj218aVo5t63JTR7V9BsmbIxu/gYwv",
-	"2zgBvgFipdveFb0FnFSBZR9ihBWLpg2pEgmKDFbs1ofh6j49g/Bqvqk2jjpb0RX+9TiSjfTxmLYGwzYp",
-	"t9Az9Mfc/9E1i6d3S8BnBEvoIVDnPk4Pj/E053rjkH/jguMLbPA6lA84QhQ0DkGLh5bt3cBx2f6FFIc4",
-	"sDfM+LoW/ryEnMt8B1AxG6mQ3MGPifDN2LkBjOwwL7NH9gM2+4enbsd+t26fEtq72+zDsEwNMLPQJcDL",
-	"BW19Bwi0xEhMpyqoWtnHjIDBo570DRf58J34K7Q4qGzTr7cytNkeSKGXJ47JcvftKFEkJfQ+RkbCPTrM",
-	"YVsR1DziAqHk4XzQyOknNCgvNWtdJ480lMo+4hMJYyQeiCvdeiCPqC9QjubNBqI1NYDOOp7P1b7RWKUB",
-	"ubTCZCMfLYIgohgp2NIQWRnMftxKdWNFT5iglUXnO/t/F/iMHYwkmbNVJYJr16PM9gVQiGTxFcqPFx7t",
-	"C/SP4q9PDj107NZ8bzfoQBYzdzmwSj5WrwXfrA7oaVg8n+7skWtA+TWB6IKOkEf9tm3q6l/jaemrx0UF",
-	"pncF/aOd6MEJAdTPS9AC2J1DUQIoBbamZcnERXAKudc3+rw+u/8aNGg1j+y4m5fauA0Lnur7egLkliyp",
-	"QijcPfRxrwFv07rLcRvePrjHj/HzOEXKGAkwO9Y8hhmCQ/0HdG9Lv7H6HbpMuCLMQ0gCpiHYGnYtU0Of",
-	"vj+HBSbv1oOQ2lcFXa0O4sS1uox/hFZzwWqMdrP2qy3CVbqJmn5e3jK1qy07AI5DDZ1TbeXlnbZP3sGB",
-	"o4VHYx1OF88sl4R9ogtT7KBchB0qI/PKhJqjiACma1hNBxJdUL5heUYAW93yCFfw9Zap/lleruX2Z5mz",
-	"Y5II6D8lZMFvhyGsxvXnARP01l5oK71wAVipiPzAdSs3FMoE7DnnMhR9jnNH+/NzzJI4Bm/EmtPjuWKI",
-	"tQspzwho7JFEDjepZAyKRm34MAEmApEJQd3APKNKFcHdC8YiRbfkx6urd8Tt/x7Dua85kVRA3ldCj/Mr",
-	"NhHmptoAParKyEiAAOffN1/a+daUgBqHHwKFZgzbOGKgZcKKuezOw2PerFmRX8/p4maWzVb0ll07Utmp",
-	"zqmNLEuE4u/X6fwY9VJ1bIkOzN8+YmGPtKBoV43OVsnNLMoiB/FtkmPWVXVjnjN5gKFCspxlBw5/pmFo",
-	"TgwdfhwvDPxDG5t9LZlj2prtQ9mnazfNFZZSnH5WlRgUtN9XR03kAbNlnNCq6jAZ1fZihsgrV/kHrDqu",
-	"9s/B8jnfV+L1C5fGWW9uWmoe2V1KCH6eKngD2SdbytvR6SD2Qp08VxDvhDwPJXewPoAUObHvniwqQBpk",
-	"mwuyrcsj7Mia5l64Xi7ZwrhsJwFGlBshtyIlU0ev0ZNjX6PjyNLe5DRKkG5eBFYU+vSzy/T+cvrZsv30",
-	"43tbMvGcOdHrSM/PjsFyrJIXf4USWpCFK6R331z4OnIaUD9rNk7xv+2WQBkYxcqC7iZpw+PeU5SD2Sl8",
-	"pX0SPpQbOHv0+OQvnn21ddsahHd82GV0WLvarzRgo4HN61FQgWo0usj4Du93Ysxn4yayW19HMHrzPlCz",
-	"WI8i/IZ9MthbNERmb0DMS5gIbEBuCXWGSTQunv59JexJWN3yQAZ+hT1y45Bd8agRIu8RRFzi1lxgcbEA",
-	"Hozgy8flE+gprMnDmmsjET8yekqvDdv86NockUT4ISKn93ND1sjsC95IbYjZMoGlLO4bPA1U1tn8MYUy",
-	"VNnAkgRAOexwWdMz1ywfteQiv57vwCxxHGJyIPrQvQ0FNYYv2JBo9sY1mTr37+m4CJQP3FLqCMV8K4pd",
-	"o2jrVA1sMJAqaIGj1KNww5rC/VkM1zbeIaRwx3t8fNZUH57uVR+yPrRzKIkN2JmAKmPHOyea3TJFC7Ll",
-	"IpfbwG+yp2dnj74+I39qtweDGV2s/5yBjcA9s6dnZ3gGXBA00ESDeEwqNjJRXGjPKs7xgcG8USuXmpEN",
-	"z/MCQTbwSSLd5IGjOjNgapIKoD72wFocjcL5dxShcO/l9iBgmn7HnILsHncWKlJ6dFV7mjn7dARKlaAv",
-	"p3pNyzFUBpK//xlJzQPcLNy7lD0RfzwQahGMR5p1eLZS5fo81Gl22eUBdB72FnHmQQD3FZSDXukLSBz7",
-	"Qno3bdTj4D2VaCSFWBtfRwRrwq95ERw9lv1fkEoYXjjPgf07yyBH0F4futOwAcHp1tda3xVUoATcWVwn",
-	"ttILiO3CZrwmmk56/EoTrIkXDYXHeIwI/WuUhunZ+IyThsB4jE518IABN3n75sV/+/nlh3FcYTR27DHf",
-	"ykM5qSlRTFcbRqAOj1E757Y29IaRqmz5rXU0R+/gVx8ndAgLUTeH1PbrFbnDe2/eii1V+UOHqSRsPf8D",
-	"61zf/5b8AG5kLDVLXWErIDa1K2CsxQfu1zHO1ajdfx7rvUKPGoVUtM9kAIcbBpblsprvDeDEqZ+2oBGi",
-	"YlTIOb7ErTgiGfVoa/2dhIJgOAHy5OzJ2aPHTw4kdjR7bpdiG4RCaDoj3FY2y2HFTVO+uMb/Lxvpd2Ts",
-	"Pta1KFLIApd8Jd5WZhSiwCXimsmqk7N2ycyj51jm4tjZYy9ddQq/sgEzXPTG/MSOGySWzCGnRcHUQaQW",
-	"CbKIh5ibji3kChQfh1u4zh88sjGK39vYowe9rS4Pc3b+y8cWYCBfCbCSgD3bmUK869EqZheW+ejm/QZM",
-	"d1c/pnPMWHsD3zkUjhkO9LjCJgfNHqiHHRX1j9V+94X9u07HBPu7NR3An8d1bSv2AVPP3r0mxu/aPhCT",
-	"BPwTFOvFdR8NUN9t68Omwv9Ec9YYuH0u9scDBkWFg+ii5yNuvsRSloOyGZ7j6WeeD8LsvIC/+/PaH9YK",
-	"oSn3imjdz3RfivxAwOM5obiPPhdjFHiI11miF/xK7Z4dE/7xyruapsUDQi4WRHMdMhIQi2oPlV05EGjo",
-	"5Vpu0VSEW+qw6Vx9Y8yHcPWD48fYigFsVcBL8ocPodUeI1cI8bJvYHyM1z95/nCrOuEx47qAVYUjJfMd",
-	"EftKbA2wpg91UOfvXyLp8cFP4+jMqVbI0Ek3FgEuHODpZ/+fIxhT67R+B/i3sNgQQBcPKh8N8ZZe0NmD",
-	"3IWrhkrdVhJeXtHV0ZXZZ5EdheKbWSiK6RSEuljqgaJO/K40ak3E7uRpzpfLJN94wZfLxhEOso3nclNS",
-	"xRC7+KL2kli+VonCqkIrfstSTpFG7ebekTwMhbeLjYP9Q+jQIZM7sLZ0iEnior4Ov8MNgGqwk63W7e5H",
-	"wAUsf6JmsR6wc7/MuXnhStMeBaQu5+bB0cWHqNNLyIY9FK/CguEu88pRmRvGSi5WkGICoXeYZ5IPVpZI",
-	"4cHTW3bM4/m9yi0OnZBd82E4LFR7r4/mK00MYvFMlSLwvdZpzvehCdlAljS+ln+ilwh3N+V2/lBnnIN7",
-	"OJeHovf4LJ0ahYQfh5grRm8yj9Dkk+F9if/J12It5U3aI0WL4nLNmDkq1G4YJBn7Aj8eBmGOFgV2iEEi",
-	"Wza3O5CFkGqMa3FpXQOk7hjvx9LjH6W8uQRL1uyeilAH0QX7jCL+tdBVsN0YM+shNSa0bYMBz6ClpiiY",
-	"0lbCvWUXLkCntutheBIVRNoDAWGRYeTg5AfgK+P/3mLMD/IN1tX/XTgWjH0A4HvF2N8b/Mpl0gOAXB34",
-	"BKoLBJ6BrH+XUytppdnxGJnt/fdWQmESh85K0oYqVzdPEQGLm7z3iq0ZVZoWacMh1eZ9aHXMxMAwyBCQ",
-	"M8W7HTWHvEYLLRbcdSs7TCRJSHltbMQDMxS3Pexo0Oyu+wcWySad+v3zZRvkTAqi6aYsmL4gitEcwaQU",
-	"o0VGtoobhn+QotiREkt85fd6YqcYdHs0SvcKum+/1cNfFBzln/maPJebsjLMxe03Xz2hgm2DeBm4Ikg0",
-	"GZqHt24ua6rhVl14NEmuCdU3rtZwI+L0hpXmbtcKOfAe7IfQ6qBRAa3BRwUG+InsjQ2oux4jt9brO6Sp",
-	"9isdBJzRCfbHss05GjV4ypeuzREfoB8iaiFxPx32BNzC63x2qhS/ZRBjX2DaxwOz4Gd5jms9XqCH6/+B",
-	"fWnNUTtYm5Y6HaragXCJ35pQd7p3IXzuXpwaenM8reGK3rDGWfcjoDsciHIDQAFSEW4OJOc3lC1aoLVj",
-	"zhZyw8L2NdNOaDxlefx+jgucSW3Kw3gn996a7L66/1EigKLGdHQq/ZEIytkDEJRnTlwChfVgpVTvRU+s",
-	"Gp1kr5f2Vy5WD2FB8GMNybhU32hLZg6XHIVmhPkOYeVC/wdMghpJc2H5R45WQZj8B050gYUlQOwrRefF",
-	"jlCH33WIyDI4T+qxj+2pDoZOtqOZXcTv7PyXj5YchuyCXz7ag0PcDDz0ShWz89kpLfnp7WMrwf6/AAAA",
-	"//8=",
+	"7H39ctw2tueroHpvVWZqaUl24sxcqfYPxx+Jdxzba2mv91bKq0I30d2I2AADgGr3uFx1X2NfYB/sPskW",
+	"zgFAsgmwSYmt5M7ef2ZiNQni4+B8n9/5MlvITSkFE0bPzr/MSqrohhmm4F8/UJHb/8+ZXiheGi7F7Hz2",
+	"ThQ7ouRWE7kkUjAypyI/J4/IUipi1oxwwzbwo/2HUXy1YiqDfwi6Yf4HbVhJzJoasqE5g4Hkkmyo2GVE",
+	"KiLF9ZLyolJsls24/e5vFVO7WTazg8zOZ/ars2ymF2u2oXaWZlfav2ujuFjNvn7NZs+lEGxhp/0W3tlf",
+	"ydWakUV45hsN8/OfK6lZ11+rH5tlM8V+q7hi+ezcqIr1z+H18mdqFuv4x2+Z0lwK3IYt1UQxml8QSrSh",
+	"Be7JihlNvnv8xE9rzWjOVD2x18tH+IED0zBs86zgN5Fd+Gg/TslKyaokK37LNKGaUPvwOdmudxnZcrOW",
+	"lSFb+2TOl0umNFkquYGjJkbC/yfOCQYaMLu/cSS22Bg3fO+s/0mx5ex89l9Oa/I9xV/1aRjMj/yGzlnR",
+	"Xfd7qownxgIeiS/A/3ZoAR8qkZq/qkRrgKVUG2pm57Oq4nZh8QEvDSvjdGPvzh657n3RPjFgzh+lulkW",
+	"cpua+Nb/3j/Uh0q8fhHGaN8cXHv6yhzei4/crLnoY0R4f5gwxKyVrFZrQsmCapZZSr68evn+9Pmzy5fA",
+	"VyhRshJ5/cu39q/4X6ePyZ9gKE8VUpaEwvNkyZU2f07s9hZn2FwWMMHIboUFUqXoDtfnNjnNpPwx9LKo",
+	"xlkNZ1Bf7cO6lEIzmO17JecF29j/XEhhmDD2P2lZFnxB7YxOS3ziv/6qJZzJsEvpx4UvRvgPHN5WSbHK",
+	"CBU5Wcut5SsbJnLCDWyTG8p+6RlyYiuwlCyZMhxnz5ZLtjDRXV9yVuS6dTIH5mvH3XUPLJutWVFGv1Fw",
+	"3fz4XMqCUWF/2TCzlnn0JeFOvfMDnG70ByXlsksoBRc3GUgQMqeLm4xUIpeWVAZSoqWEktH49mm6KQt2",
+	"aNf+hRYVg8cXsmR6zD3IZppZelvEN8PQG6av6fV2zQsW32PDTRF/uRIc1ZsI4VkZu6BFQbgmc14ULM8I",
+	"F/bG5TrKjeq79cvMXUb8cmMFmafEsKeOOAIdfgpDy/mv9smv2ewHtuLiub2KeOvatG2ZkT3XOIcopRVm",
+	"gmzXfLEG5rWQm429SQUXjNiPM2EXtKGf+abazM6/f/r026fZbMMF/vtxmBEXhq2Yuts5fo0s7Dktiss1",
+	"Y5FV0TxXTMcHXlSqiBMjW1RwAjEyuGWKL3dxOdU8O//lerjw7qfEGvCTwxeAdykIuJwa9shwJJkOf3LK",
+	"bmycHu6hUOk4IESzmTbUVM1ZNg7ZSHlzvYn+uL9nloLdbLLmDuLo9SrqQaN7yYqiu5NLag4ymFf2mRY3",
+	"730an4JFVDpFMCDfu7fqtb9MKP8bKoF2OgHoEKA+fHv6OLrp7iL3zfHSPmOf5ZuqoIbFZ0KJYmtGlabF",
+	"OdESrSiONgOYT6CNU4JsmlCht9bm0lwsGBHSaicreBimlMW4J/tsDl8aOCP3cPRk12xxE7smlgsNl75v",
+	"uGAxEeF0j+EDveIiT4gbZ5geXnP4aHzBki9wZe0FSzi99kzbT/B8sDhN6Ah7E4WbD4/GZtoVt1Qt1kzH",
+	"5UlD4yPcaFYsSXghRj7b9e6abUozgPH6nWm+FN1aWVSbiJI3ZysqYtKcwVRRU0eZjo9mA1mwfSXBIq0x",
+	"kfAfUM1AYQBewY013UVuTRKm2AVZ0qKwUts+ApNz/45+v/YxxFh9zsqWQtiYHhN5jHGELSmo3xF8cuiO",
+	"LFlRXMeVjneWH0rNGraXFOegt2+o2BHL/4FjdlfcmPiK3rJrx5/iS1uzIg9T6P7MRfzvN86bENHRReQk",
+	"XxtNyoIu4CjtrGVl7JPI4k+exDbH6lQ6oe7T3fXaLm3OmLj2YqA7yw0vCq5bApwL8/130b1KGgqCodkR",
+	"0W6Do21teb9hpSZoq1pKXUplNVVhtb9fZnNFBbiRrIgDUe7O7VNk7aLazJF3dvfREpsVN+6Z2FIazr3I",
+	"EFYVz61evrX0S4mqBLGPxzmPrBKbCzJaRymXghxvUOuWKWa5BfgqImpwn2mimbmmmucsPg1tZFm2dI/G",
+	"j8EycT+5PbMMlXKTvBRbukstDI/xHK695U06Q7edWTOuyIIVhSaa7morG9aPLtuWB4XRxfoCOcf+RS/t",
+	"H2lRNI3LNo9eyCpF80ky3tIBwsNZXPbZzH1liLCz076WYjwby3lOtIRL4/WojNClYYpQQZhSMk7h24TP",
+	"6irmBe+Kj6GWZ8PidD5ScEPZO9FknU0irSlyj/1G2ZaXip5UA8+KS+ymANuzkxaBJoap7ItalRwovvHr",
+	"UsWNSf/rddpPwG6Z2smYfHhpfyHzihc5U2RDd6SyYj+uSq8UdeGUQTrqj/bxhJ8pv66E4cXwTYB3tutd",
+	"dH1rLkycJFFBWFNFF4apELzRbKGYiQo/tkzJHK6J/dWPURZUxMXnxvG+fksAnuo3gjdca8crEzLQToIU",
+	"dHGjRznE0r45HtdAFWvsG9DJSkYtQ8qj+prlRO6mWGbANfist2vLoUkumbZMCNzB0VGDt6Y9LlAYyy8I",
+	"nWvws/qJ7ghVYB+SGyG3YtTeWJsfNscrEJXwVzabSTu/uZI3TACfFp6ZSLHkahPVKYx9+pp9LrliejjF",
+	"N7wXA5SoSrP8er4b55l0YbqULA6Cur3rHyrhIxMUta0Ww2gOAc7GqDK1ZrQwayshKGkw+0HCoWaIXfaX",
+	"BYbccOjgkTrq9NNybANpvt7A+tY5ZtBgn4EF9guJS2bszkXUhyYjno6/bujn1/jCk7Oz7imPY0h7Wx5m",
+	"3LNklEx7YnHe1l8bzsNaYN47YkEXXWdE31guvhIbqTLrhITN5UKnfqg2bRsoJga67jdLf2CBPQXjVcMd",
+	"WEgR9XAmebVlbJ3hf6a5s/W4Bn6qS9q8WQ1y03wlrpHfD9q8jzR6Bmm1w3mihh9PoKcr58OKfK7B6Nor",
+	"r+/fOFnYzwTZvPulZ+gfZs4ZArJmAW50Im+ZIj9dXb2P7Hh/jAUvTD0dPF+cQZOp+VOrib+x0b2X9EWD",
+	"XNuXtUnI7aX+67Of31hJ/d8v373FIMsbJlZmPTv/67d//ev3Z389xLLD0L1Tu6p9lu2ZJUOSXGijqvr6",
+	"dx7wjhIvxUtZFMjVt2y+ljJh/6cuW38QL3EFBkfVYLKJHbKPvacr1huiiQTO6IoRI4ksWVRNVSznygWV",
+	"I25SHNoOoNiKa2sXgq1o2j7UgyK7jqWED8bXWflMrba9nXZdHs3F9qvkIhquAF9CbU9zYSRmF+mo9jPU",
+	"WSakuc7bSkHLRXN3L4xzeYxz0ew73+GM3UBt23vPyo6b4lHbOyx53wyP0cYLvlxGKGNNxYr1xSGSrtJ+",
+	"r5dLTuona5+45Uca4qtR7JanJM3e8H5xqe1wQnWPi9c/RCJ+FAyvVpLb1lm17HPJFmBHQdDCmVENw2yU",
+	"PC18VlpPrkXXHkDqy3BijyP3aW+H3FhZWHV8q7RV5mkRy7FyoUZ7p6nIcdGzbD+WZcZE5SBbji3bOvnj",
+	"s5hSrpg2MuYmfsPAst+gcUVXlItEYIopNmRCYL3H8xfc/sTimvvnnToHfC66+ZOqG4/Pvvvr0798fy91",
+	"44WiS/O+iAfZqCEs58YqzVWRE8gw2ovjy6KQ20QgOzhWIdqiiWJLpixr8APi21FB0Yz+7ovi4ML1Dg1U",
+	"OQUMdb9Q8X4I3C8v648Mv8x55ExTPuFWbIbCP88hKzGr8xdDoqIPzVyQU5d0bZfv/G0+DTAjp3WYBR7b",
+	"D6dchHCBD/EuIUESgp0RVeiGxd2KMpKlqpnJ6txvLjRTJoPAAcuIYht5yzJi/9cuSjGv8nVFEIs77TUz",
+	"wI7cJ86RSWsjZe6OHlZrN8SSa0iUOCEfrXrGTf0T1z4DnVAi2JYpktsbQIyUWe0rI5pu7DnxotiL8fr0",
+	"aMuHWgMotqyc+QOf6lyVWwjwD8sCiDEmncwQ9jEGJKUskI6lo7gXLa79jJxhO86fvBcxl4//86DLCpdr",
+	"X3xAMpv/54FbjJ+Lzs8u2bk2u7x+ePxCy0qh7tRkz99/+9fvYtvPNmXhPhrJzanNviHf3lcBcCLIBnuX",
+	"HJFvGOGKusCl5ibpEEikE1n9FV3NidiBgQRWZz5wjX5pIkWxa9xEz+IsK9OWtLn2+VEMs7KAnZ4spGAX",
+	"jh1wq6ERIGf7l6itN4bYIXslrgB399cpjs4YhW2jxfvGRi9poVk0MVqvQSzO2UKGGw06HQYpuSFMgJcM",
+	"ctQtAbi9MxDzt0s9Ie/q1/BXHE4TzW6ZokXmy29Ao9pU2j5BtDzpCvejJenFNu7VXoihpKCFWfqm4KFW",
+	"3Bg4y1KxkmISp7NLp7LBfOi4mQ3jMm6usbbBRwCymVwundWmGF2sWR51nrwK+7LnLwN9jrjlZ7PPj1by",
+	"kXv7Vy3FyQe6/ZlpTVcMhykiTGrJE17GtMuG/50NjJ7gXw4mCXKwOJoy3X0lxny83hXJIfD5X5F8rFSq",
+	"7IqWqZQSYCJA/ULOZb6D+7GElG+ItQmyY/GArs8Zivgu3HGMyt+HS8cxVc5Tts8k2FIl7GOfsrua3GH0",
+	"zNeHwPQzv5/1pKOngep3WjzvxcXBFGgp3prestxupWUqxMjSK6agEw3VxrsCPhKzibKMSqSKQ+wW62SW",
+	"nCURn9LhLXyrDwu7nzFpwT4n7PRngrDPpWJaRz1/2QyK7OJ6m33Wbph3ROCjsTGUrOIu36QvuKfSpFn1",
+	"Ocxactv83r8a9+ToqsACIo226rmoiiJLRendjqYXXfnLtrfhmhhViQU17E9W8chIAfrWn62F81vFNKSx",
+	"bqi68Zo7ZvBssfp0Z4UdpixU0WSHRHz2VaWsboFxKjLfuSSekkm7iELKm07Qt9/jjWfql9k6F0807ngz",
+	"T801GYbt9vP91HM76mPrXJN0HK1EvSWuozpNIqHAOrnR3j88qu1aFiwLjq0d0xmUq2ROEGbE8A3LSF4p",
+	"cKVn5O9SsIwAC7f2qtgNrtNBURQWUs86tlcYN44kMoVgyh4VFgWpRMG0BgIel03BNpQXY27tvj0D78eW",
+	"8RPXRqpddyFWee5xC9PFgpVmTAJWXynMmDqVgwrmh0pcGqdkDowpoaZWR1lCcMmlPITVHvZQd0eO37XX",
+	"m1Iq0xf7T8Wl6kQi76cD/8VSVgKrw5m6ZSrYSKDYUGKlPVpCWhZWBoNTVBtkQA0j9EnT0xoP0+/5W0om",
+	"nr1/Tb49OYNql5PHYGShtqrIvz77+c3+F/75L4+fPjnriRw2nv7+7F7uStznaG1WJ+7ZUN3Sy23AAkgV",
+	"jiCVBXftEjgS18jKmHi663pAuiu8jc8OCZ0keTcY1anAmSWmJBVi4gX6ZlfjykljiRMHX+pJk4D8sEPT",
+	"Lbi9LpiAd8d5W6uSDXHqN0hjP0sh5Bz4+TYzEgLZRMlZ/ORgN/bMoYLyTSTLjGuGjmMCOUhEbgVTF+Dh",
+	"hGRvVEq8bQ/5LjweiB3Bo2NamDZUQeI/FTlhYNSdO70ai4jIlu6IkcjYqKFzqtkFMfSGiXMsZoMKGfBB",
+	"Q3igUZ3gB59hKbAAxYctKvc3/FzEaoqKAdxKv5DoIRi2+dFr2HtMxaNodPZlXuldKhwul+isCqYSuPmX",
+	"ToMsqdbEKcEb2eY2jQOCyqbh8jgZm6qzPobhaDSClZHseQY+bx1nkHTMhL1GMrYAI24X9/ESx3w7q2m4",
+	"wRKGQIDLOMC4azCGWtVASI5Oyr5HSLGTygLcCJ6e2xRHXJ4E3Mb2Um5EFq3C3weHafESxPi0NC1tP8Uj",
+	"68QPeCE15b/tpSE1HXQRt1zMPWKHiScAjYtOf0R3nh0uKmNTnu2hO+IPtn9DPrDluGLz0SXRQ7k9G1G0",
+	"UQn3+H7gVxtGoYgap5k5sWQ5IS0Kf+fOUZBB8LB+QEtr/5l2jBekAKFYCDQCnCBtFKRO4qPPIGiv6S1V",
+	"gD0D376AVdywXYPDgxGIzvS1LPKOKz0tSMZy5+GCO8Eo+/ladFdiFiMkYUTc2qoSeMIu1xbD01s4UO6y",
+	"xUBLYATkvNNnjIQAxMFljbveNbG2c0+GuRc9n9p3VYO1EPXpQ4WXX709WbKgAsqHKGmhinXdJrlkOh0o",
+	"g6yjObNMEnbVql5SwC4CLBegellRe0GkuAZ/UUYKapjP4xHXAuDbWCHFyipmHljArJlmYFY2NDCfgKZL",
+	"NCaymaVqDYUBWFcD2AiojOkoh057JhnL9SFDzIe1FlQIaZfvA+8JrhVqC+6dPt9jk8QDIkmX4Q9pJ2Hm",
+	"zzJkc4Br3X4aazXR79evdjgPl1c53Du+kCNsSozVvaHG8AWL43LodOgyalu3Fv2Tz/nxoIFWZ5w7K4Hl",
+	"VhVmdLEmHlxif2Ybahbp7FW0FOK5vVDR7T6o5NbzZgD0sBabJnQDtF/LFviYy687uyDC1SFjoh/H+iv/",
+	"UlNJbBUeb4fT3Qe5vY96Bd/yjze2KnPH1nPSl2taRo57TkXe5xec00S6aLBODhyEw2eAaJTlOk7Qi10w",
+	"UhetbKDGznpzYv8LDcg2qk3voUSCmkpW84IN2GwHOen33L03QCnfP93f/UoFOJa+YYMmA5qKy8wD+UKF",
+	"tHbrBQFvt1lTQf7OlHQXxYoRRJzhkBk/Z4DjhtOyB3xCXgsriSwVwuyr0j735OwMPwxT95GaAvOfe4zZ",
+	"/d3t5xcw88jaP+zvZBdUEF7FqvomvfkkOrl0CXwX4OnguhFFbHCYnOfARSChA7Az03X0aaodVC2P2jEM",
+	"MijzOo2YENYKmIhhpX0zrxJ8YoqbiKN3ruKQRQ7lrEmWmjkW6W9RlMWGqrZEnUaAXTuLZrpSRYsCPS4B",
+	"sA0TpPtfxPK4vepZz6YirzaKGSJriFXCP0NAOUf+DialY9sMhbLpsp+csbIBo+MyYvHm4X5nyRqVVFpt",
+	"F18B4hdUYAIoagJof+6l3GbthFsiVTOr1qkHyRTcqLEifJHKgSRgqxFGJ7mvlKyphr9EU3Z5DNpsyQvD",
+	"FGJFZgTc3eTf/+3/XiCYUZ0EHNgh8jc6h6xdD/Ncb0oDysI9A9lo7jlcVRAmB5BdBuHrpKFwpEn80ANY",
+	"A9pJA8zt5EnjYNPp0BLLbSKINDX018BU0QPwMsGSGTacz72MwDzYq0s1wcg71c6cshIaUrPzxsJZAfi5",
+	"9THbM22hcietoe6Hwe61uwk8oU5MvoDPOKze5i3r+1BvcH9IteDPNGdXgE3QYdAO8SIZfzp0CjhsV5Zg",
+	"yMKNHp1TRBUfnRRgBeJhlNYP9hnn9cGy56ElmTgh95XmAPEViXxSRJgeBJC74c36o27Vz8SD45Aa3Kuy",
+	"Dxhkb4u+JjYtmg2ZcK4lokteY926YgcUfwGHgpKSKS0FpghAdQAUNkRlK8Jipb+MY9dK/9YyGMVZHh1t",
+	"QcWCFUUoTo+kIcQB2tpFpTIO1MXzQY7QHmMCazbyHgO4L+dzmCc26obuy8rsKOrpQJmhalTSjnshdRod",
+	"lJeVRF3YnWPrH3DkiDAYc/9VImfq2hkuKawUS73wINlz7R881E4YH+M4136zUl9c01vMXE3jv/kkDr8J",
+	"ihm164WziUFzumSOgLLijqp1Bt24n5uUKwP2hY6txdVU+ynNUnxB3+Hy4IM723N9fBHLiDpYKW9ixYIN",
+	"+Byr6OJjhJoLNDzAigdqAedE2hkXuc+HgdB77hcr+7xjPcB3d4th94RmIpkqKRCNZh+HThjajTIcTy8R",
+	"0HS06A7U71UPSX7ken3/kuP225dcrAoXVsrQkwRCEC1IVyHDfRyyDtQNTUwfUbvs0iK6ARwPEFHwW0Z8",
+	"uTvhdZAU/NWV+EYTBDeJlTXTyMjAl86JUbumZGfC5QLWCc/A8+aMCQCVuiCOkZ2nngChnkPeLYWODC7u",
+	"SVYSRfFwzninkuxOTlwPVUVFdv3LoFP2atgh0g8Dx+bzlm2nRUTsBTi8S4uJ+6nNqaRVnAmh+gazuSCu",
+	"i4h4Lqb4UAp3os5gf4LzHWkXIDc09AO4av4QE+d/GUpE9qu0xiVrRItJn5wdTJzt6Tbxlm0TNnAkRddX",
+	"14Z/Z/cxPWPbGp2izNmIAoVOQnsvf8E0yyiBaw8/0qaf/4lqqfckyq3QoU5nQZXiTLsKknH6f8By9QVD",
+	"yZTyd2JLVSzR2QwIJqWuxTNvHiIWbc3Wz4ksME5KjCSCbWORpIQYDthfmTM4QTBgmkzQ86GIH2Led66b",
+	"SMnYHyV0Q7m3pI3Z6O9KJlgeb2LR2w5kaYYXcWczagzblCahiM7ZUh6Wog3h4abbiytnn/maQbEfy6/H",
+	"tC9xr8QA5z6uJSkrs6eBiWZQOMTGFgkciABwP7qZSieJOnE4fVa9vGVqOMSoc9gmzelkGxbwmRwOTPU5",
+	"CtKgQgUXN/GF05xdx/pJvVvu44M3cDTiSF5sM0/k5jvJC4lJoWmJXGaNjIB1JXKs4B7TscpXGA5rSzWm",
+	"IcvdzDW667EOx1TP3zHleVAbl64NeKixS68WXJdVhV6JnQ8A/wlsCzcq9qH3VMewN/y6xkMdJZcEX0on",
+	"80kVC35264JQyFCi+Uo84sIrlyH65SpRli5iHUmbKWKpGK/sn5EpNrt5+dy7ERJSmtj47zBI5dgueIFC",
+	"oyBnbw//hlR8xeOhXuDya1nkUcZwaajIH3Hhyz5A689c0oivze/JMkjCjAQb81B9FS51IN176yd2XpBU",
+	"BnkjkJksK9MMjKaX4EHZ77sEGGfYEiaNNh421A7on1f7tyTzBlkdaxZs20iWvSA3rDREyHB8vWZbWFMg",
+	"1Poc9wjUX5covzjkQI1j4dupc9fiN0AbZnfxtna3LSk4hyulaY1BVmYhN0eRP0mBAa/Xnx5Czt7jHNl9",
+	"j3ITvImY4cmYgQrzpnt5UUjNchLE0/391+8Qs4gXrO5AwDWZM8thrfrT6DIiS4CgcDrWmnbExR3gUgHQ",
+	"ti+OZm0yXW2YK5K0bItU5SEn+v427xotv11m9qppe92V6psooBH3ad3n0rWucYWeqcDgQXjYO7v1uWhh",
+	"p00Kn+olh/1EW5u6m6cel+loIztUZNWIRfnDiPLFumXwHn4lM6n8hUg33oiDbKShFvN9jQysTtlgsNfW",
+	"O1hR0C0jofMCUsvysVUAbiKJs/OAUXHp5fDXsDISdjRoNeDa1J24TM614SIGmI2IvFZlRp3hgjx9XKO6",
+	"OYD4jYR/UkGenkVvssM7Gem1Rl0yooDiYK0UQahrqRMa4h3Mlsmx4tilNJbw+EIaw1wpwgX55ZPPevRq",
+	"DyuYNTE0Jky5DsJdXgIVORGVVMkNer8YdPGSrr5Ym3M7IKbE6Yzk1ADoCthVmNmMYji6q2O7AbdaaSIg",
+	"FQ4TDgV2M6sJJ6yocdgJ4sWSnREu4jCZKIbNoFbmCZhF78XFMRq/xab+wXdzTcGejWkGAbBeEZpfBLD4",
+	"/vfhKbhZNUxhxxWEOfmIz4Rgsu2snwY+NoCmgrOPgw4GuKlyaIDV43aP04QdRGZTzwO9rtJtxXhgBmWn",
+	"oiBnw72PvaBwHqewy3EhCt+Yun8UjEpAVkvhAkxRcDQeeMchbiXuUiXiTOk5gFK02yJRslRMr8G5cRHQ",
+	"z7ZUEzuHysAesDgodOiPlrKOIKrhEn2aCG/Jz7hqFNO2LRuRyboRSrRMwoEH+7EDMGkzLpTyHu+7etHT",
+	"6llCqHdwN7vOJWrAX/rp9bCdvhL5qLkgsd1dO2xSKwB3rruN9mFCdTrRow5PU4ZdxYjSXvhoQAnzB2Yq",
+	"JeLuv3w/+vk0Hl0O2LjtR1NPXreW9GUAIhPXetiD4fIemEnHHLCvxQmltr7SoPSRIMNcURWJAb0FXSNU",
+	"ADoUOuKeD6W9ITJgjUfsYeqfxdOtgbipJlC2jEnsVlNlZZw7FvyWpdr0jmLrNGepNMm6vODAjQ5Ncd3V",
+	"9oNmTTAhmHG9m9EDcsF2n3dzy9kWxrVnRTE3wbWrBIiDDRdcG/8LYARFc3M+xMA/e4Oapq+bcqiUbVQU",
+	"tips4znCzFVJDVOAXNSyoy2IFCfxXXscOQJESaDBAB88wlWWDHz9lAygEdB5o6VfTBjdO/G6/BBFXI1Y",
+	"M8K/ggd9qMPIuW9cPg+ZeIgwoAnVNyx3TaQTicg9kcCmwmZHc43BXMMVZ4ktwAnsTcQgwjGSHO8Z0K2P",
+	"buH+eX8jklj0ZlXimEo5QFjfqR1Pmsf098yZOik8xdEcmlHD2xfNcB6Y3z5EFa02G8sfEyBfQWlyW544",
+	"7DhkkEf5OZh1PirpqDnpu8JKBh28wf1/q1iFuOiVEK57WwAl19ViwRi2/S+pMhzKWpeUo+1d5+5H5UE9",
+	"4wkQQhtFAzGQblDF/XQyjyOniRQLlPwIRtitE2hkq1KhrfWUR7NmD5SljjaYx2WlDCxO6RMzfWjjOlnR",
+	"QnXUj45dhQF177wRXbvGvr0ZMbLIr428tk9k5Fc5v3bklZElrQpzLZfXslI63jbvAEOaBuW11Rsjkoxx",
+	"M0K/Gw7u5rvjdhHeXBaFm1MtbhpMEQ6qAThbH2s4qti1T2WSLhSjo+5g08vTi8Dun7sDtthYSo8DHAWt",
+	"AALCzcLqbzSBdzud2LAWGj1SmETg9Ir57iQq6EJe7YAT94fpdiOrO6v4Q0gfXCwqqxS/7a00G5OAN9+Z",
+	"FHQI+7xgqjQpYFid4IZDUcVumcr5YkjU1/VthafDp/3U63kOSmKIBAF6s7rw+sTwIOhNonc8+jAx/eCz",
+	"AUoKIWXfTuVw/9raTeK+lIWTj5ILJCa88uGvafza62jHnbfSYEdlxYxT81mxRNQBUumOit0EdL9bJ9c1",
+	"Jtn2usYvo73w5jLfjS17aPpaI5vSE56rVHF4caFtun06uhK+Eq9FT1l3w1vzbRQs28oKiPh1yx2yQYDw",
+	"jSGiM6wNgw42/N3qWJNfSdwxZw2287OhMGO7luyWKY8IyI0VAmsq8ovay5rtuYGsAgn9OmDAkwjkYqK4",
+	"uIk7KCtDvMnuMQi75LNMNPF5jU3npLKqaYgqmjXbIZSSNZpPhvpM+0DpxgWrWooSxU7qmE1w0tOUo957",
+	"MLm3XB+2uGvlx0M31fISpxyjkUQpyl20G66YnlwpnwRwwefQDJlZTAFx7NShL/i9qRcd3VifVb7HT726",
+	"MCChfeHYYSRtj25Qw3JhHL1mTRABt5ZsVndI1CRkUFqquwd6ZycPiy3NyMz3aGPZq5CKUKNzr5pR/SbS",
+	"S2XK6kjp5z3iSdcWeQSlRN4Mr1VI4leGrtddGKk96KgEmLazLoOb4VDTKnB8L1Ki9CrufzDRONwz0cCZ",
+	"MTWGKJfi3//t/+g6hzsja2NKqJH9rYj6K/r9BVwMOP0WzE8sA4VBQS3cIMVocVijpB4xFr8f269/8Z0M",
+	"93dmh107sNPhwRZzTSjscVGB0SD5GsCguB4OjN+4h3eGs797nxruMvuGOlRT9SLr3R0Qmfs623RL/Z1j",
+	"1puvCDPvQedxIe5cYqT0ke6iNRI62jvlmUeWcU9obKtrWai/jbQsC76gSdTjJEpwj6qvWM4VW5j+eA/E",
+	"jVdcQ+8vXxoYnU5vifS+Trmlu7E4ZXezn9ynRtYpDLOPG2bnCATklEm0B0DsZxOlrwal7+3s3LXW6fJl",
+	"SLrP0ymGizpEhukYy5AL17Q04uoODp6sZVxT7Qpm8sYH2sCz8a5K3TTYO7ZK9++FztLNvKFfK23SNXq9",
+	"FYIjHCqADhlTw9rR9saX0+0HJ066bYVGfNdJF1Mv6R5OzpBuIX0+Zvfb9R1g+tybaR2szMcZP7dUjSnc",
+	"qfOYxuYl7ft1nN/bj9hKZqjtwdaCPb01jr++1/Xa+zhGf+QuKVJHdAJxbwyN2dVf6Jt2Mp5WNyhNI18P",
+	"jy7e4SLe4/KEAopRue4Jl8QQj0S0Pei4CzOMqGv6TdMkCtxKcbO7tIfhsSQDkAS3C1hIecNDZ+TzmVGs",
+	"KJq9uGjJ/8Z2LaxJOFvQKhhVzT601nKZff0KVshSJnsnGEUXdSEiU7d8wU7IlfsHU99YhdswtQQIVPvQ",
+	"j9I3UUMQbBhGy4J9o6E7rcNMYoIpuxsoWbk5IS+BfOFXd6VDjawmf/rw6jn55++e/uXPJ+Tzo5KpDYfN",
+	"qXFtXZa6kr5HORUEk5ngMcZyfRKO53z2r7ISK3IVtjBws9ljX/1ESz47n317cnbyrWuGDMdySq3wpFaQ",
+	"QlMkBLMJn3qdz85nb7g2z+rHoNC8tBotvPLk7MwpwcZJ9oYSefqrC6jUDrqo3XSvRPp6jAgxdhE+wtPw",
+	"EwRvU8wkLPTU1/V8bXoc6rHaXZ/Lal7wBZCMa6jrOqA7xA/0FYHFWR/+7NznrVktoIqcwyXbPwZo5/uD",
+	"iwZMegJNb3w0y/JQL+oxB1Q/a1TFvv4ngQUCe4616C6hbY9c2omM9sXTxZotwL9XSh2hoOf25xe1OnJX",
+	"CuotWfDDH+FoezNR7NpYHjuRjz79HAtJpzgWtrghtA17ICsrkaWCAhCTvt1wTsGX1s92nzeem/Ra7E1g",
+	"YB5fcAAeujHN4YfcmeY67388Vy47AuCYv9Fk0drFNNON3plneRO4+Th3pg2ON+jiPJ7u4ux9eR+UQvqy",
+	"m4W/Yfc+IBjU6jQOMe6iEQxBmAAIdq7l1qEyD2N+9TGffqn/8RX1wYKhOt8+3Q9sI2/Z3gG3Nvq7CBor",
+	"vDTFRuBIreZnqEr4vJ1KM31w8VmcgfzITN/Czh6Igq5aQYcptK52q7j0ffZ9/fXs/Jf4p+pHGot4a5Wz",
+	"r58SWtgekvtxGMLeRx5alD48R3hp7S5CASAE+QCmvHrMdvzF+675kmy5XoNz5O584TQ0oEnLX9fnb0rJ",
+	"S0fVc0DG3mF5S+MZ/BFJC09OI2OhCA3TkKEm+0GuZf+JBv333nc/rUD/EZiqTwudSqP9md6wZnhYKqs3",
+	"gZprD7h7nr6e6sANW0u+YPr0S8G1+Xr/g8mc98jVzjvfkcMCaDPIZlLQvq8reb5w53HOkxnYowPjVC3W",
+	"Q0od97NiEgHwhzbDcPdirMf/dG9qfSNpbvkNDAhQEL6TB1/cgGPwbtTqcLqPyD/wC38UtYwuDL+dWDu7",
+	"pLsaqc/p9/gHzVcC+x5ydHIqvlobgnlx9xHjdfz9SMf2A1tx8dx95jgaX+sTD6/v2c9CCCkqa6DkUPo0",
+	"hgmI5D1mIzeQIn2Tnr0sBJ+jBLj7JRaG3INUmoHJ45gH0Ej26PZB/YFLv6I/lI0wuc3nHKHcaFJAO0ln",
+	"Hqwlutgtf/fGwhgScTHGQw44qY7jf3OfH+N+k2qo980OPsL5JtUUovkjIldDGz03D1++CAgjAJ1jf8/l",
+	"fXxxUGh9xJsl1Tg/9uPpJ3DgXkk1TQCrttukghYpaGq7EKJDOxt5pQbFIf6gJznJrR51l6dL+dlHGPMD",
+	"D+EC7/3D96cqOz/CbpnauSZ4Str/RWjoLmj0MHXdkhXflBKBFOJ09Rp+PzZh7X/lgSUvfj4e6bL8obGt",
+	"rfaGRkLfMEJNKDeYwmkQO1FwBwnyrmTi2fvXdzjoL+G/h3vv3Xn/fs57wCmkDVQTLJ7w3dOndenHVnv2",
+	"H1MIvRON8bwSp3uoJulLjPiGFnvMYKCDyNFjsCuj7OaVPbH1ce3CgM31R9bvs5mrL0f3hp3fNBzmJ+iz",
+	"fAudhgL4f20MYjs2h+XpuwK4HuyH9RV2S4vKJfnFD/ilf+I4ZxuGf+Cz9d/N+zzLK347ia/uSu0AaPBz",
+	"qTAFEIogEOH7gEAI3SCS1sArXmAuZpcN/FYxaL7n+IAvF0yygIa39buoszU+ru+0HRsn2pPs01BakgvD",
+	"zCNtFKOb9tmGfM45FxQms/+RB7VY4BAilAR1TD5PfwJK+htjJaHEUkXmcCmfkB/5D10qCrhvNRmdfrH/",
+	"9zVp7P/ITA8xtWXKEh9M01JJjWHKvvi/9Zo+efr9o1/OHv0zfbT89OX7777+02wwdbVxdB+aSgezn3uS",
+	"ascdYVCerhn1nVLcHx+94LqUmvsqxLQEz8Irly4Z+dF7WfDF7tBr/+uRf/FqV7JHrjVM/1tfp4mnut3F",
+	"YKojsl7+6OEge11Yr8JTk9q6rY8PM1vdGwft1nroIYZrvb5pTmEfkLM/ky+sfBXrA3rpm/qBZ6Vkak1L",
+	"DVrLCQk94ylUexoHMt8t+QQcdEI1AidAWRO25iDcnASUy+aRv3atCsa5uKGbbyUgyjrg0VCrNvD5S8PK",
+	"oc+62tRBzz6D4s2BD7+Bii/7cAJ8A9RKt70regvYqgIR4GOMFdsY9pkSCY4MXuzWi4F0n55BejXfVBvH",
+	"na3qCv96HKlG+nRMX4Nhm1RY6BnGY+5/6RptWBoo2Oi1yAg2tURwz0OSHi7jac71xqEFxxXHF/jA69DQ",
+	"4whZ0PgJWjy0bu8+HNftX0gxxYG9YcZ3mvHnJeRc5juAitlIhewOfkykb8bODaBn+2WZPbIf8bH/8Nzt",
+	"2PfW7VPCenebPY3I1ABNC0MCvFyw1neAWkuMxHKqgqqVvcwIMjzoSt9wkffTxN/giUl1m24HpL7N9kAK",
+	"nTpxLJa770CJtkVh9CE6Eu7RNIdtVVDziAuEn4fzQSenn1CvvtTsPp880tC8/ohXJHwjcUFcM+WJIqJb",
+	"qkkuBYK5N1GwqQFE1+Fyro6NxroTyKVVJhv1aBEEEcVIwZaGyMpg9eNWqhuresIErS4639n/u8Br7GAk",
+	"yZytKhFCux6ZtquAQiaL290jpkdzsfrI9XqYfH0y9adjVPOD3aCJPGaOOKzwzAj2k4bYrA7oaSBiNd3Z",
+	"I9eADGwC0wUbIY/Gbdvc1d/G09L3c4wqTO8L+kc70ckZAXS0TPAC2J2pOAE051vTsmTiIgSF3O0bfF5f",
+	"3H/1OrSaR3bczUtt3IaFSPV9IwFyS5ZUIRTuAf540IG3adFy3Id3CO7xU/w8TpEzRhLMjjWPfoHgOgUA",
+	"Irjl39iPEkMmXBHmISQB0xB8DbuWq6HL35/DApO09SCs9lVBV6tJgrjWlvGXENrtQX9Uu1mHzRbhuuNE",
+	"XT8vb5na1Z4dAMehhs6ptvryTtsr7yDEfac7LhwqD7axYJ/pwhQ7aDFhP5WReWVCOzxEAGs36+OaLArK",
+	"NyzPCOCxWxnhWjDfMtU9y8u13L6VOTsmi4DxU0oW/DYNYzVuPA+YoLeWoK32wgVgpSLyA9et2lBoLXDg",
+	"nMvQhj0uHe3Pz7FK4hiyEbvAD5eKIdculDwjoLFHEpluUskcFI3W8DQJJgKRCcHcwDqjShUh3AvOIkW3",
+	"5Kerq/fE7f8Bx7nvU5E0QD5UQg+LKzYR5sb6AD2qysBMgNACoOu+tPOtOQE1Dj8EmtMYtnHMAPsORiay",
+	"3J+Hx7xZsyK/ntPFzSybregtu3ascq9frjayLBG+v9s591M0SrXnS3QNAOwlFvZIC4p+1ehsldzMoiKy",
+	"F98m+c26z3UsciYn+FQolrPiwOHPNBzNiU+HH4crA/+hnc2+/8wxfc32ohyytZvuCsspTr+oSvQq2h+q",
+	"oxbygNsyzmhVNU1FtSXMkHnlugWBV8f1C5qsnvNDJV6/cGWc9eamteaBw6WU4OepJjlQfbKlvJ2dDmov",
+	"9NZzTfROyPPQpgf7A0iRE3vvyaICpEG2uQgtXuH1Nc29cr1csoVx1U4CnCjQQjqlU0fJ6Mmxyeg4urR3",
+	"OQ1SpJuEwIpCn35xld5fT79YsZ++fO9KJp4zp3od6frZb7AcO+vFb6GEJ8jCNd+7by18nTkNqJ+1GKf4",
+	"33ZLoA2MYmVBd6Os4WH3KSrB7BS+0b4IH9oNnD16fPIXL77atm0Nwjs87TL6WbvabzRgo4HP61EwgWo0",
+	"usj3Hd7vyJzPBiWyW997MEp5H6lZrAcxfsM+GxwtmiJzMCHmJUwENiC3jDrDIhqXT/+hEvYkrG05kYNf",
+	"4YjcOGRXPGqEyHsEGZe4NRfYkCyAByP48nHlBEYKa/aw5tpIxI+MntJrwzY/uWeOyCL8JyKn97aha2T2",
+	"Bm+kNsRsmcBWFvdNngYu63z+WEIZumxgSwLgHPZzWTMy12wfteQiv57vwC1xHGYyEX/Yp4aCGsMXrE81",
+	"e+MeGTv3H+iwDJSP3HLqCMd8J4pdo9HrWAusN5EqWIGDzKNAYU3l/iyGaxsfEEq44yM+PmuaD08Pmg9Z",
+	"F9o5tNEG7ExAlbHfOyea3TJFC7LlIpfbIG+yp2dnj749I39qPw8OM7pY/zkDH4G7Zk/PzvAMuCDooIkm",
+	"8ZhUbmSiudCBVZzjBYN5o1UuNSMbnucFgmzglUS+yYNEdW7A1CQVQH0cgLU4Gofz9yjC4T7I7SRgmn7H",
+	"nIHsLncWulh6dFV7mjn7fAROleAvp3pNyyFcBoq//xFZzQNQFu5dyp+IP06EWgTfI80+PFupcn0eeju7",
+	"6vIAOg97izjzoID7rsvBrvQNJI5NkD5MG404+EglOkkh18b3EcE+8mtehECPFf8XpBKGFy5yYP/OMqgR",
+	"tORDdxo2IATdulbr+4IK1ID3FreXW+kVxHZjM14zTac9fqMJ9sSLpsJjPkaE/zVaw3R8fMZpQ+A8xqA6",
+	"RMBAmrx78+K/vX35cZhUGIwde8y78lBBakoU09WGEejDY9TOha0NvWGkKltxax2t0Zuc9HFCU3iI9mtI",
+	"7bjekJs+evNObKnKHzpNJeHr+R/YG/v+VPIjhJGx1Sx1ja2A2dShgKEeH6CvY5yrUbv/PNZ7pR41Gqlo",
+	"X8kAATdMLMtlNT+YwIlTP21BI0TVqFBzfIlbcUQ26tHWujsJDcFwAuTJ2ZOzR4+fTKR2NEdut2LrhUJo",
+	"BiPcVjbbYcVdU765xv8vG+l3ZOg+1r0oUsgCl3wl3lVmEKLAJeKayWqvZu2SmUfPsc3FsavHXrruFH5l",
+	"PW64KMX8zI6bJJasIadFwdQkWosEXcRDzI3HFnINio8jLdzgD57ZGMXvbezRg1Krq8Ocnf/yqQUYyFcC",
+	"vCTgz3auEB96tIbZhRU+uknfgOnu+sfsHTP23sB7Do1j+hM9rvCRSasH6s8OyvrHbr+H0v7doEOS/d2a",
+	"JojncV37in3C1LP3r4nxu3YIxCQB/wTNenHdRwPUd9v6sKXwP9OcNT7cPhf744RJUeEg9tHzETdfYivL",
+	"Xt0Mz/H0C897YXZewN/9eR1Oa4XUlHtltB4Wui9FPhHweE4o7qOvxRgEHuJtliiBX6nds2PCP175UNO4",
+	"fECoxYJsrikzAbGpdl/blYlAQy/XcouuItxSh03n+htjPYTrHxw/xlYOYKsDXlI+fAxPHXByhRQveweG",
+	"53j9g9cPt7oTHjOvC0RVOFIy3xFxqMVWj2j6WCd1/v4tkh5PfhpHF061QYZBuqEIcOEAT7/4/xwgmFqn",
+	"9TvAv4XFhgS6eFL5YIi39ILOHoQWrhomddtIeHlFV0c3Zp9FdhSab2ahKaYzEOpmqRNlnfhdafSaiNHk",
+	"ac6Xy6TceMGXy8YR9oqN53JTUsUQu/iijpJYuVaJwppCK37LUkGRRu/mzpE8DIe3i42D/UPq0JTFHdhb",
+	"OuQkcVGTw+9AAdANdrTXuj38ALiA5c/ULNY9fu6XOTcvXGvao4DU5dw8OLp4H3d6CdWwU8kqbBjuKq8c",
+	"l7lhrORiBSUmkHqHdSZ5b2eJFB48vWXHPJ7fq91i3wnZNU8jYaHbe30032hiEItnrBaB97Uuc74PT8h6",
+	"qqTxtvwD3USg3VTY+WNdcQ7h4VxOxe/xWjozChk/fmKuGL3JPEKTL4b3Lf5Hk8Vaypt0RIoWxeWaMXNU",
+	"qN3wkWTuC/w4DcIcLQocEJNEtmxudyALKdWY1+LKunpY3THuj+XHP0l5cwmerNk9DaE9RBccM4r410JX",
+	"weeGuFmntJjQtw0OPIOemqJgSlsN95ZduASd2q+H6UlUEGkPBJRFhpmDoy+A74z/e6sxP8o32Ff/d5FY",
+	"8O0JgO8VY39vyCtXSQ8AcnXiE5gukHgGuv5dTq2klWbHE2R29N/bCIVJTF2VpA1Vrm+eIgIWN37vlQRs",
+	"zpTUeI+/X9JNWUzdLn+J8fahoSU3lcOAmzjsoODSmpFlaFY3hajnGqvifAY3Du9lvw7beCRplDxnxdaM",
+	"Kk2LtIOYavMhPHXMAtDwkT7Aboo8LOr2eo2eeGys7FY2TcZQKG1ubMQDKw5ue9jRIPjd8A+seo869fvX",
+	"RTfElhT+3l0QxWiOoGGK0SIjW8UNwz9IUexIia3c8ruw0kAzp5hcfTSJ9gqGb9/V6QkFv/KPTCbP5aas",
+	"DHP1Gc1bT6hg22BGBO0HNNcMwwBbN5c11UBVFx41lGtC9Y3rKd3ILL5hpbkbWaGmdQDjIzw1qYhufXyQ",
+	"lPYTOSim66GHSOp6fVO65L/RQZEdDKRwLAntdYO+U55IDetN7nKfiHrC3E/TnoBbeI1bQJXitwyUpgLL",
+	"ex5YBD/Lc1zr8RJ63PgPHDNtfnUPU9Vyp6m6WghX4K8Jdad7F8bn6OLU0JvjWYdX9IY1zrqb6b4ngSg3",
+	"AAghFeFmInuuYVTTAr1ac7aQGxa2r1leROOl6cP3c1iCVGpTHiYKfZBqsvv6eI6S6RUNmmDw8I/EUM4e",
+	"gKE8c+oSOCYma5k7BT+x9H/KPpfQzHUCb+HDUdJLmPS75VFpqVkF8UcgpKvgN5mAjN5Kw1DJ0GuMwCCj",
+	"Bb6KX7mABl+b0uwIqqPOveah4sbTnaHY5jOq1l3aX7lYPYSH0n+rz7ai+kbbFU9XfIluyvkOYSvD+BMW",
+	"WQ6U9bD8I2fDYRuOBy6kg4UlmmRUis6LHaEOH3CKzFU4T+qx1e2p9qZmt6slXEXB7PyXT5Z5huqlXz7Z",
+	"g0NcHjz0ShWz89kpLfnp7WNrOf2/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

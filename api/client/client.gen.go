@@ -713,6 +713,16 @@ type Diff struct {
 	Revision *int `json:"revision,omitempty"`
 }
 
+// Differs defines model for Differs.
+type Differs struct {
+	// Differs In what it differs from what is expected; empty where it does not
+	Differs []string `json:"differs"`
+	Label   *string  `json:"label,omitempty"`
+
+	// Sample Its number, from 1
+	Sample int `json:"sample"`
+}
+
 // Dismissal One of items and where
 type Dismissal struct {
 	Items *[]ItemRef `json:"items,omitempty"`
@@ -795,6 +805,14 @@ type Evaluated struct {
 	// Value Any JSON value
 	Value *Value  `json:"value,omitempty"`
 	Why   *string `json:"why,omitempty"`
+}
+
+// Expected What should become of a sample: how it ends, and fields that it has then. Of a sample that becomes several, one of them must be so.
+type Expected struct {
+	Fate *Fate `json:"fate,omitempty"`
+
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
 }
 
 // Fate defines model for Fate.
@@ -1406,6 +1424,26 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Profile What is known of one field of the samples
+type Profile struct {
+	// Distinct Different values; 51 where there are more than 50
+	Distinct int      `json:"distinct"`
+	Examples []string `json:"examples"`
+
+	// Filled Samples in which it holds something
+	Filled int `json:"filled"`
+
+	// Of Samples
+	Of int `json:"of"`
+
+	// Path Dotted names; [] stands for the elements of a list
+	Path string `json:"path"`
+
+	// Spread From the least to the most: of numbers, dates, lengths of text
+	Spread string   `json:"spread"`
+	Types  []string `json:"types"`
+}
+
 // Property defines model for Property.
 type Property struct {
 	Name     string `json:"name"`
@@ -1419,6 +1457,9 @@ type Property struct {
 type Rehearsal struct {
 	Columns []Column `json:"columns"`
 	Counts  Counts   `json:"counts"`
+
+	// Expected Of each sample for which something is expected, whether it became so
+	Expected *[]Differs `json:"expected,omitempty"`
 
 	// Items The trigger items that were used
 	Items   *[]Fields `json:"items,omitempty"`
@@ -1548,6 +1589,9 @@ type RunSummary struct {
 // Sample defines model for Sample.
 type Sample struct {
 	Created time.Time `json:"created"`
+
+	// Expected What should become of a sample: how it ends, and fields that it has then. Of a sample that becomes several, one of them must be so.
+	Expected *Expected `json:"expected,omitempty"`
 
 	// Fields A JSON object
 	Fields Fields             `json:"fields"`
@@ -2031,6 +2075,9 @@ type AddSampleJSONRequestBody = NewSample
 
 // ChangeSampleJSONRequestBody defines body for ChangeSample for application/json ContentType.
 type ChangeSampleJSONRequestBody = NewSample
+
+// ExpectOfSampleJSONRequestBody defines body for ExpectOfSample for application/json ContentType.
+type ExpectOfSampleJSONRequestBody = Fields
 
 // StartWorkflowJSONRequestBody defines body for StartWorkflow for application/json ContentType.
 type StartWorkflowJSONRequestBody = Items
@@ -2690,6 +2737,11 @@ type ClientInterface interface {
 	// Corresponds with POST /workflows/{workflow}/pause (the `PauseWorkflow` operationId).
 	PauseWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProfileSamples What is known of each field of the samples
+	//
+	// Corresponds with GET /workflows/{workflow}/profile (the `ProfileSamples` operationId).
+	ProfileSamples(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LastRehearsal The last rehearsal
 	//
 	// Corresponds with GET /workflows/{workflow}/rehearsal (the `LastRehearsal` operationId).
@@ -2770,6 +2822,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 	ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExpectOfSampleWithBody Note what should become of a sample; an empty object for nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+	ExpectOfSampleWithBody(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExpectOfSample Note what should become of a sample; an empty object for nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+	ExpectOfSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ExpectOfSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartingWorkflow What a start by hand asks for
 	//
@@ -4302,6 +4368,21 @@ func (c *Client) PauseWorkflow(ctx context.Context, workflow WorkflowName, reqEd
 	return c.Client.Do(req)
 }
 
+// ProfileSamples What is known of each field of the samples
+//
+// Corresponds with GET /workflows/{workflow}/profile (the `ProfileSamples` operationId).
+func (c *Client) ProfileSamples(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProfileSamplesRequest(c.Server, workflow)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LastRehearsal The last rehearsal
 //
 // Corresponds with GET /workflows/{workflow}/rehearsal (the `LastRehearsal` operationId).
@@ -4503,6 +4584,40 @@ func (c *Client) ChangeSampleWithBody(ctx context.Context, workflow WorkflowName
 // Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 func (c *Client) ChangeSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeSampleRequest(c.Server, workflow, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExpectOfSampleWithBody Note what should become of a sample; an empty object for nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+func (c *Client) ExpectOfSampleWithBody(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExpectOfSampleRequestWithBody(c.Server, workflow, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExpectOfSample Note what should become of a sample; an empty object for nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+func (c *Client) ExpectOfSample(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ExpectOfSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExpectOfSampleRequest(c.Server, workflow, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7645,6 +7760,40 @@ func NewPauseWorkflowRequest(server string, workflow WorkflowName) (*http.Reques
 	return req, nil
 }
 
+// NewProfileSamplesRequest constructs an http.Request for the ProfileSamples method
+func NewProfileSamplesRequest(server string, workflow WorkflowName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/profile", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewLastRehearsalRequest constructs an http.Request for the LastRehearsal method
 func NewLastRehearsalRequest(server string, workflow WorkflowName) (*http.Request, error) {
 	var err error
@@ -7998,6 +8147,60 @@ func NewChangeSampleRequestWithBody(server string, workflow WorkflowName, id ope
 	}
 
 	operationPath := fmt.Sprintf("/workflows/%s/samples/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExpectOfSampleRequest calls the generic ExpectOfSample builder with application/json body
+func NewExpectOfSampleRequest(server string, workflow WorkflowName, id openapi_types.UUID, body ExpectOfSampleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExpectOfSampleRequestWithBody(server, workflow, id, "application/json", bodyReader)
+}
+
+// NewExpectOfSampleRequestWithBody constructs an http.Request for the ExpectOfSample method, with any body, and a specified content type
+func NewExpectOfSampleRequestWithBody(server string, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/samples/%s/expected", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8807,6 +9010,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /workflows/{workflow}/pause (the `PauseWorkflow` operationId).
 	PauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*PauseWorkflowResponse, error)
 
+	// ProfileSamplesWithResponse What is known of each field of the samples
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workflows/{workflow}/profile (the `ProfileSamples` operationId).
+	ProfileSamplesWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*ProfileSamplesResponse, error)
+
 	// LastRehearsalWithResponse The last rehearsal
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8897,6 +9107,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /workflows/{workflow}/samples/{id} (the `ChangeSample` operationId).
 	ChangeSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ChangeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSampleResponse, error)
+
+	// ExpectOfSampleWithBodyWithResponse Note what should become of a sample; an empty object for nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+	ExpectOfSampleWithBodyWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExpectOfSampleResponse, error)
+
+	// ExpectOfSampleWithResponse Note what should become of a sample; an empty object for nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+	ExpectOfSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ExpectOfSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ExpectOfSampleResponse, error)
 
 	// StartingWorkflowWithResponse What a start by hand asks for
 	//
@@ -12209,6 +12433,58 @@ func (r PauseWorkflowResponse) ContentType() string {
 	return ""
 }
 
+type ProfileSamplesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Fields []Profile `json:"fields"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProfileSamplesResponse) GetJSON200() *struct {
+	Fields []Profile `json:"fields"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProfileSamplesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProfileSamplesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProfileSamplesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProfileSamplesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProfileSamplesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LastRehearsalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12625,6 +12901,54 @@ func (r ChangeSampleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeSampleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExpectOfSampleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sample
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExpectOfSampleResponse) GetJSON200() *Sample {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExpectOfSampleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExpectOfSampleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExpectOfSampleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExpectOfSampleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExpectOfSampleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13950,6 +14274,19 @@ func (c *ClientWithResponses) PauseWorkflowWithResponse(ctx context.Context, wor
 	return ParsePauseWorkflowResponse(rsp)
 }
 
+// ProfileSamplesWithResponse What is known of each field of the samples
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workflows/{workflow}/profile (the `ProfileSamples` operationId).
+func (c *ClientWithResponses) ProfileSamplesWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*ProfileSamplesResponse, error) {
+	rsp, err := c.ProfileSamples(ctx, workflow, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProfileSamplesResponse(rsp)
+}
+
 // LastRehearsalWithResponse The last rehearsal
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14117,6 +14454,32 @@ func (c *ClientWithResponses) ChangeSampleWithResponse(ctx context.Context, work
 		return nil, err
 	}
 	return ParseChangeSampleResponse(rsp)
+}
+
+// ExpectOfSampleWithBodyWithResponse Note what should become of a sample; an empty object for nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+func (c *ClientWithResponses) ExpectOfSampleWithBodyWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExpectOfSampleResponse, error) {
+	rsp, err := c.ExpectOfSampleWithBody(ctx, workflow, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExpectOfSampleResponse(rsp)
+}
+
+// ExpectOfSampleWithResponse Note what should become of a sample; an empty object for nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workflows/{workflow}/samples/{id}/expected (the `ExpectOfSample` operationId).
+func (c *ClientWithResponses) ExpectOfSampleWithResponse(ctx context.Context, workflow WorkflowName, id openapi_types.UUID, body ExpectOfSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*ExpectOfSampleResponse, error) {
+	rsp, err := c.ExpectOfSample(ctx, workflow, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExpectOfSampleResponse(rsp)
 }
 
 // StartingWorkflowWithResponse What a start by hand asks for
@@ -16456,6 +16819,41 @@ func ParsePauseWorkflowResponse(rsp *http.Response) (*PauseWorkflowResponse, err
 	return response, nil
 }
 
+// ParseProfileSamplesResponse parses an HTTP response from a ProfileSamplesWithResponse call
+func ParseProfileSamplesResponse(rsp *http.Response) (*ProfileSamplesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProfileSamplesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Fields []Profile `json:"fields"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLastRehearsalResponse parses an HTTP response from a LastRehearsalWithResponse call
 func ParseLastRehearsalResponse(rsp *http.Response) (*LastRehearsalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16726,6 +17124,39 @@ func ParseChangeSampleResponse(rsp *http.Response) (*ChangeSampleResponse, error
 	}
 
 	response := &ChangeSampleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sample
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExpectOfSampleResponse parses an HTTP response from a ExpectOfSampleWithResponse call
+func ParseExpectOfSampleResponse(rsp *http.Response) (*ExpectOfSampleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExpectOfSampleResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

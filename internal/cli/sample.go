@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/item"
 )
 
 func sortedKeys[V any](m map[string]V) []string {
@@ -24,7 +26,7 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 func (a *app) sample() *cobra.Command {
-	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd(), a.sampleShow(), a.sampleChange(), a.sampleRemove())
+	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd(), a.sampleShow(), a.sampleChange(), a.sampleExpect(), a.sampleProfile(), a.sampleRemove())
 }
 
 func (a *app) sampleList() *cobra.Command {
@@ -36,6 +38,10 @@ func (a *app) sampleList() *cobra.Command {
 		return a.show(s, func() {
 			for i, x := range s.Samples {
 				fmt.Fprintf(a.out, "%3d  %s  %s, %s\n     %s\n", i+1, cmp.Or(x.Label, "without a name"), x.Source, when(x.Created), x.Fields)
+				if x.Expected != nil {
+					b, _ := json.Marshal(x.Expected)
+					fmt.Fprintf(a.out, "     expected %s\n", b)
+				}
 			}
 			if len(s.Samples) == 0 {
 				fmt.Fprintf(a.out, "No samples yet. Take one with: trellis sample take %s\n", args[0])
@@ -131,6 +137,64 @@ func (a *app) sampleChange() *cobra.Command {
 			return err
 		}
 		return a.show(changed, func() { fmt.Fprintf(a.out, "changed sample %s of %s\n", args[1], args[0]) })
+	})}
+}
+
+func (a *app) sampleExpect() *cobra.Command {
+	return &cobra.Command{
+		Use: "expect WORKFLOW NUMBER FILE", Short: "Note what should become of a sample; rehearsals then say whether it did", Args: cobra.ExactArgs(3),
+		Long:    "Notes how a sample should end (its fate), and fields that it should have then; others do not matter. Of a\nsample that becomes several, one of them must be so. {} takes the note away.",
+		Example: "  echo '{\"fate\": \"held_back\"}' | trellis sample expect counter-calls 2 -\n  echo '{\"fields\": {\"price\": 213.75}}' | trellis sample expect glaze-order 1 -",
+		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			x, err := theSample(c.Context(), cl, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			text, err := a.read(args[2])
+			if err != nil {
+				return err
+			}
+			if _, err := item.DecodeObject(text); err != nil {
+				return usage("%s: %v", args[2], err)
+			}
+			noted, err := got[api.Sample](cl.ExpectOfSample(c.Context(), args[0], x.Id, api.Fields(text)))
+			if err != nil {
+				return err
+			}
+			return a.show(noted, func() {
+				if noted.Expected == nil {
+					fmt.Fprintf(a.out, "nothing is expected of sample %s of %s\n", args[1], args[0])
+					return
+				}
+				fmt.Fprintf(a.out, "noted for sample %s of %s\nSee whether it becomes so: trellis workflow rehearse %s\n", args[1], args[0], args[0])
+			})
+		}),
+	}
+}
+
+func (a *app) sampleProfile() *cobra.Command {
+	return &cobra.Command{Use: "profile WORKFLOW", Short: "Every field of the samples: how often filled in, types, different values, spread", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		p, err := got[struct {
+			Fields []api.Profile `json:"fields"`
+		}](cl.ProfileSamples(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(p, func() {
+			if len(p.Fields) == 0 {
+				fmt.Fprintf(a.out, "No samples yet. Keep some with: trellis sample add %s FILE\n", args[0])
+				return
+			}
+			rows := [][]string{}
+			for _, f := range p.Fields {
+				distinct := strconv.Itoa(f.Distinct)
+				if f.Distinct > item.MostDistinct {
+					distinct = fmt.Sprintf("over %d", item.MostDistinct)
+				}
+				rows = append(rows, []string{f.Path, strings.Join(f.Types, " or "), fmt.Sprintf("%d of %d", f.Filled, f.Of), distinct, f.Spread, strings.Join(f.Examples, ", ")})
+			}
+			a.grid([]string{"field", "type", "filled in", "values", "spread", "as"}, rows)
+		})
 	})}
 }
 

@@ -252,7 +252,7 @@ func (a *app) workflowRehearse() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.show(r, func() {
+		if err := a.show(r, func() {
 			a.lattice(r.Columns, r.Rows, 60)
 			fmt.Fprintf(a.out, "\nNothing was sent. %s only prepared.\n", wasWere(r.Prepared, "write"))
 			if slices.ContainsFunc(r.Rows, func(row api.Row) bool {
@@ -268,12 +268,36 @@ func (a *app) workflowRehearse() *cobra.Command {
 			} else if r.Prepared > 0 {
 				fmt.Fprintln(a.out, a.paint(grey, "See them with --requests."))
 			}
-		})
+			a.asExpected(r)
+		}); err != nil {
+			return err
+		}
+		for _, e := range deref(r.Expected) {
+			if len(e.Differs) > 0 {
+				return &coded{exitFailed, errors.New("not every sample became what is expected of it")}
+			}
+		}
+		return nil
 	})}
 	c.Flags().StringVar(&to, "to", "", "the last step to rehearse")
 	c.Flags().StringVar(&items, "items", "", "file with items to use instead of the samples: a JSON list, or one object a line")
 	c.Flags().BoolVar(&requests, "requests", false, "print the requests that would go out")
 	return c
+}
+
+// asExpected says which samples became what is expected of them.
+func (a *app) asExpected(r api.Rehearsal) {
+	for _, e := range deref(r.Expected) {
+		name := fmt.Sprintf("sample %d", e.Sample)
+		if e.Label != nil {
+			name += ", " + *e.Label
+		}
+		if len(e.Differs) == 0 {
+			fmt.Fprintln(a.out, a.paint(green, name+": as expected"))
+			continue
+		}
+		fmt.Fprintln(a.out, a.paint(red, name+": "+strings.Join(e.Differs, "; ")))
+	}
 }
 
 func wasWere(n int, word string) string {

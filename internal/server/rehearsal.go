@@ -55,6 +55,11 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 		return nil, err
 	}
 	out := s.rehearsal(got, plan, catalog, w.Version, items)
+	if r.Body.Items == nil && r.Body.To == nil {
+		if err := s.expects(ctx, sc, w, plan, got, &out); err != nil {
+			return nil, err
+		}
+	}
 	body, err := json.Marshal(out)
 	if err != nil {
 		return nil, err
@@ -110,6 +115,8 @@ func (s *Server) FollowRehearsal(ctx context.Context, r api.FollowRehearsalReque
 	out := s.rehearsal(got, plan, catalog, w.Version, items)
 	if n := len(sound.Steps); n < len(parsed.Steps) {
 		out.Until = some(parsed.Steps[n].Name)
+	} else if err := s.expects(ctx, sc, w, plan, got, &out); err != nil {
+		return nil, err
 	}
 	unread := 0
 	for _, row := range out.Rows {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,7 +13,9 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
 )
 
@@ -72,7 +76,7 @@ func sample(w store.Workflow, x store.Sample) api.Sample {
 
 func labelled(naming *workflow.Plan, x store.Sample) api.Sample {
 	fields, _ := item.DecodeObject([]byte(x.Fields)) // a text that cannot be read has no name
-	return api.Sample{Id: x.ID, Label: engine.Label(naming, item.New(0, fields, x.Created), nil), Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created}
+	return api.Sample{Id: x.ID, Label: engine.Label(naming, item.New(0, fields, x.Created), nil), Fields: json.RawMessage(x.Fields), Source: x.Source, Created: x.Created, Expected: expectedOf(x)}
 }
 
 // AddSample implements api.StrictServerInterface.
@@ -101,6 +105,89 @@ func (s *Server) ChangeSample(ctx context.Context, r api.ChangeSampleRequestObje
 	}
 	x, err := s.Store.ChangeSample(ctx, scopeOf(ctx), w.ID, r.Id, string(raw(fields[0])), or(r.Body.Source, "changed by "+scopeOf(ctx).Who()))
 	return api.ChangeSample200JSONResponse(sample(w, x)), err
+}
+
+// ExpectOfSample implements api.StrictServerInterface.
+func (s *Server) ExpectOfSample(ctx context.Context, r api.ExpectOfSampleRequestObject) (api.ExpectOfSampleResponseObject, error) {
+	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := item.DecodeObject(*r.Body)
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, "invalid_input", err.Error())
+	}
+	text := ""
+	if len(wanted) > 0 {
+		if _, err := engine.ReadExpected(wanted); err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_input", words.Sentence(err.Error()))
+		}
+		text = string(raw(wanted))
+	}
+	x, err := s.Store.ExpectOf(ctx, scopeOf(ctx), w.ID, r.Id, text)
+	return api.ExpectOfSample200JSONResponse(sample(w, x)), err
+}
+
+func expectedOf(x store.Sample) *api.Expected {
+	if x.Expected == "" {
+		return nil
+	}
+	out := &api.Expected{}
+	_ = json.Unmarshal([]byte(x.Expected), out) // it was read before it was kept
+	return out
+}
+
+// expects puts into a rehearsal whether the samples became what is expected.
+func (s *Server) expects(ctx context.Context, sc store.Scope, w store.Workflow, plan *workflow.Plan, got *runs.Rehearsal, out *api.Rehearsal) error {
+	list, err := s.Store.Samples(ctx, sc, w.ID)
+	if d := differs(plan, got, list); len(d) > 0 {
+		out.Expected = &d
+	}
+	return err
+}
+
+// differs tells of each sample for which something is expected in what it differs.
+func differs(plan *workflow.Plan, got *runs.Rehearsal, list []store.Sample) []api.Differs {
+	var out []api.Differs
+	for i, x := range list {
+		if x.Expected == "" {
+			continue
+		}
+		wanted, err := item.DecodeObject([]byte(x.Expected))
+		if err != nil {
+			continue
+		}
+		e, err := engine.ReadExpected(wanted)
+		if err != nil {
+			continue
+		}
+		var rows []*engine.Row
+		for j := range got.Rows {
+			if first, _, _ := strings.Cut(got.Rows[j].Address.String(), "-"); first == strconv.Itoa(i) {
+				rows = append(rows, &got.Rows[j])
+			}
+		}
+		out = append(out, api.Differs{Sample: i + 1, Label: given(labelled(plan, x).Label), Differs: append([]string{}, e.Differs(plan, rows)...)})
+	}
+	return out
+}
+
+// ProfileSamples implements api.StrictServerInterface.
+func (s *Server) ProfileSamples(ctx context.Context, r api.ProfileSamplesRequestObject) (api.ProfileSamplesResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.samples(ctx, sc, w)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ProfileSamples200JSONResponse{Fields: []api.Profile{}}
+	for _, p := range item.Profiles(list) {
+		out.Fields = append(out.Fields, api.Profile{Path: p.Path, Types: append([]string{}, p.Types...), Filled: p.Filled, Of: p.Of, Distinct: p.Distinct, Spread: p.Spread, Examples: append([]string{}, p.Examples...)})
+	}
+	return out, nil
 }
 
 // DeleteSample implements api.StrictServerInterface.

@@ -299,12 +299,14 @@ type Sample struct {
 	Fields  string // JSON
 	Source  string
 	Created time.Time
+	// Expected is what should become of it, as JSON; "" where nothing is noted.
+	Expected string
 }
 
 // Samples lists a workflow's samples, oldest first.
 func (s *Store) Samples(ctx context.Context, sc Scope, workflow uuid.UUID) (out []Sample, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT id, fields, source, created FROM sample WHERE workflow_id = $1 ORDER BY id LIMIT 200", workflow)
+		rows, err := tx.Query(ctx, "SELECT id, fields, source, created, expected FROM sample WHERE workflow_id = $1 ORDER BY id LIMIT 200", workflow)
 		if err != nil {
 			return err
 		}
@@ -342,7 +344,21 @@ func (s *Store) AddSample(ctx context.Context, sc Scope, workflow uuid.UUID, fie
 // ChangeSample gives one other fields. ErrNotFound: there is none.
 func (s *Store) ChangeSample(ctx context.Context, sc Scope, workflow, id uuid.UUID, fields, source string) (out Sample, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "UPDATE sample SET fields = $3, source = $4 WHERE workflow_id = $1 AND id = $2 RETURNING id, fields, source, created", workflow, id, fields, source)
+		rows, err := tx.Query(ctx, "UPDATE sample SET fields = $3, source = $4 WHERE workflow_id = $1 AND id = $2 RETURNING id, fields, source, created, expected", workflow, id, fields, source)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sample])
+		return err
+	})
+	return out, err
+}
+
+// ExpectOf notes what should become of a sample; "" for nothing. ErrNotFound: there
+// is none.
+func (s *Store) ExpectOf(ctx context.Context, sc Scope, workflow, id uuid.UUID, expected string) (out Sample, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "UPDATE sample SET expected = $3 WHERE workflow_id = $1 AND id = $2 RETURNING id, fields, source, created, expected", workflow, id, expected)
 		if err != nil {
 			return err
 		}

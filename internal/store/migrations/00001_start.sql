@@ -227,6 +227,7 @@ CREATE TABLE sample (
   id           uuid NOT NULL,
   fields       text NOT NULL, -- JSON; text keeps long numbers
   source       text NOT NULL,
+  expected     text NOT NULL DEFAULT '', -- JSON: what should become of it
   created      timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (workspace_id, workflow_id, id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE

@@ -114,26 +114,34 @@ export const useHistory = (run: string, address: string) =>
       ask(http.GET("/runs/{run}/items/{address}/history", { params: { path: { run, address } } })),
   });
 
-/** Keeps the trigger's item of a row as a sample of its workflow. */
-export function useKeepAsSample(run: string, workflow: string) {
+const keepStart = async (workflow: string, run: string, address: string) => {
+  const trigger = await ask(
+    http.GET("/runs/{run}/cells/{address}/{step}", { params: { path: { run, address, step: "-" } } }),
+  );
+  return ask(
+    http.POST("/workflows/{workflow}/samples", {
+      params: { path: { workflow } },
+      body: { fields: trigger.before, source: `from run ${run.slice(0, 8)}` },
+    }),
+  );
+};
+
+function useKeep<T>(mutationFn: (v: T) => Promise<unknown>) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: async (address: string) => {
-      const trigger = await ask(
-        http.GET("/runs/{run}/cells/{address}/{step}", { params: { path: { run, address, step: "-" } } }),
-      );
-      return ask(
-        http.POST("/workflows/{workflow}/samples", {
-          params: { path: { workflow } },
-          body: { fields: trigger.before, source: `from run ${run.slice(0, 8)}` },
-        }),
-      );
-    },
+    mutationFn,
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ["samples"] });
     },
   });
 }
+
+/** Keeps the trigger's item of a row as a sample of its workflow. */
+export const useKeepAsSample = (run: string, workflow: string) =>
+  useKeep((address: string) => keepStart(workflow, run, address));
+
+/** Keeps what a run began with as a sample of its workflow: its first item. */
+export const useKeepStart = (workflow: string) => useKeep((run: string) => keepStart(workflow, run, "0"));
 
 const PAGE = 50;
 

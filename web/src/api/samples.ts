@@ -29,6 +29,16 @@ export function useSampleChanges(workflow: string) {
         ),
       onSuccess: again,
     }),
+    expect: useMutation({
+      mutationFn: ({ id, expected }: { id: string; expected: Fields }) =>
+        ask(
+          http.PUT("/workflows/{workflow}/samples/{id}/expected", {
+            params: { path: { ...path, id } },
+            body: expected,
+          }),
+        ),
+      onSuccess: again,
+    }),
     remove: useMutation({
       mutationFn: (id: string) =>
         ask(http.DELETE("/workflows/{workflow}/samples/{id}", { params: { path: { ...path, id } } })),
@@ -40,3 +50,12 @@ export function useSampleChanges(workflow: string) {
     }),
   };
 }
+
+/** What is known of each field of the samples. */
+export const useProfile = (workflow: string, on: boolean, at: unknown) =>
+  useQuery({
+    queryKey: ["samples", workflow, "profile", at],
+    enabled: on,
+    queryFn: () => ask(http.GET("/workflows/{workflow}/profile", { params: { path: { workflow } } })),
+    placeholderData: (before) => before,
+  });

@@ -366,6 +366,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{workflow}/samples/{id}/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Note what should become of a sample; an empty object for nothing */
+        put: operations["expectOfSample"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{workflow}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        /** What is known of each field of the samples */
+        get: operations["profileSamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{workflow}/hook": {
         parameters: {
             query?: never;
@@ -1706,6 +1747,8 @@ export interface components {
             unread?: number;
             /** @description The first step that has an error; of what was computed anew up to there */
             until?: string;
+            /** @description Of each sample for which something is expected, whether it became so */
+            expected?: components["schemas"]["Differs"][];
         };
         Sample: {
             /** Format: uuid */
@@ -1716,6 +1759,34 @@ export interface components {
             source: string;
             /** Format: date-time */
             created: string;
+            expected?: components["schemas"]["Expected"];
+        };
+        /** @description What should become of a sample: how it ends, and fields that it has then. Of a sample that becomes several, one of them must be so. */
+        Expected: {
+            fate?: components["schemas"]["Fate"];
+            fields?: components["schemas"]["Fields"];
+        };
+        Differs: {
+            /** @description Its number, from 1 */
+            sample: number;
+            label?: string;
+            /** @description In what it differs from what is expected; empty where it does not */
+            differs: string[];
+        };
+        /** @description What is known of one field of the samples */
+        Profile: {
+            /** @description Dotted names; [] stands for the elements of a list */
+            path: string;
+            types: string[];
+            /** @description Samples in which it holds something */
+            filled: number;
+            /** @description Samples */
+            of: number;
+            /** @description Different values; 51 where there are more than 50 */
+            distinct: number;
+            /** @description From the least to the most: of numbers, dates, lengths of text */
+            spread: string;
+            examples: string[];
         };
         NewSample: {
             fields: components["schemas"]["Fields"];
@@ -2987,6 +3058,61 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    expectOfSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Fields"];
+            };
+        };
+        responses: {
+            /** @description The sample */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sample"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    profileSamples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The fields */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        fields: components["schemas"]["Profile"][];
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,5 +1,5 @@
 import { Redo2, Undo2 } from "lucide-react";
-import type { Line, Workflow } from "../api/client";
+import type { Line, Schemas, Workflow } from "../api/client";
 import { plural } from "../ui/words";
 import { standing } from "./followed";
 import { GoLive } from "./GoLive";
@@ -24,6 +24,7 @@ export function BenchBar({
       <span className="mr-auto min-w-0 text-second" data-testid="rows-of">
         {rows.words}
         {rows.care && <span className="text-amber">, {rows.care}</span>}
+        <AsExpected list={bench.seen?.expected ?? []} />
       </span>
       <span className="text-xs whitespace-nowrap text-third" role="status">
         {bench.unsaved === "away"
@@ -80,6 +81,18 @@ export function BenchBar({
       </button>
       <GoLive workflow={workflow} />
     </div>
+  );
+}
+
+/** How many samples become what is expected of them. */
+function AsExpected({ list }: { list: Schemas["Differs"][] }) {
+  if (list.length === 0) return null;
+  const good = list.filter((e) => e.differs.length === 0).length;
+  return (
+    <span className={good === list.length ? "text-leafink" : "text-rust"}>
+      {" "}
+      · {good} of {list.length} as expected
+    </span>
   );
 }
 

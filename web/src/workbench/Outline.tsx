@@ -76,6 +76,7 @@ export function Outline(props: Props) {
               key={`${workflow.name} ${String(turned)}`}
               workflow={workflow}
               item={trigger}
+              seen={props.rehearsal}
               onEdit={onEdit}
             />
           )}

@@ -3,11 +3,14 @@ import { cleanup, render, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { Samples } from "./Samples";
+import type { Rehearsal } from "../api/client";
+import { outcomeOf } from "./samples/outcome";
 import { readSamples, sampleRest } from "./sampleWords";
 
 const did = {
   add: vi.fn(),
   change: vi.fn(),
+  expect: vi.fn(),
   remove: vi.fn(),
   take: vi.fn(),
 };
@@ -28,14 +31,36 @@ vi.mock("../api/samples", () => {
   });
   return {
     useSamples: () => ({ data: held }),
+    useProfile: () => ({
+      data: {
+        fields: [
+          {
+            path: "cone",
+            types: ["whole number"],
+            filled: 1,
+            of: 2,
+            distinct: 1,
+            spread: "9",
+            examples: ["9"],
+          },
+          { path: "note", types: [], filled: 0, of: 2, distinct: 0, spread: "", examples: [] },
+        ],
+      },
+    }),
     useSampleChanges: () => ({
       add: mutation(did.add),
       change: mutation(did.change),
+      expect: mutation(did.expect),
       remove: mutation(did.remove),
       take: mutation(did.take),
     }),
   };
 });
+
+vi.mock("../api/runs", () => ({
+  useRuns: () => ({ data: { runs: [] } }),
+  useKeepStart: () => ({ mutate: vi.fn(), error: null }),
+}));
 
 afterEach(() => {
   cleanup();
@@ -134,6 +159,63 @@ describe("samples", () => {
     expect(screen.getByText(/its proof is wrong/)).toBeTruthy();
     await userEvent.click(screen.getByRole("button", { name: "Take the next call" }));
     expect(did.take).toHaveBeenCalled();
+  });
+});
+
+describe("what is expected of samples", () => {
+  const seen = {
+    rows: [
+      { address: "0", cells: [{ fate: "held_back", text: "" }] },
+      {
+        address: "1",
+        cells: [
+          { fate: "passed", text: "", fields: { cone: 9 } },
+          { fate: "not_reached", text: "" },
+        ],
+      },
+    ],
+    expected: [
+      { sample: 1, differs: [] },
+      { sample: 2, differs: ["cone is 9, expected is 10"] },
+    ],
+  } as unknown as Rehearsal;
+  const noted = {
+    ...two,
+    samples: two.samples.map((s) => ({ ...s, expected: { fate: "passed", fields: { cone: 10 } } })),
+  };
+
+  it("is said beside each, and whether it became so", () => {
+    held = noted;
+    render(<Samples workflow="w" called={false} seen={seen} />);
+    expect(screen.getByText("● as expected")).toBeTruthy();
+    expect(screen.getByText("▲ cone is 9, expected is 10")).toBeTruthy();
+    cleanup();
+    render(<Samples workflow="w" called={false} />);
+    expect(screen.getAllByText("expected: passed, cone")).toHaveLength(2);
+  });
+
+  it("begins as what became of it now, and is noted", async () => {
+    held = two;
+    render(<Samples workflow="w" called={false} seen={seen} />);
+    await userEvent.click(screen.getByRole("button", { name: "say what is expected of sample 2, Ash bowl" }));
+    const text = screen.getByLabelText<HTMLTextAreaElement>("What should become of sample 2, as JSON");
+    expect(JSON.parse(text.value)).toEqual({ fate: "passed", fields: { cone: 9 } });
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    expect(did.expect).toHaveBeenCalledWith({ id: "b", expected: { fate: "passed", fields: { cone: 9 } } });
+    expect(outcomeOf(seen, 0)).toEqual({ fate: "held_back" });
+    expect(outcomeOf(undefined, 3)).toEqual({ fate: "passed" });
+  });
+});
+
+describe("the profile of samples", () => {
+  it("opens to every field", async () => {
+    held = two;
+    render(<Samples workflow="w" called={false} />);
+    expect(screen.queryByText("whole number")).toBeNull();
+    await userEvent.click(screen.getByRole("button", { name: "Profile of the fields" }));
+    expect(screen.getByText("whole number")).toBeTruthy();
+    expect(screen.getByText("1 of 2")).toBeTruthy();
+    expect(screen.getByText("never filled in")).toBeTruthy();
   });
 });
 

@@ -1,36 +1,59 @@
 import { useState } from "react";
-import { asFields, type Schemas } from "../api/client";
+import { asFields, type Rehearsal, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
 import { useSamples, useSampleChanges } from "../api/samples";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
+import { FromRun } from "./samples/FromRun";
+import { Profile } from "./samples/Profile";
+import { SampleRow } from "./samples/SampleRow";
+import { outcomeOf } from "./samples/outcome";
 import { SampleText } from "./SampleText";
-import { sampleRest } from "./sampleWords";
 
-/** The samples of a workflow as rows with names: to take, write, edit, copy and remove. */
-export function Samples({ workflow, called }: { workflow: string; called: boolean }) {
-  const [editing, setEditing] = useState<string>(); // a sample's id, or "new"
+/** What is written of a sample: its fields, or what should become of it. */
+interface Writing {
+  id: string; // "new" for one that is added
+  what: "fields" | "expected";
+}
+
+/** The samples of a workflow as rows with names: to take, write, edit, copy and remove, with what should become of each. */
+export function Samples({
+  workflow,
+  called,
+  seen,
+}: {
+  workflow: string;
+  called: boolean;
+  seen?: Rehearsal | undefined; // how they go through the lines
+}) {
+  const [writing, setWriting] = useState<Writing>();
   const [waiting, setWaiting] = useState(false);
   const samples = useSamples(workflow, waiting);
-  const { add, change, remove, take } = useSampleChanges(workflow);
+  const { add, change, expect, remove, take } = useSampleChanges(workflow);
   const list = samples.data?.samples ?? [];
   const close = () => {
-    setEditing(undefined);
+    setWriting(undefined);
   };
   return (
     <div>
       <span className="label">Samples</span>
       {list.map((s, i) =>
-        editing === s.id ? (
+        writing?.id === s.id ? (
           <SampleText
-            key={s.id}
-            label={`Sample ${String(i + 1)} as JSON`}
-            first={writeJson(s.fields, 2)}
+            key={`${s.id} ${writing.what}`}
+            label={
+              writing.what === "fields"
+                ? `Sample ${String(i + 1)} as JSON`
+                : `What should become of sample ${String(i + 1)}, as JSON`
+            }
+            first={writeJson(writing.what === "fields" ? s.fields : (s.expected ?? outcomeOf(seen, i)), 2)}
             one
-            busy={change.isPending}
+            busy={change.isPending || expect.isPending}
             onLeave={close}
             onKeep={([fields]) => {
-              if (fields) change.mutate({ id: s.id, fields }, { onSuccess: close });
+              if (!fields) return;
+              if (writing.what === "fields") change.mutate({ id: s.id, fields }, { onSuccess: close });
+              else expect.mutate({ id: s.id, expected: fields }, { onSuccess: close });
             }}
           />
         ) : (
@@ -38,8 +61,12 @@ export function Samples({ workflow, called }: { workflow: string; called: boolea
             key={s.id}
             number={i + 1}
             sample={s}
+            result={seen?.expected?.find((e) => e.sample === i + 1)}
             onEdit={() => {
-              setEditing(s.id);
+              setWriting({ id: s.id, what: "fields" });
+            }}
+            onExpect={() => {
+              setWriting({ id: s.id, what: "expected" });
             }}
             onCopy={() => {
               add.mutate({ fields: asFields(s.fields), source: `copied from sample ${String(i + 1)}` });
@@ -58,7 +85,7 @@ export function Samples({ workflow, called }: { workflow: string; called: boolea
         </div>
       )}
       <Arrived samples={samples.data} called={called} />
-      <div className="mt-2 flex gap-2">
+      <div className="mt-2 flex flex-wrap gap-2">
         {called && (
           <button
             type="button"
@@ -76,13 +103,14 @@ export function Samples({ workflow, called }: { workflow: string; called: boolea
           type="button"
           className="btn"
           onClick={() => {
-            setEditing(editing === "new" ? undefined : "new");
+            setWriting(writing?.id === "new" ? undefined : { id: "new", what: "fields" });
           }}
         >
           Write one
         </button>
+        <FromRun workflow={workflow} />
       </div>
-      {editing === "new" && (
+      {writing?.id === "new" && (
         <SampleText
           label="A sample as JSON"
           first=""
@@ -93,50 +121,8 @@ export function Samples({ workflow, called }: { workflow: string; called: boolea
           }}
         />
       )}
-      <Trouble error={take.error ?? add.error ?? change.error ?? remove.error} />
-    </div>
-  );
-}
-
-function SampleRow({
-  number,
-  sample,
-  onEdit,
-  onCopy,
-  onRemove,
-}: {
-  number: number;
-  sample: Schemas["Sample"];
-  onEdit: () => void;
-  onCopy: () => void;
-  onRemove: () => void;
-}) {
-  const name = sample.label || "without a name";
-  const acts: [string, () => void][] = [
-    ["edit", onEdit],
-    ["copy", onCopy],
-    ["remove", onRemove],
-  ];
-  return (
-    <div className="flex items-baseline gap-2 border-t border-rule py-1 first-of-type:border-0">
-      <span className="w-5 text-right text-third tabular-nums">{number}</span>
-      <span className="min-w-0 flex-1" title={`${sample.source}, ${when(sample.created)}`}>
-        <span className="block truncate font-medium">{name}</span>
-        <span className="block truncate text-xs text-second">
-          {sampleRest(asFields(sample.fields), name)}
-        </span>
-      </span>
-      {acts.map(([word, act]) => (
-        <button
-          key={word}
-          type="button"
-          className={`text-xs text-third hover:underline ${word === "remove" ? "hover:text-rust" : "hover:text-ink"}`}
-          aria-label={`${word} sample ${String(number)}, ${name}`}
-          onClick={act}
-        >
-          {word}
-        </button>
-      ))}
+      {list.length > 0 && <Profile workflow={workflow} samples={list} />}
+      <Trouble error={take.error ?? add.error ?? change.error ?? expect.error ?? remove.error} />
     </div>
   );
 }

@@ -1,6 +1,6 @@
 import { Copy } from "lucide-react";
 import { toast } from "sonner";
-import { asFields, type Fields, type Workflow } from "../api/client";
+import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
 import { useCallSheet, useMakeHookSecret } from "../api/workflows";
 import { type Edit } from "../api/draft";
 import { Trouble } from "../ui/parts";
@@ -20,10 +20,12 @@ const copy = (text: string) => {
 export function TriggerForm({
   workflow,
   item,
+  seen,
   onEdit,
 }: {
   workflow: Workflow;
   item: Fields | undefined;
+  seen: Rehearsal | undefined;
   onEdit: (edits: Edit[]) => void;
 }) {
   const kinds = useKinds();
@@ -49,7 +51,7 @@ export function TriggerForm({
           }}
         />
       ))}
-      <Samples workflow={workflow.name} called={called} />
+      <Samples workflow={workflow.name} called={called} seen={seen} />
     </div>
   );
 }
