@@ -70,7 +70,7 @@ func TestEveryOperationNamesItsPermission(t *testing.T) {
 // bodies are valid ones for the operations that take one.
 var bodies = map[string]string{
 	"saveDraft": `{"document": "format: young-trellis/1\nname: kiln-list\ntrigger: {type: manual}\n"}`,
-	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "planEdits": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`, "changeSample": `{"fields": {}}`,
+	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "planEdits": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`, "changeSample": `{"fields": {}}`, "followRehearsal": `{}`, "expectOfSample": `{}`,
 	"resumeRun": `{}`, "retryRun": `{}`, "mendConnection": `{"secret": "another"}`, "listChoices": `{"input": {}}`, "shapeConnection": `{"everyone": true}`, "beginConsent": `{"loopback": 9}`,
 }
 

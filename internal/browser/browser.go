@@ -238,3 +238,11 @@ func Choose(selector, option string) chromedp.Action {
 		return chromedp.Evaluate(`(() => { const list = `+list+`; const at = `+at+`; list.scrollIntoView({block: "nearest"}); list.focus(); list.selectedIndex = at; list.dispatchEvent(new Event("input", {bubbles: true})); list.dispatchEvent(new Event("change", {bubbles: true})); })()`, nil).Do(ctx)
 	})
 }
+
+// Enter gives a control of a day or a time its value: how one types it depends on
+// the language of the browser.
+func Enter(selector, value string) chromedp.Action {
+	return chromedp.Tasks{Press(selector), chromedp.ActionFunc(func(ctx context.Context) error {
+		return chromedp.Evaluate(fmt.Sprintf(`(() => { const e = %s; Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", {bubbles: true})); e.dispatchEvent(new Event("change", {bubbles: true})); })()`, find(selector), value), nil).Do(ctx)
+	})}
+}
