@@ -38,7 +38,7 @@ generate:
 	@$(GO) generate ./internal/core/words ./internal/core/expr
 
 bench: console
-	@scripts/setup postgres jq
+	@scripts/setup postgres chromium jq
 	@$(MAKE) --no-print-directory build
 	@$(GO) build -trimpath -o bin/bench ./bench
 	@bin/bench $(BENCH)
