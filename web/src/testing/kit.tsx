@@ -67,16 +67,21 @@ export function serve(answers: Record<string, Reply | ((c: Call) => Reply)>): Ca
   return calls;
 }
 
+const isAt = (path: string, at: string) =>
+  !path.includes("$") || path === "$" || at.startsWith(path.slice(0, path.indexOf("$")));
+
 /** Shows a part of the page as it stands in it: with a client and with addresses. */
 export async function show(ui: ReactNode, at = "/") {
   const client = new QueryClient({
     defaultOptions: { queries: { retry: false }, mutations: { retry: false } },
   });
   const root = createRootRoute({ component: Outlet });
-  const any = createRoute({ getParentRoute: () => root, path: "$", component: () => ui });
-  const index = createRoute({ getParentRoute: () => root, path: "/", component: () => ui });
+  const routes = ["/", "/workflows/$workflow", "/runs/$run", "$"].map((path) =>
+    // Another page than the one that is shown is empty: where it is gone to is asked of the address.
+    createRoute({ getParentRoute: () => root, path, component: () => (isAt(path, at) ? ui : null) }),
+  );
   const history = createMemoryHistory({ initialEntries: [at] });
-  const router = createRouter({ routeTree: root.addChildren([index, any]), history });
+  const router = createRouter({ routeTree: root.addChildren(routes), history });
   await router.load();
   render(
     <QueryClientProvider client={client}>
@@ -96,6 +101,7 @@ export function asBrowser() {
     };
     Element.prototype.scrollIntoView = () => undefined;
     window.scrollTo = () => undefined;
+    globalThis.CSS ??= { escape: (s: string) => s.replace(/[^\w-]/g, "\\$&") } as typeof CSS;
     Element.prototype.hasPointerCapture = () => false;
     Range.prototype.getClientRects = () => [] as unknown as DOMRectList;
     Range.prototype.getBoundingClientRect = () => new DOMRect();
