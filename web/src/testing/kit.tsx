@@ -101,6 +101,12 @@ export function asBrowser() {
     };
     Element.prototype.scrollIntoView = () => undefined;
     window.scrollTo = () => undefined;
+    window.matchMedia = () =>
+      ({
+        matches: false,
+        addEventListener: () => undefined,
+        removeEventListener: () => undefined,
+      }) as unknown as MediaQueryList;
     globalThis.CSS ??= { escape: (s: string) => s.replace(/[^\w-]/g, "\\$&") } as typeof CSS;
     Element.prototype.hasPointerCapture = () => false;
     Range.prototype.getClientRects = () => [] as unknown as DOMRectList;
