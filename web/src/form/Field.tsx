@@ -60,6 +60,11 @@ export function Field(props: Props) {
         )}
       </div>
       {props.children ?? <Control {...props} kind={kind} title={title} byExpression={byExpression} />}
+      {second && !byExpression && isExpression(value) && (
+        <div className="hint mt-1">
+          Until it is filled in, it is made by <code className="font-mono">{value}</code>.
+        </div>
+      )}
       {help && problems.length === 0 && <div className="hint mt-1">{help}</div>}
       <Problems list={problems} />
     </div>

@@ -101,6 +101,9 @@ export function asBrowser() {
     };
     Element.prototype.scrollIntoView = () => undefined;
     window.scrollTo = () => undefined;
+    // Lists that draw only what is in sight need some room to draw in.
+    Object.defineProperty(HTMLElement.prototype, "offsetHeight", { configurable: true, value: 600 });
+    Object.defineProperty(HTMLElement.prototype, "offsetWidth", { configurable: true, value: 900 });
     window.matchMedia = () =>
       ({
         matches: false,
