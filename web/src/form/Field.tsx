@@ -1,9 +1,11 @@
+import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { asFields, type Json, type Schemas } from "../api/client";
 import { controls } from "./controls";
 import { TemplateControl } from "./controls/ExpressionControl";
 import type { Around } from "./controls/props";
 import { hasSecondWay, isExpression, kindOf, type Kind } from "./kind";
+import { Frame } from "../ui/Frame";
 import { useFocus } from "./focus";
 import { Problems } from "./Problems";
 
@@ -30,6 +32,7 @@ export function Field(props: Props) {
   const second = props.expressions === true && props.children === undefined && hasSecondWay(kind);
   const byExpression = second && (asked ?? isExpression(value));
   const focus = useFocus();
+  const [wide, setWide] = useState(false);
   return (
     <div
       onFocusCapture={() => {
@@ -46,6 +49,18 @@ export function Field(props: Props) {
           {title}
           {!property.required && props.optional && <span className="font-normal text-third"> if wished</span>}
         </label>
+        {kind === "long_text" && (
+          <button
+            type="button"
+            className="ml-auto text-xs text-third hover:text-ink hover:underline"
+            aria-label={`Open ${title} wide`}
+            onClick={() => {
+              setWide(true);
+            }}
+          >
+            wide
+          </button>
+        )}
         {second && (
           <button
             type="button"
@@ -60,6 +75,16 @@ export function Field(props: Props) {
         )}
       </div>
       {props.children ?? <Control {...props} kind={kind} title={title} byExpression={byExpression} />}
+      <Dialog.Root open={wide} onOpenChange={setWide}>
+        <Frame title={title} wide>
+          <div className="wide-text">
+            <Control {...props} id={`${id}-wide`} kind={kind} title={title} byExpression={byExpression} />
+          </div>
+          <div className="mt-4 flex justify-end">
+            <Dialog.Close className="btn btn-main">Done</Dialog.Close>
+          </div>
+        </Frame>
+      </Dialog.Root>
       {second && !byExpression && isExpression(value) && (
         <div className="hint mt-1">
           Until it is filled in, it is made by <code className="font-mono">{value}</code>.

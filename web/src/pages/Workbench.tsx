@@ -9,6 +9,7 @@ import { useBenchValues } from "../workbench/useBenchValues";
 import { triggerOf } from "../lattice/address";
 import { rowFor } from "../lattice/shape";
 import { Trouble, Waiting } from "../ui/parts";
+import { Split } from "../ui/Split";
 import { rowWords } from "../ui/words";
 import { BenchBar } from "../workbench/BenchBar";
 import { BenchHead } from "../workbench/BenchHead";
@@ -54,60 +55,65 @@ function Bench({ workflow }: { workflow: Workflow }) {
   return (
     <Focus.Provider value={focus}>
       <ValuesContext.Provider value={values}>
-        <div className="grid h-full grid-cols-[minmax(380px,37%)_minmax(0,1fr)] overflow-hidden">
-          <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
-            <BenchHead
-              workflow={workflow}
-              far={{ samples: samples?.length ?? 0, rehearsed: seen !== undefined }}
-              onEdit={bench.edit}
-            />
-            <div className="min-h-0 flex-1 overflow-auto pb-4">
-              {bench.asText ? (
-                <Suspense fallback={<Waiting what="Opening the text" />}>
-                  <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
-                </Suspense>
-              ) : (
-                <Outline
-                  workflow={workflow}
-                  rehearsal={seen}
+        <Split
+          name="outline"
+          left={
+            <section className="flex min-h-0 flex-col border-r border-rule" aria-label="Outline">
+              <BenchHead
+                workflow={workflow}
+                far={{ samples: samples?.length ?? 0, rehearsed: seen !== undefined }}
+                onEdit={bench.edit}
+              />
+              <div className="min-h-0 flex-1 overflow-auto pb-4">
+                {bench.asText ? (
+                  <Suspense fallback={<Waiting what="Opening the text" />}>
+                    <TextView key={workflow.name} text={workflow.document} onChange={bench.typing.later} />
+                  </Suspense>
+                ) : (
+                  <Outline
+                    workflow={workflow}
+                    rehearsal={seen}
+                    chosen={chosen}
+                    onChoose={bench.choose}
+                    onEdit={bench.edit}
+                    does={bench.lines}
+                    item={item}
+                    trigger={trigger}
+                    row={seen?.rows[at.row] && rowWords(at.row + 1, seen.rows[at.row]?.label)}
+                    turned={bench.turned}
+                  />
+                )}
+              </div>
+              <Look workflow={workflow} onChoose={bench.choose} />
+            </section>
+          }
+          right={
+            <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
+              <BenchBar workflow={workflow} bench={bench} line={line} />
+              <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error} />
+              {!seen && !rehearse.isPending && (
+                <Invitation workflow={workflow} samples={samples?.length ?? 0} />
+              )}
+              {seen && (
+                <Sheet
+                  seen={seen}
+                  followed={bench.followed}
+                  spot={spot}
+                  onSpot={(s) => {
+                    bench.act({ do: "choose", spot: s });
+                  }}
                   chosen={chosen}
-                  onChoose={bench.choose}
-                  onEdit={bench.edit}
-                  does={bench.lines}
-                  item={item}
-                  trigger={trigger}
-                  row={seen?.rows[at.row] && rowWords(at.row + 1, seen.rows[at.row]?.label)}
-                  turned={bench.turned}
+                  use={(p) => {
+                    if (focus.current) focus.current(p);
+                    else toast("Put the cursor into a setting first");
+                  }}
+                  before={itemBefore(seen, at.row, at.column)}
+                  at={at}
                 />
               )}
-            </div>
-            <Look workflow={workflow} onChoose={bench.choose} />
-          </section>
-          <section className="flex min-h-0 flex-col px-5 py-3" aria-label="Samples through the lines">
-            <BenchBar workflow={workflow} bench={bench} line={line} />
-            <Trouble error={draft.edit.error ?? draft.save.error ?? rehearse.error} />
-            {!seen && !rehearse.isPending && (
-              <Invitation workflow={workflow} samples={samples?.length ?? 0} />
-            )}
-            {seen && (
-              <Sheet
-                seen={seen}
-                followed={bench.followed}
-                spot={spot}
-                onSpot={(s) => {
-                  bench.act({ do: "choose", spot: s });
-                }}
-                chosen={chosen}
-                use={(p) => {
-                  if (focus.current) focus.current(p);
-                  else toast("Put the cursor into a setting first");
-                }}
-                before={itemBefore(seen, at.row, at.column)}
-                at={at}
-              />
-            )}
-          </section>
-        </div>
+            </section>
+          }
+        />
         <Conflict overtaken={bench.overtaken} workflow={workflow} onSettle={bench.settle} />
       </ValuesContext.Provider>
     </Focus.Provider>

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { type Workflow } from "../api/client";
 import { useDiff, useGoLive } from "../api/workflows";
+import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
 
 /** Going live, in sentences: what starts it, what changes, what is to mend. */
@@ -25,78 +26,69 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
       }}
     >
       <Dialog.Trigger className="btn btn-main">Go live…</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-black/20" />
-        <Dialog.Content
-          className="card fixed top-[10vh] left-1/2 z-50 max-h-[80vh] w-[580px] max-w-[94vw] -translate-x-1/2 overflow-auto p-6 shadow-xl"
-          aria-describedby={undefined}
-        >
-          <Dialog.Title className="mb-3 font-serif text-[19px] font-semibold">
-            Put “{workflow.title}” live
-          </Dialog.Title>
-          <p className="mb-3 font-serif text-[15.5px]">
-            {workflow.trigger}, it runs from now on with these {workflow.lines.length} lines.
-          </p>
-          <h3 className="label">
-            {workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}
-          </h3>
-          <ul className="mb-3 list-disc space-y-0.5 pl-5 text-second">
-            {diff.data?.changes.map((c, i) => (
-              <li key={i}>{c.sentence}</li>
+      <Frame title={`Put “${workflow.title}” live`}>
+        <p className="mb-3 font-serif text-[15.5px]">
+          {workflow.trigger}, it runs from now on with these {workflow.lines.length} lines.
+        </p>
+        <h3 className="label">
+          {workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}
+        </h3>
+        <ul className="mb-3 list-disc space-y-0.5 pl-5 text-second">
+          {diff.data?.changes.map((c, i) => (
+            <li key={i}>{c.sentence}</li>
+          ))}
+          {diff.data?.changes.length === 0 && <li>Nothing; the draft is the same.</li>}
+        </ul>
+        {errors.length > 0 && (
+          <div className="mb-3">
+            <h3 className="label text-rust">To mend first</h3>
+            {errors.map((p, i) => (
+              <div key={i} className="text-rust">
+                {p.message} {p.cure}
+              </div>
             ))}
-            {diff.data?.changes.length === 0 && <li>Nothing; the draft is the same.</li>}
-          </ul>
-          {errors.length > 0 && (
-            <div className="mb-3">
-              <h3 className="label text-rust">To mend first</h3>
-              {errors.map((p, i) => (
-                <div key={i} className="text-rust">
-                  {p.message} {p.cure}
-                </div>
-              ))}
-            </div>
-          )}
-          {warnings.length > 0 && (
-            <div className="mb-3">
-              <h3 className="label text-amber">To look at</h3>
-              {warnings.map((p, i) => (
-                <div key={i} className="text-amber">
-                  {p.message} {p.cure}
-                </div>
-              ))}
-              <label className="mt-2 flex items-center gap-2">
-                <input
-                  type="checkbox"
-                  className="accent-leaf"
-                  checked={seen}
-                  onChange={(e) => {
-                    setSeen(e.target.checked);
-                  }}
-                />
-                I have looked at {warnings.length === 1 ? "this" : "these"}
-              </label>
-            </div>
-          )}
-          <Trouble error={live.error} />
-          <div className="mt-4 flex justify-end gap-2">
-            <Dialog.Close className="btn">Not yet</Dialog.Close>
-            <button
-              className="btn btn-main"
-              disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
-              onClick={() => {
-                live.mutate(undefined, {
-                  onSuccess: (w) => {
-                    setOpen(false);
-                    toast(`Live as revision ${String(w.live)}`);
-                  },
-                });
-              }}
-            >
-              Put it live
-            </button>
           </div>
-        </Dialog.Content>
-      </Dialog.Portal>
+        )}
+        {warnings.length > 0 && (
+          <div className="mb-3">
+            <h3 className="label text-amber">To look at</h3>
+            {warnings.map((p, i) => (
+              <div key={i} className="text-amber">
+                {p.message} {p.cure}
+              </div>
+            ))}
+            <label className="mt-2 flex items-center gap-2">
+              <input
+                type="checkbox"
+                className="accent-leaf"
+                checked={seen}
+                onChange={(e) => {
+                  setSeen(e.target.checked);
+                }}
+              />
+              I have looked at {warnings.length === 1 ? "this" : "these"}
+            </label>
+          </div>
+        )}
+        <Trouble error={live.error} />
+        <div className="mt-4 flex justify-end gap-2">
+          <Dialog.Close className="btn">Not yet</Dialog.Close>
+          <button
+            className="btn btn-main"
+            disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
+            onClick={() => {
+              live.mutate(undefined, {
+                onSuccess: (w) => {
+                  setOpen(false);
+                  toast(`Live as revision ${String(w.live)}`);
+                },
+              });
+            }}
+          >
+            Put it live
+          </button>
+        </div>
+      </Frame>
     </Dialog.Root>
   );
 }

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { useKinds } from "../api/connectors";
 import { useMakeWorkflow } from "../api/workflows";
+import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
 import { useFirstFocus } from "../ui/useFirstFocus";
 import { documentOf, slug } from "./document";
@@ -28,65 +29,56 @@ export function NewWorkflow() {
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className="btn btn-main">New workflow</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-black/20" />
-        <Dialog.Content
-          className="card fixed top-[14vh] left-1/2 z-50 w-[460px] max-w-[94vw] -translate-x-1/2 p-6 shadow-xl"
-          aria-describedby={undefined}
-        >
-          <Dialog.Title className="mb-4 font-serif text-[18px] font-semibold">
-            What should happen?
-          </Dialog.Title>
-          <form onSubmit={submit}>
-            <label className="label" htmlFor="title">
-              In a few words
-            </label>
-            <input
-              id="title"
-              className="field mb-4"
-              ref={focus}
-              required
-              maxLength={80}
-              placeholder="Calls at the counter"
-              value={title}
-              onChange={(e) => {
-                setTitle(e.target.value);
-              }}
-            />
-            <fieldset className="mb-4">
-              <legend className="label">What starts it?</legend>
-              {kinds.data?.triggers.map((t) => (
-                <label
-                  key={t.type}
-                  className={`mb-2 flex cursor-pointer gap-2.5 rounded-lg border p-2.5 ${trigger === t.type ? "border-leaf bg-tint" : "border-rule"}`}
-                >
-                  <input
-                    type="radio"
-                    name="trigger"
-                    className="mt-1 accent-leaf"
-                    checked={trigger === t.type}
-                    onChange={() => {
-                      setTrigger(t.type);
-                    }}
-                  />
-                  <span>
-                    <span className="font-medium">{t.title}</span>
-                    <br />
-                    <span className="hint">{t.help}</span>
-                  </span>
-                </label>
-              ))}
-            </fieldset>
-            <Trouble error={make.error} />
-            <div className="flex justify-end gap-2">
-              <Dialog.Close className="btn">Not now</Dialog.Close>
-              <button className="btn btn-main" disabled={make.isPending || !slug(title)}>
-                Make it
-              </button>
-            </div>
-          </form>
-        </Dialog.Content>
-      </Dialog.Portal>
+      <Frame title="What should happen?">
+        <form onSubmit={submit}>
+          <label className="label" htmlFor="title">
+            In a few words
+          </label>
+          <input
+            id="title"
+            className="field mb-4"
+            ref={focus}
+            required
+            maxLength={80}
+            placeholder="Calls at the counter"
+            value={title}
+            onChange={(e) => {
+              setTitle(e.target.value);
+            }}
+          />
+          <fieldset className="mb-4">
+            <legend className="label">What starts it?</legend>
+            {kinds.data?.triggers.map((t) => (
+              <label
+                key={t.type}
+                className={`mb-2 flex cursor-pointer gap-2.5 rounded-lg border p-2.5 ${trigger === t.type ? "border-leaf bg-tint" : "border-rule"}`}
+              >
+                <input
+                  type="radio"
+                  name="trigger"
+                  className="mt-1 accent-leaf"
+                  checked={trigger === t.type}
+                  onChange={() => {
+                    setTrigger(t.type);
+                  }}
+                />
+                <span>
+                  <span className="font-medium">{t.title}</span>
+                  <br />
+                  <span className="hint">{t.help}</span>
+                </span>
+              </label>
+            ))}
+          </fieldset>
+          <Trouble error={make.error} />
+          <div className="flex justify-end gap-2">
+            <Dialog.Close className="btn">Not now</Dialog.Close>
+            <button className="btn btn-main" disabled={make.isPending || !slug(title)}>
+              Make it
+            </button>
+          </div>
+        </form>
+      </Frame>
     </Dialog.Root>
   );
 }
