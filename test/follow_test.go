@@ -94,7 +94,7 @@ func TestTheLatticeFollowsWhatIsTyped(t *testing.T) {
 	where := editor("Keep an item where")
 	open := browser.Press(`//*[@role="treeitem"][contains(., "Keep items")]//button`)
 	do(t, page, chromedp.Navigate(w.Service.Address+"/workflows/kiln-list"), browser.Click("Rehearse"), browser.See("Rows from the last rehearsal"), open,
-		browser.Type(where, `age(item.dry_since) >= duration("70d")`), browser.See("needs 70 days"), browser.See("Rows of the draft, from what was read last"))
+		browser.Type(where, `age(item.dry_since) >= duration("70d")`), browser.See("needs 70 days"), browser.See("Rows of the draft"))
 	do(t, page, browser.Type(where, `age(item.dry_since) >= `), browser.See("up to line 2, which is not finished"),
 		browser.Wait(`//*[@role="columnheader"][contains(., "Add a row")]`), // the lines below stay where they are
 		browser.Type(where, `age(item.dry_since) >= duration("80d")`), browser.See("needs 80 days"), browser.See("Draft saved"))

@@ -20,66 +20,74 @@ export function BenchBar({
   const saving = draft.edit.isPending || draft.save.isPending || draft.turn.isPending;
   const rows = standing(bench.seen, bench.followed, workflow, bench.samples?.length ?? 0);
   return (
-    <div className="mb-2.5 flex items-center gap-2">
-      <span className="mr-auto min-w-0 text-second" data-testid="rows-of">
+    <div className="mb-2.5 flex flex-wrap items-center gap-x-2 gap-y-1.5">
+      <span
+        className="mr-auto min-w-[150px] flex-1 text-second"
+        data-testid="rows-of"
+        title={
+          bench.followed ? "Computed anew after each edit from what the last rehearsal has read" : undefined
+        }
+      >
         {rows.words}
         {rows.care && <span className="text-amber">, {rows.care}</span>}
         <AsExpected list={bench.seen?.expected ?? []} />
       </span>
-      <span className="text-xs whitespace-nowrap text-third" role="status">
-        {bench.unsaved === "away"
-          ? "Not saved yet; it is kept here"
-          : saving || bench.unsaved === "soon"
-            ? "Saving…"
-            : draft.edit.isError || draft.save.isError
-              ? ""
-              : "Draft saved"}
-      </span>
-      <Turn
-        words="Undo"
-        keys="Ctrl+Z"
-        n={draft.ways.back}
-        onTurn={() => {
-          bench.lines.back("back");
-        }}
-      >
-        <Undo2 size={15} />
-      </Turn>
-      <Turn
-        words="Redo"
-        keys="Ctrl+Shift+Z"
-        n={draft.ways.forth}
-        onTurn={() => {
-          bench.lines.back("forth");
-        }}
-      >
-        <Redo2 size={15} />
-      </Turn>
-      <button className="btn btn-plain" aria-pressed={bench.asText} onClick={bench.turnText}>
-        {bench.asText ? "As sentences" : "As text"}
-      </button>
-      {workflow.live !== undefined && <StartByHand workflow={workflow} />}
-      {line && line !== workflow.lines[workflow.lines.length - 1] && (
+      <div className="flex items-center gap-2">
+        <span className="text-xs whitespace-nowrap text-third" role="status">
+          {bench.unsaved === "away"
+            ? "Not saved yet; it is kept here"
+            : saving || bench.unsaved === "soon"
+              ? "Saving…"
+              : draft.edit.isError || draft.save.isError
+                ? ""
+                : "Draft saved"}
+        </span>
+        <Turn
+          words="Undo"
+          keys="Ctrl+Z"
+          n={draft.ways.back}
+          onTurn={() => {
+            bench.lines.back("back");
+          }}
+        >
+          <Undo2 size={15} />
+        </Turn>
+        <Turn
+          words="Redo"
+          keys="Ctrl+Shift+Z"
+          n={draft.ways.forth}
+          onTurn={() => {
+            bench.lines.back("forth");
+          }}
+        >
+          <Redo2 size={15} />
+        </Turn>
+        <button className="btn btn-plain" aria-pressed={bench.asText} onClick={bench.turnText}>
+          {bench.asText ? "As sentences" : "As text"}
+        </button>
+        {workflow.live !== undefined && <StartByHand workflow={workflow} />}
+        {line && line !== workflow.lines[workflow.lines.length - 1] && (
+          <button
+            className="btn"
+            disabled={rehearse.isPending}
+            onClick={() => {
+              rehearse.to(line.name);
+            }}
+          >
+            Rehearse to here
+          </button>
+        )}
         <button
           className="btn"
           disabled={rehearse.isPending}
           onClick={() => {
-            rehearse.to(line.name);
+            rehearse.to(undefined);
           }}
         >
-          Rehearse to here
+          {rehearse.isPending ? "Rehearsing…" : "Rehearse"}
         </button>
-      )}
-      <button
-        className="btn"
-        disabled={rehearse.isPending}
-        onClick={() => {
-          rehearse.to(undefined);
-        }}
-      >
-        {rehearse.isPending ? "Rehearsing…" : "Rehearse"}
-      </button>
-      <GoLive workflow={workflow} />
+        <GoLive workflow={workflow} />
+      </div>
     </div>
   );
 }

@@ -60,7 +60,7 @@ describe("rows that follow", () => {
     expect(standing(undefined, false, w, 1).words).toBe("1 sample");
     expect(standing(before, false, w, 1)).toEqual({ words: "Rows from the last rehearsal" });
     expect(standing(before, false, workflow([], 5), 1).care).toBe("the draft has changed since");
-    expect(standing(before, true, w, 1).words).toBe("Rows of the draft, from what was read last");
+    expect(standing(before, true, w, 1).words).toBe("Rows of the draft");
     expect(standing(rehearsal([], { unread: 1 }), true, w, 1).care).toBe("1 waits for a fresh read");
     expect(standing(rehearsal([], { unread: 4 }), true, w, 1).care).toBe("4 wait for a fresh read");
     expect(standing(rehearsal([], { until: "keep", unread: 4 }), true, w, 1).care).toBe(

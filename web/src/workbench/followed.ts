@@ -37,5 +37,5 @@ export function standing(
     const n = seen.unread;
     return { words: "Rows of the draft", care: `${String(n)} wait${n === 1 ? "s" : ""} for a fresh read` };
   }
-  return { words: "Rows of the draft, from what was read last" };
+  return { words: "Rows of the draft" };
 }
