@@ -85,6 +85,7 @@ func run(ctx context.Context) error {
 	}{
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
 		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="dry"] button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
+		{"finder", []chromedp.Action{chromedp.Navigate(base + "/workflows/counter-calls?line=noted"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[aria-label="Find a value for Values: minutes"]`), browser.Type(`[aria-label="Find a value for Values: minutes"][role=combobox]`, "dur"), browser.See("whole number")}},
 		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="noted"] button`), browser.Settle(), browser.Press(`//*[@role="row"][3]//*[@role="gridcell"][5]`)}},
 		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="way"] button`), browser.Settle()}},
 		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Settle()}},

@@ -70,6 +70,7 @@ describe("fields of items", () => {
     expect(find("o-3")).toEqual(["order"]);
     expect(find("yes")).toEqual(["paid"]);
     expect(find("nowhere")).toEqual([]);
+    expect(find("this")).toEqual([]); // what the source is called says nothing of its fields
     expect(find(" ")).toHaveLength(all.length);
   });
 

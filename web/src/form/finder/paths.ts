@@ -138,7 +138,7 @@ export function searched(all: Found[], query: string): Found[] {
   const ranked = all.flatMap((f) => {
     const name = folded(calledOf(f)).replaceAll("_", " ");
     const value = folded([brief(f.value), ...f.examples].join(" "));
-    const rest = folded(`${f.type} ${f.source.title} ${f.source.prefix}`);
+    const rest = folded(`${f.type} ${f.source.prefix}`);
     let rank = 0;
     for (const w of words) {
       const last = name.split(/[.[\]]+/).at(-1) ?? "";
