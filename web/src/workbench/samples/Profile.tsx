@@ -22,7 +22,12 @@ export function Profile({ workflow, samples }: { workflow: string; samples: Sche
         {open ? "Hide the profile" : "Profile of the fields"}
       </button>
       {open && profile.data && (
-        <div className="mt-1.5 max-h-72 overflow-auto rounded-lg border border-rule bg-sheet">
+        <div
+          role="group"
+          aria-label="Profile of the fields"
+          tabIndex={0} // what scrolls is reached by keys
+          className="mt-1.5 max-h-72 overflow-auto rounded-lg border border-rule bg-sheet"
+        >
           <table className="w-full text-xs">
             <thead className="sticky top-0 bg-sheet">
               <tr className="border-b border-rule text-left text-second">
