@@ -196,6 +196,14 @@ describe("stems", () => {
       [0, 1, "held_back"],
     ]);
   });
+  it("run beneath the text where there is only one column, of what went on", () => {
+    const one = shown.slice(0, 1);
+    const of = (fate: Fate) =>
+      drawn({ ...drawing([row("0", [fate])]), shown: one }, 0, 0).paths.map((p) => p.d);
+    const { left = 0, width = 0 } = one[0] ?? {};
+    expect(of(P)).toEqual([`M${String(left + MARK)} ${String(y(0))}H${String(left + width - MARK)}`]);
+    expect(of("held_back")).toEqual([]);
+  });
   it("divide from the middle one of the lines of an item", () => {
     const { spots, paths } = drawn(drawing(["0-2.0", "0-2.1", "0-2.2"].map((a) => row(a, [P, P, P]))), 0, 2);
     expect(spots.filter((s) => s.column === 0).map((s) => s.line)).toEqual([1]);

@@ -74,6 +74,15 @@ export function drawn(g: Drawing, from: number, to: number): { paths: Path[]; sp
           column: k,
         });
       }
+      // A lattice of one column has no other to which a stem could grow: it runs beneath the text.
+      const only = g.shown.length === 1 ? g.shown[0] : undefined;
+      if (only && goesOn(c.fate) && own.line === i)
+        paths.push({
+          d: `M${String(only.left + MARK)} ${String(y(i))}H${String(only.left + only.width - MARK)}`,
+          tone: c.fate === "fell_back" || c.fate === "went_on" ? "amber" : "leaf",
+          many,
+          column: k,
+        });
       const hidden = c.fate === "joined" ? undefined : joinsBehind(g, c.row, k, groups);
       if (hidden && own.line === i) bent.add(`${String(i)} ${String(k)}`);
       if (hidden && own.line === i)
