@@ -193,7 +193,7 @@ func (a *app) sampleProfile() *cobra.Command {
 				}
 				rows = append(rows, []string{f.Path, strings.Join(f.Types, " or "), fmt.Sprintf("%d of %d", f.Filled, f.Of), distinct, f.Spread, strings.Join(f.Examples, ", ")})
 			}
-			a.grid([]string{"field", "type", "filled in", "values", "spread", "as"}, rows)
+			a.grid([]string{"field", "type", "filled in", "values", "range", "as"}, rows)
 		})
 	})}
 }
