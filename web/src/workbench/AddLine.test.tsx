@@ -11,8 +11,12 @@ vi.mock("../api/connectors", () => ({
   useKinds: () => ({ data: { steps: shipped.kinds } }),
   useConnectors: () => ({ data: { connectors: shipped.connectors } }),
 }));
+const accounts = vi.hoisted(() => ({ reading: false }));
 vi.mock("../api/connections", () => ({
-  useConnections: () => ({ data: { connections: [{ name: "phones", connector: "sms" }] } }),
+  useConnections: () =>
+    accounts.reading
+      ? { isPending: true }
+      : { data: { connections: [{ name: "phones", connector: "sms" }] }, isPending: false },
 }));
 
 beforeAll(() => {
@@ -45,6 +49,20 @@ describe("a line that is added", () => {
     expect(screen.getAllByRole("option")[0]?.getAttribute("aria-selected")).toBe("true");
     await userEvent.keyboard("{Enter}");
     expect(onAdd).toHaveBeenCalledWith({ name: "send_2", type: "sms.send", input: {}, connection: "phones" });
+  });
+
+  it("waits until the accounts are known, and keeps what was typed", async () => {
+    accounts.reading = true;
+    try {
+      const { onAdd, input } = shown();
+      await userEvent.type(input, "send a text{Enter}");
+      expect(screen.getByText("Looking…")).toBeTruthy();
+      expect(screen.queryByText("Call an address")).toBeNull();
+      expect(onAdd).not.toHaveBeenCalled();
+      expect((input as HTMLInputElement).value).toBe("send a text");
+    } finally {
+      accounts.reading = false;
+    }
   });
 
   it("has a place for the lines within it", async () => {

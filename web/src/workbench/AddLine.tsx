@@ -33,24 +33,36 @@ const fresh = (settings: Schemas["Property"][]): Fields => {
   return out;
 };
 
-/** Adds a line by typing what it should do. */
-export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart, onFails }: Props) {
-  const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined || begins);
+/**
+ * What a line can be. Nothing is offered before the accounts are known: a line that was added then would have none,
+ * though there is one.
+ */
+function useOffers() {
   const kinds = useKinds();
   const connectors = useConnectors();
   const connections = useConnections();
+  const reading = kinds.isPending || connectors.isPending || connections.isPending;
+  const offers = useMemo(
+    () =>
+      reading
+        ? []
+        : offersOf(
+            kinds.data?.steps ?? [],
+            connectors.data?.connectors ?? [],
+            connections.data?.connections ?? [],
+          ),
+    [reading, kinds.data, connectors.data, connections.data],
+  );
+  return { kinds, connections, reading, offers };
+}
+
+/** Adds a line by typing what it should do. */
+export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart, onFails }: Props) {
+  const focus = useFirstFocus<HTMLInputElement>(onLeave !== undefined || begins);
+  const { kinds, connections, reading, offers } = useOffers();
   const [text, setText] = useState("");
   const [open, setOpen] = useState(false);
   const navigate = useNavigate();
-  const offers = useMemo(
-    () =>
-      offersOf(
-        kinds.data?.steps ?? [],
-        connectors.data?.connectors ?? [],
-        connections.data?.connections ?? [],
-      ),
-    [kinds.data, connectors.data, connections.data],
-  );
   const found = useMemo(() => findLines(offers, text), [offers, text]);
   const starts = onStart ? startsIt(text) : undefined;
   const fails = onFails !== undefined && ifItFails(text);
@@ -139,7 +151,8 @@ export function AddLine({ taken, prompt, onAdd, onLeave, begins = false, onStart
             }}
           />
         ))}
-        {found.length === 0 && !starts && !fails && (
+        {reading && <div className="px-3 py-2 text-second">Looking…</div>}
+        {!reading && found.length === 0 && !starts && !fails && (
           <Instead
             onCall={() => {
               add("http", false);
