@@ -365,7 +365,7 @@ func TestACredentialGoesOnlyWhereItBelongs(t *testing.T) {
 	require.Equal(t, 422, status, "a new address needs the secret again: %s", answer)
 	status, answer = request(t, "PUT", base+"/connections/tables", w.Token, fmt.Appendf(nil, `{"account": {"address": %q}, "secret": "something"}`, other))
 	require.Equal(t, 200, status)
-	require.Contains(t, answer, "not public, and the workspace's administrator has not allowed it")
+	require.Contains(t, answer, "not public, and it was not allowed for this workspace")
 	require.Empty(t, arrived, "a loopback address that was not allowed is never dialled")
 	for _, address := range []string{"http://169.254.169.254", "http://10.0.0.1", "http://[::1]:80", "http://0x7f000001", "http://2130706433", "http://127.1", "http://[::ffff:127.0.0.1]", "http://100.64.0.1", "http://[fd00::1]", "http://0.0.0.0"} {
 		status, answer := request(t, "PUT", base+"/connections/tables", w.Token, fmt.Appendf(nil, `{"account": {"address": %q}, "secret": "something"}`, address))

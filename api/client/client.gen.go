@@ -583,8 +583,11 @@ type Connection struct {
 	ConnectorTitle string     `json:"connector_title"`
 
 	// Everyone Every builder may use it
-	Everyone  bool       `json:"everyone"`
-	Grants    []Grant    `json:"grants"`
+	Everyone bool    `json:"everyone"`
+	Grants   []Grant `json:"grants"`
+
+	// Guarded HOST:PORT of its address where that is not public and nobody has allowed it
+	Guarded   *string    `json:"guarded,omitempty"`
 	HeldUntil *time.Time `json:"held_until,omitempty"`
 	HeldWhy   *string    `json:"held_why,omitempty"`
 

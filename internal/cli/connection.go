@@ -61,7 +61,9 @@ func (a *app) connectionShow() *cobra.Command {
 }
 
 func (a *app) connectionFacts(k api.Connection) {
-	fmt.Fprintf(a.out, "%s, %s\n%s\n\n", a.paint(bold, k.Name), k.ConnectorTitle, k.Words)
+	fmt.Fprintf(a.out, "%s, %s\n%s\n", a.paint(bold, k.Name), k.ConnectorTitle, k.Words)
+	a.allowed(k)
+	fmt.Fprintln(a.out)
 	line := func(name, value string) {
 		if value != "" {
 			fmt.Fprintf(a.out, "  %s %s\n", fit(name, 18), value)
@@ -217,6 +219,13 @@ func (a *app) connectionMend() *cobra.Command {
 	return c
 }
 
+// allowed says how an address that is not public is let be reached.
+func (a *app) allowed(k api.Connection) {
+	if k.Guarded != nil {
+		fmt.Fprintf(a.out, "If that is meant, an administrator allows it: trellis workspace allow %s\nThen check again: trellis connection check %s\n", *k.Guarded, k.Name)
+	}
+}
+
 func (a *app) checked(k api.Connection) error {
 	err := a.show(k, func() {
 		fmt.Fprintf(a.out, "%s: %s", k.Name, k.Words)
@@ -230,6 +239,7 @@ func (a *app) checked(k api.Connection) error {
 		if k.State == "consent" {
 			fmt.Fprintf(a.out, "Sign in with: trellis connection sign-in %s\n", k.Name)
 		}
+		a.allowed(k)
 	})
 	if err == nil && (k.State == "broken" || k.State == "unchecked") {
 		return fmt.Errorf("the connection %s is stored but does not work yet; mend it with: trellis connection mend %s", k.Name, k.Name)

@@ -180,7 +180,7 @@ func (s *Service) tokenFailure(err error, c *store.Connection, withdrawn string,
 	var no *oauth2.RetrieveError
 	if !errors.As(err, &no) {
 		if errors.Is(err, outbound.ErrForbidden) {
-			return &call.Failure{Class: call.BadInput, Message: "the authorization server cannot be called: " + outbound.ErrForbidden.Error()}
+			return &call.Failure{Class: call.BadInput, Message: tokenGuarded + outbound.ErrForbidden.Error()}
 		}
 		return &call.Failure{Class: call.NotSent, Retryable: true, Message: fmt.Sprintf("the authorization server of %s cannot be reached at %s", c.Name, c.TokenPin)}
 	}

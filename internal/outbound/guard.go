@@ -20,7 +20,7 @@ import (
 
 // ErrForbidden says that an address is not public and was not allowed. It does
 // not tell what a name resolved to.
-var ErrForbidden = errors.New("this address is not public, and the workspace's administrator has not allowed it")
+var ErrForbidden = errors.New("this address is not public, and it was not allowed for this workspace")
 
 // Allowed tells which addresses (host:port) a workspace may reach although
 // they are not public.

@@ -100,6 +100,9 @@ func (c *Client) connectPostgres(ctx context.Context, a *Account, request *call.
 	return conn, nil
 }
 
+// OwnServer is said of a connection to the database that we keep everything in.
+const OwnServer = "this is the database server of Young Trellis itself"
+
 // foreign refuses our own server, which a workspace has no business to ask.
 func (c *Client) foreign(ctx context.Context, conn *pgx.Conn, database string) error {
 	if c.OwnSystem == "" {
@@ -110,7 +113,7 @@ func (c *Client) foreign(ctx context.Context, conn *pgx.Conn, database string) e
 		return nil //nolint:nilerr // a server that does not tell is not ours: our own does
 	}
 	if id == c.OwnSystem && !slices.Contains(c.Excepted, database) {
-		return fmt.Errorf("this is the database server of Young Trellis itself: %w", ErrForbidden)
+		return fmt.Errorf(OwnServer+": %w", ErrForbidden)
 	}
 	return nil
 }

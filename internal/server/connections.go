@@ -95,6 +95,7 @@ func (s *Server) connection(c store.Connection, a around) api.Connection {
 		out.HeldUntil, out.HeldWhy = &h.Until, &h.Why
 	}
 	out.Words = stateWords(c, out.HeldUntil, title)
+	out.Guarded = given(connections.Guarded(c))
 	return whole(out)
 }
 

@@ -4,6 +4,16 @@ import { ask, http, type Connection, type Fields, type Schemas } from "./client"
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => ask(http.GET("/connections")) });
 
+/** How many connections ask to be allowed at an address that is not public; asked for by those who may. */
+export const useToAllow = (may: boolean) =>
+  useQuery({
+    queryKey: ["connections"],
+    queryFn: () => ask(http.GET("/connections")),
+    enabled: may,
+    refetchInterval: 60_000,
+    select: (list) => list.connections.filter((c) => c.guarded).length,
+  }).data ?? 0;
+
 const at = (connection: string) => ({ params: { path: { connection } } });
 
 /** What a person enters of an account. */
@@ -73,6 +83,19 @@ export function useConnectionChanges(connection: string) {
       onSuccess: done,
     }),
   };
+}
+
+/** Lets the workspace reach an address that is not public, and checks again the connection that asked for it. */
+export function useAllow(connection: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (address: string) => {
+      const { addresses } = await ask(http.GET("/allowances"));
+      await ask(http.PUT("/allowances", { body: { addresses: [...new Set([...addresses, address])] } }));
+      return ask(http.POST("/connections/{connection}/check", at(connection)));
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: ["connections"] }),
+  });
 }
 
 /** The last calls of a connection. */

@@ -1993,6 +1993,8 @@ export interface components {
             /** Format: date-time */
             held_until?: string;
             held_why?: string;
+            /** @description HOST:PORT of its address where that is not public and nobody has allowed it */
+            guarded?: string;
             limits?: components["schemas"]["Limits"];
             /** @description Every builder may use it */
             everyone: boolean;

@@ -1,8 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http } from "./client";
+import { ask, http, type Schemas } from "./client";
+
+type Role = Schemas["Role"];
 
 export const useMe = () =>
   useQuery({ queryKey: ["me"], queryFn: () => ask(http.GET("/session")), retry: false, staleTime: 60_000 });
+
+/** Whether somebody may allow addresses that are not public. */
+export const mayAllow = (role: Role | undefined) => role === "administrator" || role === "owner";
 
 /** Signs in by mail address and password. */
 export function useSignIn() {

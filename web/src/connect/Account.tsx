@@ -36,7 +36,7 @@ export function Account({ connector, known, onStored, onReady }: Props) {
     <>
       <div className="mb-1 font-serif text-[16px] font-semibold">{now.name}</div>
       <div className={wrong ? "text-rust" : ""}>{now.words}.</div>
-      {(state === "consent" || state === "confirm") && (
+      {(state === "consent" || state === "confirm" || now.guarded) && (
         <div className="mt-3">
           <ToDecide c={now} />
         </div>

@@ -1,4 +1,5 @@
-import type { Connector } from "../api/client";
+import type { Connector, Json } from "../api/client";
+import { likely } from "./scheme";
 
 type Way = Connector["sign_in"][number];
 
@@ -61,6 +62,26 @@ export function Scopes({
         </label>
       ))}
     </fieldset>
+  );
+}
+
+/** Offers the address that was likely meant where one stands there without its scheme. */
+export function Meant({ typed, onTake }: { typed: Json | undefined; onTake: (v: string) => void }) {
+  const meant = typeof typed === "string" ? likely(typed) : undefined;
+  if (!meant) return null;
+  return (
+    <div className="hint" role="status">
+      An address begins with https:// or http://.{" "}
+      <button
+        type="button"
+        className="text-leafink underline break-all"
+        onClick={() => {
+          onTake(meant);
+        }}
+      >
+        Use {meant}
+      </button>
+    </div>
   );
 }
 

@@ -2,7 +2,7 @@ import { useState, type FormEvent } from "react";
 import { asFields, type Connection, type Connector, type Fields } from "../api/client";
 import { Field } from "../form/Field";
 import { Trouble } from "../ui/parts";
-import { CalledHere, Scopes, SecretField } from "./SignInFields";
+import { CalledHere, Meant, Scopes, SecretField } from "./SignInFields";
 import { useStoreConnection } from "../api/connections";
 
 interface Props {
@@ -44,17 +44,26 @@ export function SignInForm({ connector, known, onDone }: Props) {
     >
       <div className="mb-3.5 space-y-3.5">
         {connector.account.map((p) => (
-          <Field
-            key={p.name}
-            id={`account-${p.name}`}
-            property={p}
-            value={account[p.name]}
-            around={{ connection: undefined, values: account }}
-            optional
-            onSet={(v) => {
-              setAccount({ ...account, [p.name]: v ?? "" });
-            }}
-          />
+          <div key={p.name}>
+            <Field
+              id={`account-${p.name}`}
+              property={p}
+              value={account[p.name]}
+              around={{ connection: undefined, values: account }}
+              optional
+              onSet={(v) => {
+                setAccount({ ...account, [p.name]: v ?? "" });
+              }}
+            />
+            {p.name === "address" && (
+              <Meant
+                typed={account[p.name]}
+                onTake={(v) => {
+                  setAccount({ ...account, [p.name]: v });
+                }}
+              />
+            )}
+          </div>
         ))}
       </div>
       {connector.sign_in.length > 1 && (

@@ -3,13 +3,18 @@ import type { Connection } from "../api/client";
 import { useConnectionChanges } from "../api/connections";
 import { Trouble } from "../ui/parts";
 import { ConsentButton } from "./ConsentButton";
+import { Guarded } from "./Guarded";
 
-/** What somebody has to decide before a connection can be used: the consent, and whether it is the right account. */
+/**
+ * What somebody has to decide before a connection can be used: an address that is not public, the
+ * consent, and whether it is the right account.
+ */
 export function ToDecide({ c }: { c: Connection }) {
   const { confirm } = useConnectionChanges(c.name);
   return (
     <>
-      {c.state === "consent" && (
+      {c.guarded && <Guarded connection={c.name} address={c.guarded} />}
+      {c.state === "consent" && !c.guarded && (
         <div className="mb-3 rounded-lg border border-amber p-3">
           <p className="mb-2">
             The application asks on a page of its own whether Young Trellis may use the account.

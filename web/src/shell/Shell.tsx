@@ -2,7 +2,8 @@ import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-route
 import { Moon, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Toaster } from "sonner";
-import { useMe, useSignOut } from "../api/session";
+import { useToAllow } from "../api/connections";
+import { mayAllow, useMe, useSignOut } from "../api/session";
 import { useGroups } from "../api/mending";
 import { SignIn } from "../pages/SignIn";
 import { Waiting } from "../ui/parts";
@@ -23,6 +24,7 @@ export function Shell() {
   const [finding, setFinding] = useState(false);
   const [dark, setDark] = useState(theme() === "dark");
   const waiting = useGroups(me.data !== undefined).data?.total ?? 0;
+  const toAllow = useToAllow(mayAllow(me.data?.role));
   const signOut = useSignOut();
   const navigate = useNavigate();
   useEffect(() => {
@@ -58,6 +60,11 @@ export function Shell() {
               {p.name}
               {p.to === "/mend" && waiting > 0 && (
                 <b className="ml-1 font-semibold text-rust">{waiting.toLocaleString("en")}</b>
+              )}
+              {p.to === "/connections" && toAllow > 0 && (
+                <b className="ml-1 font-semibold text-amber" title="Addresses to allow">
+                  {toAllow}
+                </b>
               )}
             </Link>
           ))}
