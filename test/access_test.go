@@ -180,6 +180,7 @@ func TestRolesTokensAndSessions(t *testing.T) {
 		{"POST", "/workflows/kiln-list/start", viewer, `{}`, 403}, {"POST", "/workflows/kiln-list/live", operator, ``, 403},
 		{"POST", "/connections", operator, `{"name":"a","connector":"tables","account":{},"secret":"x"}`, 403},
 		{"POST", "/tokens", operator, `{"name": "x", "role": "owner"}`, 403}, {"GET", "/workflows", "", ``, 401},
+		{"GET", "/session", "ytk_wrong", ``, 401}, {"DELETE", "/session", "", ``, 401},
 		{"GET", "/workflows", "ytk_wrong", ``, 401}, {"GET", "/workflows?token=" + w.Token, "", ``, 400},
 		{"POST", "/session", "", `{"email": "nobody@ottermere.example", "password": "x"}`, 401}, {"POST", "/session", "", `{"email": 3}`, 400},
 	} {
@@ -221,6 +222,7 @@ func TestRolesTokensAndSessions(t *testing.T) {
 	require.Equal(t, 202, with("POST", "/workflows/kiln-list/start", "", "application/json"))
 	require.Equal(t, 204, with("DELETE", "/session", "", "application/json"))
 	require.Equal(t, 401, with("GET", "/workflows", "", "application/json"), "the session has ended")
+	require.Equal(t, 204, with("GET", "/session", "", "application/json"), "and the page is nobody's")
 
 	req, err := http.NewRequestWithContext(within(t, 10*time.Second), "GET", w.Service.Address+"/", nil)
 	require.NoError(t, err)

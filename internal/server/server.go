@@ -181,7 +181,8 @@ func (s *Server) contract(c *gin.Context) {
 		write(c, refuse(http.StatusBadRequest, "token_in_query", "A token in an address is seen in logs. Send it as Authorization: Bearer."))
 		return
 	}
-	if needs != "public" && !s.authenticate(c, store.Role(needs)) {
+	nobody, _ := route.Operation.Extensions["x-nobody"].(bool)
+	if needs != "public" && !s.authenticate(c, store.Role(needs), nobody) {
 		return
 	}
 	if !s.sameOrigin(c) {
@@ -215,8 +216,9 @@ func firstLine(s string) string {
 	return strings.ReplaceAll(strings.TrimSpace(s), "\n", " ")
 }
 
-// authenticate finds the caller's scope: by API token, else by cookie.
-func (s *Server) authenticate(c *gin.Context, needs store.Role) bool {
+// authenticate finds the caller's scope: by API token, else by cookie. A page
+// that asks who it is may be nobody's.
+func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) bool {
 	var sc store.Scope
 	var err error
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
@@ -229,6 +231,10 @@ func (s *Server) authenticate(c *gin.Context, needs store.Role) bool {
 	}
 	if store.IsUnavailable(err) {
 		s.fail(c, err)
+		return false
+	}
+	if err != nil && nobody && c.GetHeader("Authorization") == "" {
+		c.AbortWithStatus(http.StatusNoContent)
 		return false
 	}
 	if err != nil {

@@ -3,8 +3,14 @@ import { ask, http, type Schemas } from "./client";
 
 type Role = Schemas["Role"];
 
+/** Who is signed in; null where nobody is. */
 export const useMe = () =>
-  useQuery({ queryKey: ["me"], queryFn: () => ask(http.GET("/session")), retry: false, staleTime: 60_000 });
+  useQuery({
+    queryKey: ["me"],
+    queryFn: async () => (await ask(http.GET("/session"))) ?? null,
+    retry: false,
+    staleTime: 60_000,
+  });
 
 /** Whether somebody may allow addresses that are not public. */
 export const mayAllow = (role: Role | undefined) => role === "administrator" || role === "owner";

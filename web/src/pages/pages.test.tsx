@@ -244,7 +244,7 @@ describe("signing in", () => {
     let good = false;
     const me = { name: "Mara", workspace: "Ottermere Clayworks", role: "owner" };
     serve({
-      "GET /session": () => (good ? me : new No(401, { type: "sign_in", title: "Nobody is signed in." })),
+      "GET /session": () => (good ? me : null),
       "POST /session": () =>
         good ? me : new No(401, { type: "sign_in", title: "The address or the password is not right." }),
       "GET /items/groups": { total: 4, groups: [] },

@@ -23,7 +23,7 @@ export function Shell() {
   const path = useRouterState({ select: (s) => s.location.pathname });
   const [finding, setFinding] = useState(false);
   const [dark, setDark] = useState(theme() === "dark");
-  const waiting = useGroups(me.data !== undefined).data?.total ?? 0;
+  const waiting = useGroups(Boolean(me.data)).data?.total ?? 0;
   const toAllow = useToAllow(mayAllow(me.data?.role));
   const signOut = useSignOut();
   const navigate = useNavigate();
