@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http, type Schemas } from "./client";
+import { ask, http, Refusal, type Schemas } from "./client";
 
 type Role = Schemas["Role"];
 
@@ -30,7 +30,12 @@ export function useSignIn() {
 export function useSignOut() {
   const client = useQueryClient();
   return async () => {
-    await ask(http.DELETE("/session")).catch(() => undefined);
+    try {
+      await ask(http.DELETE("/session"));
+    } catch (e) {
+      // A session that has ended is what was wanted; any other is still open, and whoever leaves has to know.
+      if (!(e instanceof Refusal && e.status === 401)) throw e;
+    }
     client.clear();
   };
 }

@@ -275,6 +275,36 @@ describe("signing in", () => {
   });
 });
 
+describe("signing out", () => {
+  const here = { "GET /session": { name: "Mara", workspace: "Ottermere Clayworks", role: "owner" } };
+  const leave = async (answer: unknown) => {
+    serve({
+      ...here,
+      "GET /items/groups": { total: 0, groups: [] },
+      "GET /connections": { connections: [] },
+      "DELETE /session": answer,
+    });
+    const page = await show(<Shell />, "/runs/r1");
+    await userEvent.click(await screen.findByRole("button", { name: "Sign out" }));
+    return page;
+  };
+
+  it("says that one is still signed in where the service did not end the session", async () => {
+    const page = await leave(new No(503, { type: "away", title: "The database cannot be reached." }));
+    expect(
+      await screen.findByText(/You are still signed in\. The database cannot be reached\./),
+    ).toBeTruthy();
+    expect(page.where()).toBe("/runs/r1");
+  });
+
+  it("leaves where the session had ended already", async () => {
+    const page = await leave(new No(401, { type: "sign_in", title: "Sign in first." }));
+    await waitFor(() => {
+      expect(page.where()).toBe("/workflows");
+    });
+  });
+});
+
 describe("find", () => {
   it("opens by its keys, finds by a few letters, and goes to the very thing", async () => {
     serve({

@@ -1,7 +1,7 @@
 import { Link, Outlet, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Moon, Sun } from "lucide-react";
 import { useEffect, useState } from "react";
-import { Toaster } from "sonner";
+import { toast, Toaster } from "sonner";
 import { useToAllow } from "../api/connections";
 import { mayAllow, useMe, useSignOut } from "../api/session";
 import { useGroups } from "../api/mending";
@@ -42,7 +42,12 @@ export function Shell() {
   if (me.isPending) return <Waiting what="Opening" />;
   if (!me.data) return <SignIn />;
   const leave = async () => {
-    await signOut();
+    try {
+      await signOut();
+    } catch (e) {
+      toast.error(`You are still signed in. ${e instanceof Error ? e.message : ""}`);
+      return;
+    }
     await navigate({ to: "/workflows" });
   };
   return (
