@@ -1,14 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Connection, type Fields, type Schemas } from "./client";
 
-export const useConnections = () =>
-  useQuery({ queryKey: ["connections"], queryFn: () => ask(http.GET("/connections")) });
+const all = { queryKey: ["connections"], queryFn: () => ask(http.GET("/connections")) };
+
+export const useConnections = () => useQuery(all);
 
 /** How many connections ask to be allowed at an address that is not public; asked for by those who may. */
 export const useToAllow = (may: boolean) =>
   useQuery({
-    queryKey: ["connections"],
-    queryFn: () => ask(http.GET("/connections")),
+    ...all,
     enabled: may,
     refetchInterval: 60_000,
     select: (list) => list.connections.filter((c) => c.guarded).length,

@@ -169,7 +169,6 @@ async function bench(w: Workflow, more: Record<string, unknown> = {}, at = "") {
   n++;
   window.history.replaceState({}, "", `${base}${at}`);
   const page = await show(<Workbench />, `${base}${at}`);
-  await screen.findByText("Kiln loads", { exact: false }).catch(() => undefined);
   await screen.findByRole("tree");
   return {
     calls,
