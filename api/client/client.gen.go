@@ -1633,7 +1633,10 @@ type SecretField struct {
 
 // Sent defines model for Sent.
 type Sent struct {
-	Body     *string `json:"body,omitempty"`
+	Body *string `json:"body,omitempty"`
+
+	// Guarded It was not sent, as this address (host:port) is not public and was not allowed for the workspace
+	Guarded  *string `json:"guarded,omitempty"`
 	Method   string  `json:"method"`
 	Prepared *bool   `json:"prepared,omitempty"`
 	Status   *int    `json:"status,omitempty"`

@@ -61,8 +61,8 @@ func find(selector string) string {
 	return all + `.find((e) => { const b = e.getBoundingClientRect(); return b.width > 0 && b.height > 0 && !e.disabled; })`
 }
 
-// until evaluates a script until it is true.
-func until(what, script string) chromedp.Action {
+// Until evaluates a script until it is true; what is said where it never is.
+func Until(what, script string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for {
 			var ok bool
@@ -80,16 +80,16 @@ func until(what, script string) chromedp.Action {
 }
 
 // Wait waits until an element is visible.
-func Wait(selector string) chromedp.Action { return until(selector, `!!(`+find(selector)+`)`) }
+func Wait(selector string) chromedp.Action { return Until(selector, `!!(`+find(selector)+`)`) }
 
 // Gone waits until no element fits.
 func Gone(selector string) chromedp.Action {
-	return until("the end of "+selector, `!(`+find(selector)+`)`)
+	return Until("the end of "+selector, `!(`+find(selector)+`)`)
 }
 
 // See waits until a text is visible.
 func See(text string) chromedp.Action {
-	return until("the text "+text, fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text))
+	return Until("the text "+text, fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text))
 }
 
 // Press clicks an element once it is there and stands still.
@@ -232,7 +232,7 @@ func Choose(selector, option string) chromedp.Action {
 	list := find(selector)
 	at := fmt.Sprintf(`[...(%s)?.options ?? []].findIndex((o) => o.text.trim() === %q)`, list, option)
 	return chromedp.ActionFunc(func(ctx context.Context) error {
-		if err := until("the option "+option+" of "+selector, `(`+at+`) >= 0`).Do(ctx); err != nil {
+		if err := Until("the option "+option+" of "+selector, `(`+at+`) >= 0`).Do(ctx); err != nil {
 			return err
 		}
 		return chromedp.Evaluate(`(() => { const list = `+list+`; const at = `+at+`; list.scrollIntoView({block: "nearest"}); list.focus(); list.selectedIndex = at; list.dispatchEvent(new Event("input", {bubbles: true})); list.dispatchEvent(new Event("change", {bubbles: true})); })()`, nil).Do(ctx)

@@ -222,8 +222,13 @@ func (a *app) connectionMend() *cobra.Command {
 // allowed says how an address that is not public is let be reached.
 func (a *app) allowed(k api.Connection) {
 	if k.Guarded != nil {
-		fmt.Fprintf(a.out, "If that is meant, an administrator allows it: trellis workspace allow %s\nThen check again: trellis connection check %s\n", *k.Guarded, k.Name)
+		a.toAllow(*k.Guarded)
+		fmt.Fprintf(a.out, "Then check again: trellis connection check %s\n", k.Name)
 	}
+}
+
+func (a *app) toAllow(address string) {
+	fmt.Fprintf(a.out, "If that is meant, an administrator allows it: trellis workspace allow %s\n", address)
 }
 
 func (a *app) checked(k api.Connection) error {

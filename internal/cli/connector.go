@@ -335,6 +335,12 @@ func (a *app) tried(t api.Tried) {
 		fmt.Fprintln(a.out, a.paint(grey, "\nNothing was sent. Send it once with --send."))
 		return
 	}
+	if t.Sent.Guarded != nil {
+		a.toAllow(*t.Sent.Guarded)
+	}
+	if t.Status == nil {
+		return // why is told by the error
+	}
 	fmt.Fprintf(a.out, "\nanswered %d in %d ms, %s, %d bytes\n", deref(t.Status), deref(t.TookMs), deref(t.Type), deref(t.Bytes))
 	if t.Units != nil {
 		fmt.Fprintf(a.out, "billed %g\n", *t.Units)

@@ -79,6 +79,7 @@ func (a *Account) failure(ctx context.Context, err error, written bool) error {
 		f.Class, f.Message = call.Refused, a.title()+" could not be called: "+sentOn.why
 	case errors.Is(err, ErrForbidden):
 		f.Class, f.Message = call.BadInput, fmt.Sprintf("%s cannot be called: %v", a.title(), ErrForbidden)
+		f.Guarded = !errors.Is(err, errOwnServer)
 	case errors.Is(err, item.ErrFileGone):
 		f.Class, f.Message = call.BadInput, fmt.Sprintf("a file of the call cannot be sent: %v", item.ErrFileGone)
 	case errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || errors.As(err, &network) && network.Timeout() && !errors.As(err, &op):

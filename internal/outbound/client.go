@@ -7,6 +7,7 @@ package outbound
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -74,12 +75,14 @@ func New(allowed Allowed, files Files) *Client {
 }
 
 // Origin gives an address's scheme, host and port, as a pin is written.
-func Origin(u *url.URL) string {
+func Origin(u *url.URL) string { return u.Scheme + "://" + hostPort(u) }
+
+func hostPort(u *url.URL) string {
 	port := u.Port()
 	if port == "" {
 		port = protocols[u.Scheme].port
 	}
-	return u.Scheme + "://" + net.JoinHostPort(strings.ToLower(u.Hostname()), port)
+	return net.JoinHostPort(strings.ToLower(u.Hostname()), port)
 }
 
 // Of gives a sender for one opened account.
@@ -101,6 +104,10 @@ func (s sender) Send(ctx context.Context, request *call.Call, key string) (*call
 		return nil, sent, bad("%q is not an address that can be called", request.URL.Scheme)
 	}
 	answer, err := p.send(ctx, s.client, a, request, key, sent)
+	var f *call.Failure
+	if errors.As(err, &f) && f.Guarded {
+		sent.Guarded = hostPort(request.URL)
+	}
 	return answer, sent, err
 }
 

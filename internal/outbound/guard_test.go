@@ -30,8 +30,9 @@ func TestEveryRangeIsRefusedInEveryForm(t *testing.T) {
 		"[2001::1]", "[2001:db8::1]", "[2002:7f00:1::]", "[2002:a00:1::1]", "[100::1]",
 		"2130706433", "0x7f000001", "0x7f.0.0.1", "0177.0.0.1", "017700000001", "127.1", "127.0.1", "0", "0x0", "10.1", "3232235521", "0xa9fea9fe", "2852039166", "127.0.0.1.", "0x7f.1",
 	} {
-		_, _, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://"+host+":9/"), "")
+		_, sent, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://"+host+":9/"), "")
 		require.ErrorContains(t, err, "not public", host)
+		require.NotEmpty(t, sent.Guarded, "what an administrator may allow is told: %s", host)
 		require.NotContains(t, err.Error(), "127.0.0.1", "a refusal does not tell what a name is")
 	}
 }

@@ -103,6 +103,8 @@ func (c *Client) connectPostgres(ctx context.Context, a *Account, request *call.
 // OwnServer is said of a connection to the database that we keep everything in.
 const OwnServer = "this is the database server of Young Trellis itself"
 
+var errOwnServer = errors.New(OwnServer)
+
 // foreign refuses our own server, which a workspace has no business to ask.
 func (c *Client) foreign(ctx context.Context, conn *pgx.Conn, database string) error {
 	if c.OwnSystem == "" {
@@ -113,7 +115,7 @@ func (c *Client) foreign(ctx context.Context, conn *pgx.Conn, database string) e
 		return nil //nolint:nilerr // a server that does not tell is not ours: our own does
 	}
 	if id == c.OwnSystem && !slices.Contains(c.Excepted, database) {
-		return fmt.Errorf(OwnServer+": %w", ErrForbidden)
+		return fmt.Errorf("%w: %w", errOwnServer, ErrForbidden)
 	}
 	return nil
 }

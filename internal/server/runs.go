@@ -30,7 +30,7 @@ func cell(c engine.Cell) api.Cell {
 }
 
 func sent(e *call.Sent) api.Sent {
-	return api.Sent{Method: e.Method, Url: e.URL, Body: given(e.Body), Status: given(e.Status), Prepared: given(e.Prepared)}
+	return api.Sent{Method: e.Method, Url: e.URL, Body: given(e.Body), Status: given(e.Status), Prepared: given(e.Prepared), Guarded: given(e.Guarded)}
 }
 
 // summary words a run's line. A run that is being carried out here has newer

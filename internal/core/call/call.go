@@ -86,6 +86,7 @@ type Sent struct {
 	Body     string `json:"body,omitempty"`
 	Status   int    `json:"status,omitempty"`
 	Prepared bool   `json:"prepared,omitempty"` // built but not sent
+	Guarded  string `json:"guarded,omitempty"`  // not sent, as this address (host:port) is not public and was not allowed
 }
 
 // Sender makes a call once. Key is its Idempotency-Key, or "". Sent is what was

@@ -24,6 +24,7 @@ type Failure struct {
 	Over       time.Duration `json:"over,omitempty"`
 	RetryAfter time.Duration `json:"-"` // the other side asked to wait so long
 	Retryable  bool          `json:"-"` // another try may succeed
+	Guarded    bool          `json:"-"` // its address is not public, and may be allowed
 	Cut        bool          `json:"-"` // we cut it ourselves while it was on its way
 }
 

@@ -85,18 +85,14 @@ export function useConnectionChanges(connection: string) {
   };
 }
 
-/** Lets the workspace reach an address that is not public, and checks again the connection that asked for it. */
-export function useAllow(connection: string) {
-  const client = useQueryClient();
-  return useMutation({
+/** Lets the workspace reach an address that is not public, beside those that it may reach already. */
+export const useAllow = () =>
+  useMutation({
     mutationFn: async (address: string) => {
       const { addresses } = await ask(http.GET("/allowances"));
-      await ask(http.PUT("/allowances", { body: { addresses: [...new Set([...addresses, address])] } }));
-      return ask(http.POST("/connections/{connection}/check", at(connection)));
+      return ask(http.PUT("/allowances", { body: { addresses: [...new Set([...addresses, address])] } }));
     },
-    onSettled: () => client.invalidateQueries({ queryKey: ["connections"] }),
   });
-}
 
 /** The last calls of a connection. */
 export const useCalls = (connection: string) =>

@@ -1882,6 +1882,8 @@ export interface components {
             body?: string;
             status?: number;
             prepared?: boolean;
+            /** @description It was not sent, as this address (host:port) is not public and was not allowed for the workspace */
+            guarded?: string;
         };
         OpenedCell: {
             address: string;

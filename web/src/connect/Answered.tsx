@@ -4,11 +4,12 @@ import { readJson, writeJson } from "../api/exact";
 import { FieldList } from "../lattice/FieldList";
 import { Badge } from "../ui/parts";
 import { brief } from "../ui/words";
+import { Guarded } from "./Guarded";
 
 type Tried = Schemas["Tried"];
 
-/** What was sent, and what came back. */
-export function Answered({ t }: { t: Tried }) {
+/** What was sent, and what came back; where the address was not called, it can be allowed and tried again. */
+export function Answered({ t, again }: { t: Tried; again: () => void }) {
   const [raw, setRaw] = useState(false);
   const items = (t.items ?? []).map(asFields);
   return (
@@ -55,7 +56,8 @@ export function Answered({ t }: { t: Tried }) {
               </button>
             )}
           </div>
-          {t.why && <div className="rounded-lg bg-ambertint px-3 py-2 text-amber">{t.why}</div>}
+          {t.why && <div className="mb-2 rounded-lg bg-ambertint px-3 py-2 text-amber">{t.why}</div>}
+          {t.sent.guarded && <Guarded address={t.sent.guarded} then="try again" onAllowed={again} />}
           {!t.why && raw && (
             <pre className="max-h-96 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">
               {writeJson(t.items ?? t.output, 2)}

@@ -30,7 +30,10 @@ export function ChooseConnector({
           setFind(e.target.value);
         }}
       />
-      <div className="grid max-h-[46vh] gap-2 overflow-auto sm:grid-cols-2">
+      <div
+        // All its height from the beginning: what stands beneath is pressed before the list has come.
+        className={`grid content-start gap-2 overflow-auto sm:grid-cols-2 ${find ? "max-h-[46vh]" : "h-[46vh]"}`}
+      >
         {fitting.map((c) => (
           <button
             key={c.name}

@@ -1,12 +1,13 @@
 import { useState } from "react";
 import { asFields, type Connection, type Fields, type Schemas } from "../api/client";
-import { useTry } from "../api/connections";
+import { useConnections, useTry } from "../api/connections";
 import { useConnectPasted } from "../api/connectors";
 import { writeJson } from "../api/exact";
 import { Badge, Trouble } from "../ui/parts";
 import { Answered } from "./Answered";
 import type { Called } from "./PasteCall";
 import { SendButtons } from "./SendButtons";
+import { ToDecide } from "./ToDecide";
 
 type Call = Schemas["Pasted"];
 
@@ -18,7 +19,9 @@ interface Props {
 
 /** A pasted call as it was read: what it does, its secret kept, and tried. */
 export function Pasted({ call: p, onConnected, onTried }: Props) {
-  const [connection, setConnection] = useState<Connection>();
+  const [kept, setKept] = useState<Connection>();
+  const list = useConnections();
+  const connection = list.data?.connections.find((c) => c.name === kept?.name) ?? kept;
   const settings = asFields(p.settings);
   const call = useTry();
   const method = settings["method"];
@@ -52,7 +55,7 @@ export function Pasted({ call: p, onConnected, onTried }: Props) {
         <Keep
           call={p}
           onKept={(c) => {
-            setConnection(c);
+            setKept(c);
             onConnected?.(c);
           }}
         />
@@ -60,6 +63,11 @@ export function Pasted({ call: p, onConnected, onTried }: Props) {
       {connection && (
         <div>
           Kept in the connection <b>{connection.name}</b>: {connection.words}.
+          {connection.guarded && (
+            <div className="mt-2">
+              <ToDecide c={connection} />
+            </div>
+          )}
         </div>
       )}
       {(!p.connector || connection) && (
@@ -68,7 +76,14 @@ export function Pasted({ call: p, onConnected, onTried }: Props) {
         </div>
       )}
       <Trouble error={call.error} />
-      {call.data && <Answered t={call.data} />}
+      {call.data && (
+        <Answered
+          t={call.data}
+          again={() => {
+            tries(true);
+          }}
+        />
+      )}
     </div>
   );
 }

@@ -10,10 +10,21 @@ import { Guarded } from "./Guarded";
  * consent, and whether it is the right account.
  */
 export function ToDecide({ c }: { c: Connection }) {
-  const { confirm } = useConnectionChanges(c.name);
+  const { check, confirm } = useConnectionChanges(c.name);
   return (
     <>
-      {c.guarded && <Guarded connection={c.name} address={c.guarded} />}
+      {c.guarded && (
+        <Guarded
+          address={c.guarded}
+          then="check again"
+          busy={check.isPending}
+          asked
+          onAllowed={() => {
+            check.mutate(undefined, { onSuccess: (k) => toast(k.words) });
+          }}
+        />
+      )}
+      <Trouble error={check.error} />
       {c.state === "consent" && !c.guarded && (
         <div className="mb-3 rounded-lg border border-amber p-3">
           <p className="mb-2">

@@ -73,7 +73,14 @@ export function TryAction({ connector, connection, first, onTried }: Props) {
       </div>
       {writes && <div className="hint -mt-1 mb-3">This writes to {connector.title}.</div>}
       <Trouble error={call.error} />
-      {call.data && <Answered t={call.data} />}
+      {call.data && (
+        <Answered
+          t={call.data}
+          again={() => {
+            tries(true);
+          }}
+        />
+      )}
     </div>
   );
 }

@@ -308,7 +308,7 @@ describe("a pasted call", () => {
         connection: "figures",
       });
     });
-    expect(calls.find((c) => c.path === "/connections")?.body).toMatchObject({
+    expect(calls.find((c) => c.method === "POST" && c.path === "/connections")?.body).toMatchObject({
       values: { secret: "the secret" },
     });
   });

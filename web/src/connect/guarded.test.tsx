@@ -2,10 +2,12 @@
 import { asBrowser, No, serve, show } from "../testing/kit";
 import { screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import type { Connection, Connector } from "../api/client";
 import { SignInForm } from "./SignInForm";
+import { CellBeside } from "../workbench/CellBeside";
 import { ToDecide } from "./ToDecide";
+import { TryAction } from "./TryAction";
 
 asBrowser();
 
@@ -58,6 +60,72 @@ describe("an address that is not public", () => {
     await show(<ToDecide c={guarded} />);
     expect(await screen.findByText(/The administrators of Clayworks have been asked/)).toBeTruthy();
     expect(screen.queryByRole("button")).toBeNull();
+  });
+});
+
+describe("a call that was not made, as its address is not public", () => {
+  const connector = {
+    name: "tables",
+    title: "Tables",
+    actions: [
+      {
+        name: "rows",
+        title: "Rows",
+        sentence: "Read",
+        effect: "read",
+        repeat: "safe",
+        list: true,
+        fields: [],
+      },
+    ],
+  } as unknown as Connector;
+  const not = {
+    sent: { method: "GET", url: "http://10.0.0.5/rows", prepared: false, guarded: "10.0.0.5:80" },
+    curl: "",
+    why: "Tables cannot be called",
+  };
+
+  it("is allowed there, and tried again", async () => {
+    let tries = 0;
+    const calls = serve({
+      "GET /session": me("owner"),
+      "GET /allowances": { addresses: [] },
+      "PUT /allowances": { addresses: ["10.0.0.5:80"] },
+      "POST /try": () =>
+        tries++ === 0
+          ? not
+          : { ...not, why: undefined, status: 200, items: [], sent: { ...not.sent, guarded: undefined } },
+    });
+    await show(<TryAction connector={connector} connection="tables" />);
+    await userEvent.click(screen.getByRole("button", { name: "Try it" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Allow it and try again" }));
+    expect(await screen.findByText("The list is empty.")).toBeTruthy();
+    expect(calls.filter((c) => c.path === "/try")).toHaveLength(2);
+    expect(screen.queryByRole("group", { name: "Not a public address" })).toBeNull();
+  });
+
+  it("says to a builder whom to tell, and what", async () => {
+    serve({ "GET /session": me("builder"), "POST /try": not });
+    await show(<TryAction connector={connector} connection="tables" />);
+    await userEvent.click(screen.getByRole("button", { name: "Try it" }));
+    expect(await screen.findByText(/tell them that 10\.0\.0\.5:80 is wanted/)).toBeTruthy();
+    expect(screen.queryByRole("button", { name: /Allow/ })).toBeNull();
+  });
+
+  it("is offered in the cell of a rehearsal, too", async () => {
+    serve({
+      "GET /session": me("owner"),
+      "GET /allowances": { addresses: [] },
+      "PUT /allowances": { addresses: [] },
+    });
+    const again = vi.fn();
+    await show(
+      <CellBeside cell={{ fate: "set_aside", text: "", sent: not.sent }} before={undefined} again={again} />,
+    );
+    await userEvent.click(await screen.findByRole("button", { name: "Allow it and rehearse again" }));
+    await waitFor(() => {
+      expect(again).toHaveBeenCalledOnce();
+    });
   });
 });
 

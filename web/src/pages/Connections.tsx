@@ -1,6 +1,7 @@
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useEffect } from "react";
 import { useConnections } from "../api/connections";
+import { useConnectors } from "../api/connectors";
 import { cameBack } from "../connect/comeBack";
 import { AddConnection } from "../connections/AddConnection";
 import { Detail } from "../connections/Detail";
@@ -10,6 +11,7 @@ import { plural } from "../ui/words";
 
 export function Connections() {
   const list = useConnections();
+  const reading = [list.isPending, useConnectors().isPending].includes(true);
   const search: { connection?: string; trouble?: string } = useSearch({ strict: false });
   const navigate = useNavigate();
   const { connection, trouble } = search;
@@ -38,14 +40,14 @@ export function Connections() {
       </div>
       <Trouble error={list.error} />
       {search.trouble && <Trouble error={new Error(search.trouble)} />}
-      {list.isPending && <Waiting what="Reading the connections" />}
-      {list.data && all.length === 0 && (
+      {reading && <Waiting what="Reading the connections" />}
+      {!reading && list.data && all.length === 0 && (
         <Nothing>
           No account is connected yet. Have an application’s key at hand and add it here; it is checked at
           once.
         </Nothing>
       )}
-      {chosen && (
+      {!reading && chosen && (
         <div className="grid gap-4 lg:grid-cols-[minmax(380px,5fr)_7fr]">
           <div className="card self-start overflow-hidden">
             <table className="w-full" aria-label="Connections">

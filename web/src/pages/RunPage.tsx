@@ -67,6 +67,7 @@ function Opened({ run }: { run: Run }) {
   );
   useFirst(run, columns, start !== undefined, shape.data, chosen === undefined, item, step, choose);
   useTroubleKeys();
+  if (shape.isPending) return <Waiting what="Reading the run" />;
   const fates = Object.entries(shape.data?.fates ?? {}).filter(([, n]) => n > 0) as [Fate, number][];
   return (
     <div className="mx-auto flex h-full max-w-[1680px] flex-col px-5 pt-3 pb-2">

@@ -8,6 +8,7 @@ import { ChooseConnector } from "../connect/ChooseConnector";
 import { FirstRead } from "../connect/FirstRead";
 import { PasteCall, type Called } from "../connect/PasteCall";
 import { Stages } from "../ui/Stages";
+import { Waiting } from "../ui/parts";
 import { MakeOfRead } from "../workflows/MakeOfRead";
 
 /** What was read for real: the action and what it was asked with. */
@@ -50,7 +51,7 @@ export function Start() {
           />
         </div>
       )}
-      {!pasting && !connector && (
+      {!pasting && search.connector === undefined && (
         <div className="card p-5">
           <ChooseConnector
             onChoose={(c) => {
@@ -62,11 +63,14 @@ export function Start() {
           />
         </div>
       )}
-      {!pasting && connector && (
+      {!pasting && search.connector !== undefined && (!connector || !connections) && (
+        <Waiting what="Reading the accounts" />
+      )}
+      {!pasting && connector && connections && (
         <div className="space-y-4">
           <Entered
             connector={connector}
-            there={connections?.filter((c) => c.connector === connector.name) ?? []}
+            there={connections.filter((c) => c.connector === connector.name)}
             connection={connection}
             onChoose={go}
           />

@@ -1,8 +1,10 @@
 import { useParams } from "@tanstack/react-router";
-import { lazy, Suspense, useMemo } from "react";
+import { lazy, Suspense, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Workflow } from "../api/client";
-import { useWorkflow } from "../api/workflows";
+import { useKinds } from "../api/connectors";
+import { useSamples } from "../api/samples";
+import { useCallSheet, useRehearsal, useWorkflow } from "../api/workflows";
 import { Focus, type Inserting } from "../form/focus";
 import { ValuesContext } from "../form/values";
 import { useBenchValues } from "../workbench/useBenchValues";
@@ -15,6 +17,8 @@ import { BenchBar } from "../workbench/BenchBar";
 import { BenchHead } from "../workbench/BenchHead";
 import { Conflict } from "../workbench/Conflict";
 import { Invitation } from "../workbench/Invitation";
+import { lineInAddress } from "../workbench/lineInAddress";
+import { TRIGGER } from "../workbench/lines";
 import { itemBefore } from "../workbench/itemBefore";
 import { Look } from "../workbench/Look";
 import { Outline } from "../workbench/Outline";
@@ -27,7 +31,14 @@ const TextView = lazy(() => import("../workbench/TextView").then((m) => ({ defau
 export function Workbench() {
   const { workflow: name } = useParams({ from: "/workflows/$workflow" });
   const workflow = useWorkflow(name);
-  if (workflow.isPending) return <Waiting what="Opening the workbench" />;
+  // All that the bench shows at first is read together: what came later would move the lines.
+  // Once open, it stays open while single parts are read anew.
+  const [opened, setOpened] = useState<string>();
+  const called = lineInAddress() === TRIGGER && workflow.data?.trigger_type === "webhook";
+  const parts = [workflow, useSamples(name), useRehearsal(name), useKinds(), useCallSheet(name, called)];
+  const reading = opened !== name && parts.some((p) => p.isLoading);
+  if (!reading && opened !== name) setOpened(name);
+  if (reading || workflow.isPending) return <Waiting what="Opening the workbench" />;
   if (!workflow.data)
     return (
       <div className="p-5">
@@ -109,6 +120,9 @@ function Bench({ workflow }: { workflow: Workflow }) {
                   }}
                   before={itemBefore(seen, at.row, at.column)}
                   at={at}
+                  again={() => {
+                    bench.rehearse.to(undefined);
+                  }}
                 />
               )}
             </section>

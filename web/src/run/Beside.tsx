@@ -8,14 +8,15 @@ export function Beside({ run, beside }: { run: Run; beside: string | undefined }
   const runs = useRuns({ workflow: run.run.workflow });
   const navigate = useNavigate();
   const others = runs.data?.runs.filter((r) => r.id !== run.run.id) ?? [];
-  if (others.length === 0) return null;
   return (
     <>
       {" "}
       ·{" "}
       <select
         aria-label="Beside another run"
-        className="h-6 max-w-44 rounded-md border border-rule bg-sheet px-1 text-second"
+        disabled={others.length === 0}
+        title={others.length === 0 ? "The workflow has no other run yet" : undefined}
+        className="h-6 w-44 rounded-md border border-rule bg-sheet px-1 text-second"
         value={beside ?? ""}
         onChange={(e) => {
           void navigate({

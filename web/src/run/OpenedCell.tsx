@@ -3,6 +3,7 @@ import { toast } from "sonner";
 import { asFields, type Run, type Schemas } from "../api/client";
 import { writeJson } from "../api/exact";
 import { useOpened, useKeepAsSample } from "../api/runs";
+import { Guarded } from "../connect/Guarded";
 import { FieldList } from "../lattice/FieldList";
 import { Mark } from "../lattice/marks";
 import { fateWords } from "../lattice/shape";
@@ -106,6 +107,12 @@ function What({ run, o, address, step }: Props & { o: Opened }) {
             {o.failure.message}
           </div>
           <div className="mb-2 text-second">{triedWords(o.failure)}</div>
+          {o.sent?.guarded && (
+            <Guarded
+              address={o.sent.guarded}
+              onAllowed={() => toast("It may be called now; retry the item")}
+            />
+          )}
         </>
       ) : (
         <div className="mb-2 flex items-baseline gap-1.5">

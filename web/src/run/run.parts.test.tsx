@@ -203,7 +203,11 @@ describe("the other runs", () => {
       "GET /runs": { runs: [{ ...other, id: "r1" }, other, { ...other, id: "r9", label: "twice" }] },
     });
     const page = await show(<Beside run={run()} beside={undefined} />, "/runs/r1?item=1.4");
-    const box = await screen.findByLabelText("Beside another run");
+    const box = screen.getByLabelText<HTMLSelectElement>("Beside another run");
+    expect(box.disabled).toBe(true); // its place is kept while the runs are read
+    await waitFor(() => {
+      expect(box.disabled).toBe(false);
+    });
     expect(calls[0]?.path).toContain("workflow=glaze-order");
     const offered = within(box)
       .getAllByRole("option")

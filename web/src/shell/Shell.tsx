@@ -60,17 +60,11 @@ export function Shell() {
             <Link
               key={p.to}
               to={p.to}
-              className={`rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
+              className={`relative rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
             >
               {p.name}
-              {p.to === "/mend" && waiting > 0 && (
-                <b className="ml-1 font-semibold text-rust">{waiting.toLocaleString("en")}</b>
-              )}
-              {p.to === "/connections" && toAllow > 0 && (
-                <b className="ml-1 font-semibold text-amber" title="Addresses to allow">
-                  {toAllow}
-                </b>
-              )}
+              {p.to === "/mend" && <Number n={waiting} of="Groups to mend" tone="text-rust" />}
+              {p.to === "/connections" && <Number n={toAllow} of="Addresses to allow" tone="text-amber" />}
             </Link>
           ))}
         </nav>
@@ -107,5 +101,18 @@ export function Shell() {
       <Find open={finding} onOpen={setFinding} />
       <Toaster theme={dark ? "dark" : "light"} position="bottom-right" />
     </div>
+  );
+}
+
+/** How much waits behind a page. It stands above the line, so that nothing moves when it comes. */
+function Number({ n, of, tone }: { n: number; of: string; tone: string }) {
+  if (n === 0) return null;
+  return (
+    <b
+      className={`absolute top-0 left-[calc(100%-8px)] text-[11px] leading-none font-semibold ${tone}`}
+      title={`${of}: ${n.toLocaleString("en")}`}
+    >
+      {n > 99 ? "99+" : n}
+    </b>
   );
 }

@@ -17,10 +17,11 @@ interface Props {
   use: (path: string) => void;
   before: Fields | undefined;
   at: Place;
+  again: () => void; // rehearses once more
 }
 
 /** The rows of the samples, and beneath them the chosen cell. */
-export function Sheet({ seen, followed, spot, onSpot, chosen, use, before, at }: Props) {
+export function Sheet({ seen, followed, spot, onSpot, chosen, use, before, at, again }: Props) {
   const alone =
     seen.columns[0]?.lists &&
     new Set(seen.rows.flatMap((r) => (isGroup(r.address) ? [] : [triggerOf(r.address)]))).size <= 1;
@@ -55,7 +56,7 @@ export function Sheet({ seen, followed, spot, onSpot, chosen, use, before, at }:
             </h2>
             {before && <FieldList fields={before} onUse={use} />}
           </div>
-          {cell && <CellBeside cell={cell} before={before} />}
+          {cell && <CellBeside cell={cell} before={before} again={again} />}
         </div>
         <WhatWasDone seen={seen} followed={followed} />
       </div>

@@ -32,7 +32,7 @@ export function StartByHand({ workflow }: { workflow: Workflow }) {
       }}
     >
       <button
-        className="btn"
+        className="btn min-w-[62px] justify-center"
         disabled={!asks.data || start.isPending}
         onClick={() => {
           if (nothing) begin({});

@@ -3,7 +3,8 @@ import { toast } from "sonner";
 import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
 import { useCallSheet, useMakeHookSecret } from "../api/workflows";
 import { type Edit } from "../api/draft";
-import { Trouble } from "../ui/parts";
+import { Trouble, Waiting } from "../ui/parts";
+import { useSamples } from "../api/samples";
 import { useKinds } from "../api/connectors";
 import { Field } from "../form/Field";
 import { isOf } from "./StepForm";
@@ -29,10 +30,15 @@ export function TriggerForm({
   onEdit: (edits: Edit[]) => void;
 }) {
   const kinds = useKinds();
+  const sheet = useCallSheet(workflow.name, workflow.trigger_type === "webhook");
+  const samples = useSamples(workflow.name);
   const settings = asFields(workflow.trigger_settings);
   const called = workflow.trigger_type === "webhook";
   const properties = kinds.data?.triggers.find((k) => k.type === workflow.trigger_type)?.settings ?? [];
   const shared = { item, trigger: item, row: undefined, steps: [] };
+  // All at once: what comes bit by bit would move what is already there.
+  if (kinds.isPending || samples.isPending || sheet.isLoading)
+    return <Waiting what="Reading what starts it" />;
   return (
     <div className="space-y-3.5 pt-2 pb-3">
       {called && <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />}
