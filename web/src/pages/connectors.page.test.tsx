@@ -118,4 +118,32 @@ describe("the connectors", () => {
     expect(await within(dialog).findByText("This is no OpenAPI document.")).toBeTruthy();
     expect(within(dialog).getByLabelText<HTMLTextAreaElement>("or its text").value).toBe("hello");
   });
+
+  it("have parts that the arrow keys go through", async () => {
+    serve({
+      ...around,
+      "GET /connections": { connections: [{ name: "books", connector: "tables", state: "ok", used_by: [] }] },
+    });
+    await show(<Connectors />, "/connectors?connector=tables");
+    const first = await screen.findByRole("tab", { name: "What it can do" });
+    expect(first.getAttribute("aria-selected")).toBe("true");
+    await userEvent.click(first);
+    await userEvent.keyboard("{ArrowRight}");
+    expect(await screen.findByText("books")).toBeTruthy();
+    expect(screen.getByRole("tab", { name: "Try one action" }).getAttribute("aria-selected")).toBe("true");
+    await userEvent.keyboard("{End}");
+    expect(await screen.findByText("name: tables")).toBeTruthy();
+    await userEvent.keyboard("{ArrowRight}"); // from the last to the first
+    expect(await screen.findByText("To connect it")).toBeTruthy();
+  });
+
+  it("do not say that an account is missing before it is known", async () => {
+    let known: (answer: unknown) => void = () => undefined;
+    serve({ ...around, "GET /connections": () => new Promise((done) => (known = done)) });
+    await show(<Connectors />, "/connectors?connector=tables&try=rows");
+    expect(await screen.findByText("Reading the accounts")).toBeTruthy();
+    expect(screen.queryByText(/Connect Tables first/)).toBeNull();
+    known({ connections: [] });
+    expect(await screen.findByText(/Connect Tables first/)).toBeTruthy();
+  });
 });

@@ -53,7 +53,7 @@ export function serve(answers: Record<string, Reply | ((c: Call) => Reply)>): Ca
     };
     calls.push(call);
     const given = answers[`${r.method} ${path}`];
-    const reply = typeof given === "function" ? (given as (c: Call) => Reply)(call) : given;
+    const reply = typeof given === "function" ? await (given as (c: Call) => Reply)(call) : given;
     const headers = { "content-type": "application/json" };
     if (reply instanceof No)
       return new Response(JSON.stringify(reply.problem), { status: reply.status, headers });
