@@ -5,18 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"mime"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 
 	"youngtrellis/api"
-	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
-	"youngtrellis/internal/core/expr"
-	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/openapi"
 	"youngtrellis/internal/core/paste"
@@ -283,140 +278,4 @@ func (s *Server) PasteCall(_ context.Context, r api.PasteCallRequestObject) (api
 		out.Connector, out.Values = &p.Connector, &p.Values
 	}
 	return whole(out), nil
-}
-
-// shownItems is how many items of a tried list are answered with.
-const shownItems = 50
-
-// TryAction implements api.StrictServerInterface.
-func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (api.TryActionResponseObject, error) {
-	sc := scopeOf(ctx)
-	input, err := item.DecodeObject(r.Body.Input)
-	if err != nil {
-		return nil, invalid("input", err.Error())
-	}
-	name := or(r.Body.Connection, "")
-	var action *connector.Action
-	if name != "" {
-		c, err := s.Store.Connection(ctx, sc, name)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.granted(ctx, c, r.Body.Action); err != nil {
-			return nil, err
-		}
-		if _, builtIn := steps.Find(r.Body.Action); !builtIn {
-			con, err := s.Documents.Find(ctx, sc.Workspace(), c.Connector)
-			if err != nil {
-				return nil, invalid("connection", err.Error())
-			}
-			if action, err = con.Action(r.Body.Action); err != nil {
-				return nil, invalid("action", err.Error())
-			}
-		}
-	}
-	if action == nil {
-		if action, input, err = freeAction(r.Body.Action, input, name); err != nil {
-			return nil, err
-		}
-	}
-	kind := connections.Shown
-	if or(r.Body.Send, false) {
-		kind = connections.Real
-	}
-	t, err := s.Connections.Try(ctx, sc.Workspace(), name, action, input, kind)
-	if err != nil {
-		var ie *form.InputError
-		if p := problemOf(err); p == nil && !errors.As(err, &ie) {
-			err = invalid("input", err.Error())
-		}
-		return nil, err
-	}
-	out := api.Tried{Sent: sent(t.Sent), Curl: curlOf(t.Sent), TookMs: given(t.Took.Milliseconds()), Why: given(t.Why)}
-	if t.Answer != nil {
-		kind, _, _ := mime.ParseMediaType(t.Answer.Header.Get("Content-Type"))
-		out.Status, out.Type, out.Bytes = some(t.Answer.Status), given(kind), some(int64(len(t.Answer.Body)))
-		if t.Answer.File != nil {
-			out.Bytes = some(t.Answer.File.Size)
-		}
-	}
-	if p := t.Page; p != nil && t.Why == "" {
-		out.Units, out.Left = given(p.Units), given(p.Left)
-		if action.List() {
-			items := []api.Fields{}
-			for _, f := range p.Items[:min(len(p.Items), shownItems)] {
-				items = append(items, raw(f))
-			}
-			out.Items, out.More = &items, given(p.Next != nil || len(p.Items) > shownItems)
-		} else {
-			out.Output, out.Summary, out.Link = some(raw(p.Output)), given(action.Summarise(p.Output)), given(action.RecordLink(p.Output))
-		}
-	}
-	return api.TryAction200JSONResponse(out), nil
-}
-
-// freeAction makes the action of an http or sql step that is tried by itself.
-func freeAction(kind string, settings map[string]any, connection string) (*connector.Action, map[string]any, error) {
-	k, ok := steps.Find(kind)
-	if !ok || !k.Connects {
-		return nil, nil, invalid("action", fmt.Sprintf("%q is not an action; without a connection there is http", kind))
-	}
-	if k.Needs != "" && connection == "" {
-		return nil, nil, invalid("connection", "a connection to a database is needed")
-	}
-	compiled, errs := k.Compile(settings)
-	var wrong []form.FieldError
-	for _, err := range errs {
-		var placed *form.Error
-		if errors.As(err, &placed) {
-			wrong = append(wrong, form.FieldError{Field: placed.Field, Message: placed.Error()})
-		} else {
-			wrong = append(wrong, form.FieldError{Field: "input", Message: err.Error()})
-		}
-	}
-	if len(wrong) > 0 {
-		return nil, nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: wrong}
-	}
-	c, ok := compiled.Operator.(*steps.Call)
-	if !ok {
-		return nil, nil, invalid("action", fmt.Sprintf("%q calls nobody", kind))
-	}
-	values, err := c.Input.Eval(&expr.Scope{Item: map[string]any{}, Names: map[string]any{}})
-	if err != nil {
-		return nil, nil, invalid("input", err.Error())
-	}
-	m, _ := values.(map[string]any)
-	return c.Action, m, nil
-}
-
-// AddFile implements api.StrictServerInterface.
-func (s *Server) AddFile(ctx context.Context, r api.AddFileRequestObject) (api.AddFileResponseObject, error) {
-	f, err := s.Files.Save(ctx, scopeOf(ctx).Workspace(), r.Params.Name, or(r.Params.Type, ""), r.Body)
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return nil, refuse(http.StatusRequestEntityTooLarge, "too_large", "A file has at most "+item.Bytes(item.MaxFile)+".")
-	}
-	if err != nil {
-		return nil, err
-	}
-	return api.AddFile201JSONResponse{File: f.ID, Name: f.Name, Type: f.Type, Size: f.Size}, nil
-}
-
-// GetFile implements api.StrictServerInterface.
-func (s *Server) GetFile(ctx context.Context, r api.GetFileRequestObject) (api.GetFileResponseObject, error) {
-	size, err := s.Files.Size(ctx, scopeOf(ctx).Workspace(), r.File)
-	if err != nil {
-		return nil, err
-	}
-	content, err := s.Files.Open(ctx, scopeOf(ctx).Workspace(), r.File)
-	if err != nil {
-		return nil, err
-	}
-	name := or(r.Params.Name, "file")
-	disposition := mime.FormatMediaType("attachment", map[string]string{"filename": name})
-	if disposition == "" {
-		disposition = "attachment; filename*=UTF-8''" + url.PathEscape(name)
-	}
-	return api.GetFile200ApplicationoctetStreamResponse{Body: content, ContentLength: size, Headers: api.GetFile200ResponseHeaders{
-		ContentDisposition: &disposition, ContentSecurityPolicy: some("sandbox; default-src 'none'"), XContentTypeOptions: some("nosniff")}}, nil
 }

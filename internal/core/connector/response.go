@@ -18,29 +18,6 @@ import (
 	"youngtrellis/internal/core/item"
 )
 
-// Refusal is an answer that says no.
-type Refusal struct {
-	Status  int
-	Message string        // the other side's own words
-	Field   string        // the field that it names, if it names one
-	Code    string        // its own word for the error
-	Wait    time.Duration // how long it says to wait
-	Retry   *bool         // whether the connector says that another try is worth it
-}
-
-func (r *Refusal) Error() string {
-	if r.Message == "" {
-		return fmt.Sprintf("answered %d %s", r.Status, http.StatusText(r.Status))
-	}
-	return r.Message
-}
-
-// Unreadable is an answer that is not as it was declared.
-type Unreadable struct {
-	Status int
-	Err    error
-}
-
 func (u *Unreadable) Error() string {
 	return fmt.Sprintf("answered %d, but what it sent cannot be read: %v", u.Status, u.Err)
 }
@@ -188,82 +165,6 @@ func (c *Connector) read(a *call.Answer, want string, success *Success) (parsed,
 	return p, nil
 }
 
-func (c *Connector) refusal(a *call.Answer, body any, scope *expr.Scope) *Refusal {
-	f := &c.Failure
-	r := &Refusal{Status: a.Status, Message: c.message(body, scope)}
-	if to := a.Header.Get("Location"); to != "" && a.Status >= 300 && a.Status < 400 {
-		r.Message = fmt.Sprintf("it was sent on to %s, and a call that writes is not sent on; use that address", to)
-	}
-	if f.field != nil {
-		if v, err := f.field.Eval(scope); err == nil {
-			r.Field = expr.Text(v)
-		}
-	}
-	if f.code != nil {
-		if v, err := f.code.Eval(scope); err == nil {
-			r.Code = expr.Text(v)
-		}
-	}
-	for _, known := range []struct {
-		list  []any
-		retry bool
-	}{{f.Retry, true}, {f.Final, false}} {
-		for _, v := range known.list {
-			if s := expr.Text(v); s == fmt.Sprint(a.Status) || r.Code != "" && s == r.Code {
-				retry := known.retry
-				r.Retry = &retry
-			}
-		}
-	}
-	return r
-}
-
-func (c *Connector) message(body any, scope *expr.Scope) string {
-	if c.Failure.message != nil {
-		if v, err := c.Failure.message.Eval(scope); err == nil {
-			if s := strings.TrimSpace(expr.Text(v)); s != "" {
-				return s
-			}
-		}
-	}
-	switch b := body.(type) {
-	case string:
-		if len(b) < 300 && !strings.Contains(b, "<") {
-			return strings.TrimSpace(b)
-		}
-	case map[string]any:
-		return usualMessage(b, 0)
-	}
-	return ""
-}
-
-// usualMessage looks where most applications put their words.
-func usualMessage(m map[string]any, depth int) string {
-	for _, name := range []string{"message", "detail", "error_description", "error", "title", "description", "reason", "errors"} {
-		switch v := m[name].(type) {
-		case string:
-			if v != "" && len(v) < 500 {
-				return v
-			}
-		case map[string]any:
-			if s := usualMessage(v, depth+1); s != "" && depth < 3 {
-				return s
-			}
-		case []any:
-			if len(v) == 0 || depth >= 3 {
-				continue
-			}
-			if s, ok := v[0].(string); ok {
-				return s
-			}
-			if e, ok := v[0].(map[string]any); ok {
-				return usualMessage(e, depth+1)
-			}
-		}
-	}
-	return ""
-}
-
 // Page is what one call of an action gave.
 type Page struct {
 	Output any              // of an action with a single result
@@ -392,55 +293,6 @@ func without(v any, path []string) any {
 	return v
 }
 
-// ReadSubmitted reads the answer to the call that begins a job.
-func (a *Action) ReadSubmitted(answer *call.Answer, now time.Time) (any, error) {
-	p, err := a.connector.read(answer, "auto", nil)
-	if r, ok := err.(*Refusal); ok {
-		r.Wait = a.connector.Wait(answer, now)
-	}
-	return p.value, err
-}
-
-// JobState is how a job does.
-type JobState struct {
-	Done   bool
-	Failed string // why, in words
-	Answer any    // the check's
-}
-
-// ReadJob reads the answer to a look at a job.
-func (a *Action) ReadJob(answer *call.Answer, submitted any, now time.Time) (JobState, error) {
-	p, err := a.connector.read(answer, "auto", nil)
-	if err != nil {
-		if r, ok := err.(*Refusal); ok {
-			r.Wait = a.connector.Wait(answer, now)
-		}
-		return JobState{}, err
-	}
-	scope := answerScope(answer, p.value, nil)
-	scope.Names["submitted"] = submitted
-	s := JobState{Answer: p.value}
-	if a.Job.failed != nil {
-		failed, err := a.Job.failed.Holds(scope)
-		if err != nil {
-			return s, &Unreadable{answer.Status, err}
-		}
-		if failed {
-			s.Failed = "it failed"
-			if a.Job.reason != nil {
-				if v, err := a.Job.reason.Eval(scope); err == nil && expr.Text(v) != "" {
-					s.Failed = expr.Text(v)
-				}
-			}
-			return s, nil
-		}
-	}
-	if s.Done, err = a.Job.done.Holds(scope); err != nil {
-		return s, &Unreadable{answer.Status, err}
-	}
-	return s, nil
-}
-
 // AsFields makes an item's fields of any JSON value: an object as it is,
 // anything else under "value".
 func AsFields(v any) map[string]any {
@@ -521,70 +373,4 @@ func (c *Connector) ReadCheck(a *call.Answer) (Checked, error) {
 		}
 	}
 	return out, err
-}
-
-// Option is one choice of a list.
-type Option struct {
-	ID   any    `json:"id"`
-	Name string `json:"name"`
-}
-
-// BuildChoice makes the call that loads a choice list.
-func (c *Connector) BuildChoice(list string, account, input map[string]any, search string, cursor any) (*call.Call, error) {
-	ch, ok := c.Choices[list]
-	if !ok {
-		return nil, fmt.Errorf("%s has no choice list %q", c.Title, list)
-	}
-	request, err := c.buildRequest(&ch.Request, map[string]any{"account": account, "input": input, "search": search}, ch.Paging, cursor)
-	if err == nil && ch.Search != "" && search != "" {
-		q := request.URL.Query()
-		q.Set(ch.Search, search)
-		request.URL.RawQuery = q.Encode()
-	}
-	return request, err
-}
-
-// FromAddress finds the id in an address that was copied out of a browser, or
-// gives what was pasted.
-func (c *Choice) FromAddress(pasted string) (string, bool) {
-	if c.address == nil {
-		return pasted, false
-	}
-	if m := c.address.FindStringSubmatch(strings.TrimSpace(pasted)); len(m) > 1 {
-		return m[1], true
-	}
-	return pasted, false
-}
-
-// ReadChoice reads a page of a choice list.
-func (c *Connector) ReadChoice(list string, answer *call.Answer, cursor any) ([]Option, any, error) {
-	ch := c.Choices[list]
-	p, err := c.read(answer, "auto", nil)
-	if err != nil {
-		return nil, nil, err
-	}
-	scope := answerScope(answer, p.value, nil)
-	v, err := ch.each.Eval(scope)
-	if err != nil {
-		return nil, nil, err
-	}
-	elements, ok := v.([]any)
-	if !ok && v != nil && p.xml {
-		elements = []any{v}
-	}
-	options := make([]Option, 0, len(elements))
-	for _, e := range elements {
-		s := &expr.Scope{Item: AsFields(e), Names: map[string]any{}}
-		id, err := ch.value.Eval(s)
-		if err != nil {
-			return nil, nil, err
-		}
-		label, err := ch.label.Eval(s)
-		if err != nil {
-			return nil, nil, err
-		}
-		options = append(options, Option{id, expr.Text(label)})
-	}
-	next, err := ch.Paging.next(scope, answer.Header, nil, cursor, len(elements))
-	return options, next, err
 }

@@ -1,0 +1,124 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"youngtrellis/internal/core/expr"
+)
+
+// Revision is a frozen document.
+type Revision struct {
+	Workflow uuid.UUID
+	Number   int
+	Document string
+	Numbers  map[string]uint16
+	// Connectors are the versions that it was made with, by name.
+	Connectors map[string]int
+	Library    int // number of the function library that it was made with
+	Made       time.Time
+	MadeBy     string
+}
+
+// GoLive freezes the draft, if its version is still the one given, as the next
+// revision and makes it the live one.
+func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion) (w Workflow, err error) {
+	encoded, err := json.Marshal(numbers)
+	if err != nil {
+		return w, err
+	}
+	versions := map[string]int{}
+	for _, c := range connectors {
+		versions[c.Name] = c.Version
+	}
+	pins, err := json.Marshal(versions)
+	if err != nil {
+		return w, err
+	}
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		if w, err = oneWorkflow(ctx, tx, "name = $1 FOR UPDATE", name); err != nil {
+			return err
+		}
+		if version != 0 && w.Version != version {
+			return ErrConflict
+		}
+		number := 1
+		var same *int
+		err := tx.QueryRow(ctx, "SELECT coalesce(max(number), 0) + 1, max(number) FILTER (WHERE document = $2 AND connectors = $3 AND library = $4) FROM revision WHERE workflow_id = $1", w.ID, w.Draft, pins, expr.Library).Scan(&number, &same)
+		if err != nil {
+			return err
+		}
+		if same != nil && *same == number-1 {
+			number = *same // nothing changed since: it is live again
+		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library); err != nil {
+			return err
+		}
+		for _, c := range connectors {
+			if _, err := tx.Exec(ctx, "INSERT INTO connector_version (workspace_id, name, version, document, own, made_by) VALUES ($1, $2, $3, $4, false, $5) ON CONFLICT DO NOTHING", sc.workspace, c.Name, c.Version, c.Document, sc.name); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, "UPDATE workflow SET live = $2, state = 'live', numbers = $3, updated = now() WHERE id = $1", w.ID, number, encoded); err != nil {
+			return err
+		}
+		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
+		return err
+	})
+	return w, err
+}
+
+// SetState pauses a workflow or lets it go on.
+func (s *Store) SetState(ctx context.Context, sc Scope, name, state string) (w Workflow, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "UPDATE workflow SET state = $2, updated = now() WHERE name = $1 AND live IS NOT NULL", name, state); err != nil {
+			return err
+		}
+		w, err = oneWorkflow(ctx, tx, "name = $1", name)
+		return err
+	})
+	return w, err
+}
+
+func scanRevision(row pgx.CollectableRow) (Revision, error) {
+	var r Revision
+	var numbers, connectors []byte
+	err := row.Scan(&r.Workflow, &r.Number, &r.Document, &numbers, &r.Made, &r.MadeBy, &connectors, &r.Library)
+	if err == nil {
+		err = json.Unmarshal(connectors, &r.Connectors)
+	}
+	if err == nil {
+		err = json.Unmarshal(numbers, &r.Numbers)
+	}
+	return r, err
+}
+
+// Revisions lists a workflow's revisions, newest first.
+func (s *Store) Revisions(ctx context.Context, sc Scope, workflow uuid.UUID) (out []Revision, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors, library FROM revision WHERE workflow_id = $1 ORDER BY number DESC LIMIT 200", workflow)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, scanRevision)
+		return err
+	})
+	return out, err
+}
+
+// Revision finds one revision of a workflow.
+func (s *Store) Revision(ctx context.Context, workspace, workflow uuid.UUID, number int) (r Revision, err error) {
+	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT workflow_id, number, document, numbers, made, made_by, connectors, library FROM revision WHERE workflow_id = $1 AND number = $2", workflow, number)
+		if err != nil {
+			return err
+		}
+		r, err = pgx.CollectExactlyOneRow(rows, scanRevision)
+		return err
+	})
+	return r, err
+}
