@@ -55,7 +55,7 @@ func (r *Run) Sign(ctx context.Context, name, text string) ([]byte, error) {
 	return o.sign(text)
 }
 
-// sign makes an authentication code by the secret of the account.
+// sign makes a message authentication code with the secret of the account.
 func (o *opened) sign(text string) ([]byte, error) {
 	code, err := o.SignIn.Code(o.Account.Credentials, text)
 	if err != nil {
