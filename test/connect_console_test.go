@@ -68,7 +68,7 @@ func TestConsentInTheBrowser(t *testing.T) {
 	require.NoError(t, err)
 	res.Body.Close()
 	require.Equal(t, 200, res.StatusCode)
-	require.Contains(t, res.Request.URL.Query().Get("trouble"), "not signed in here")
+	require.Equal(t, "session", res.Request.URL.Query().Get("trouble"))
 	do(t, page, chromedp.Navigate(w.Service.Address+"/oauth/callback?state=made-up&code=y"), browser.See("was not begun here"))
 }
 

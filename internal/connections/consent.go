@@ -14,6 +14,7 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
 )
@@ -68,6 +69,18 @@ type Returned struct{ State, Code, Error, Description, Issuer string }
 // ErrState says that an authorization is not one that was begun here.
 var ErrState = errors.New("this sign-in was not begun here, was used already, or is older than ten minutes; begin it again from the connection")
 
+// Unconsented says why nobody was signed in by a consent page. Code is one of
+// words.Consents.
+type Unconsented struct {
+	Code    string
+	Failure error
+}
+
+func (u *Unconsented) Error() string { return u.Failure.Error() }
+func (u *Unconsented) Unwrap() error { return u.Failure }
+
+func unconsented(code, why string) error { return &Unconsented{code, &broken{why}} }
+
 // FinishConsent takes what the consent page sent back, stores the tokens, and
 // asks whose account it is. The connection is active only once a person has
 // confirmed that.
@@ -87,11 +100,18 @@ func (s *Service) FinishConsent(ctx context.Context, sc store.Scope, session str
 	s.Forget(c.Workspace, c.Name)
 	var refused *broken
 	if errors.As(err, &refused) {
-		state := store.ConnectionBroken
-		if c.State == store.ConnectionConsent || c.State == store.ConnectionOK {
-			state = c.State // what it had is as good or bad as before
+		no := &Unconsented{Code: "refused", Failure: &call.Failure{Class: call.Refused, Message: refused.why}}
+		var named *Unconsented
+		if errors.As(err, &named) {
+			no.Code = named.Code
 		}
-		return c.Name, errors.Join(&call.Failure{Class: call.Refused, Message: refused.why}, s.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: state, Said: refused.why}))
+		switch c.State {
+		case store.ConnectionOK: // what it had is as good as before, and whose account it is was said already
+			return c.Name, no
+		case store.ConnectionConsent:
+			return c.Name, errors.Join(no, s.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: c.State, Said: refused.why}))
+		}
+		return c.Name, errors.Join(no, s.Store.MarkConnection(ctx, c.Workspace, c.Name, store.Health{State: store.ConnectionBroken, Said: refused.why}))
 	}
 	if err != nil {
 		return c.Name, err
@@ -114,18 +134,18 @@ func (s *Service) exchange(ctx context.Context, c *store.Connection, consent sto
 	}
 	cfg, e, err := s.config(c, way, values)
 	if err != nil {
-		return &broken{err.Error()}
+		return unconsented("other", err.Error())
 	}
 	if e.Issuer != "" && r.Issuer != e.Issuer || e.Issuer == "" && r.Issuer != "" && !sameOrigin(r.Issuer, e.Authorize) {
-		return &broken{fmt.Sprintf("the answer came from %s, and %s signs in at another server; nothing was accepted", plainIssuer(r.Issuer), c.Name)}
+		return unconsented("issuer", fmt.Sprintf("the answer came from %s, and %s signs in at another server; nothing was accepted", plainIssuer(r.Issuer), c.Name))
 	}
 	switch {
 	case r.Error == "access_denied":
-		return &broken{"consent was refused on the other side's page"}
+		return unconsented("denied", "consent was refused on the other side's page")
 	case r.Error != "":
-		return &broken{"the other side's page answered: " + strings.TrimSpace(r.Error+" "+r.Description)}
+		return unconsented("answered", "the other side's page answered: "+words.Short(strings.TrimSpace(r.Error+" "+r.Description), 300))
 	case r.Code == "":
-		return &broken{"the other side's page sent no code"}
+		return unconsented("no_code", "the other side's page sent no code")
 	}
 	verifier, err := s.Vault.Unseal(ctx, c.Workspace, "consent", "verifier", consent.ID, consent.Verifier)
 	if err != nil {

@@ -18,11 +18,6 @@ import (
 // redirectAddress is where consent pages send a browser back to.
 func (s *Server) redirectAddress() string { return s.PublicURL + "/oauth/callback" }
 
-func sessionOf(ctx context.Context) string {
-	cookie, _ := ctx.Value(cookieKey{}).(string)
-	return cookie
-}
-
 // BeginConsent implements api.StrictServerInterface.
 func (s *Server) BeginConsent(ctx context.Context, r api.BeginConsentRequestObject) (api.BeginConsentResponseObject, error) {
 	sc := scopeOf(ctx)
@@ -81,51 +76,57 @@ func (s *Server) consented(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cache-Control", "no-store")
-	back := func(name string, err error) {
+	back := func(name, trouble string) {
 		q := url.Values{}
 		if name != "" {
 			q.Set("connection", name)
 		}
-		if err != nil {
-			q.Set("trouble", sentenceOf(err))
+		if trouble != "" {
+			q.Set("trouble", trouble)
 		}
 		c.Redirect(http.StatusSeeOther, s.PublicURL+"/connections?"+q.Encode())
 	}
-	cookie, err := c.Cookie(s.cookie())
+	cookie, err := c.Cookie(s.cookie(sessionCookie))
 	if err != nil {
-		back("", errors.New("you are not signed in here any more; sign in and begin again from the connection"))
+		back("", "session")
 		return
 	}
 	ctx := c.Request.Context()
 	sc, err := s.Store.ScopeOfSession(ctx, cookie)
-	if err != nil || !sc.Role().Covers(store.Administrator) {
-		back("", errors.New("you are not signed in here as an administrator any more; sign in and begin again from the connection"))
+	if err != nil {
+		back("", "session")
+		return
+	}
+	if !sc.Role().Covers(store.Administrator) {
+		back("", "role")
 		return
 	}
 	name, err := s.Connections.FinishConsent(ctx, sc, cookie, connections.Returned{State: c.Query("state"), Code: c.Query("code"), Error: c.Query("error"), Description: c.Query("error_description"), Issuer: c.Query("iss")})
-	back(name, err)
+	back(name, s.troubleOf(err))
 }
 
-// sentenceOf words an error for a page.
-func sentenceOf(err error) string {
+// troubleOf is the name, in words.Consents, of why a sign-in did not succeed.
+func (s *Server) troubleOf(err error) string {
+	var no *connections.Unconsented
 	var failure *call.Failure
-	var parked *call.Parked
 	switch {
-	case errors.As(err, &failure):
-		return failure.Message
-	case errors.As(err, &parked):
-		return parked.Message
+	case err == nil:
+		return ""
+	case errors.Is(err, connections.ErrState):
+		return "state"
+	case errors.As(err, &no):
+		return no.Code
+	case store.IsUnavailable(err), errors.As(err, &failure) && failure.Retryable:
+		return "away"
 	}
-	if f := problemOf(err); f != nil {
-		return f.title
-	}
-	return err.Error()
+	s.Log.Error("a consent was not finished", "error", err)
+	return "other"
 }
 
 // callback wakes the run that an address was made for. The body is not believed:
 // the run looks for itself.
 func (s *Server) callback(c *gin.Context) {
-	if !s.limiters.caller.allow(c.ClientIP()) {
+	if !s.limiters.caller.allow(s.callerKey(c.Request)) {
 		c.Header("Retry-After", "5")
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return

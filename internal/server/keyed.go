@@ -3,31 +3,35 @@ package server
 import (
 	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/time/rate"
 )
 
-// keyed is a rate for each of many keys. It forgets all when it holds too many.
+// keyedMost is how many keys a rate is kept for; those that were not heard of for
+// the longest are forgotten first, so that a flood of new ones frees nobody who is
+// held back.
+const keyedMost = 10_000
+
+// keyed is a rate for each of many keys.
 type keyed struct {
-	mu    sync.Mutex
+	mu    sync.Mutex // a key has one limiter, whoever asks first
 	every rate.Limit
 	burst int
-	kept  map[string]*rate.Limiter
+	kept  *lru.Cache[string, *rate.Limiter]
 }
 
 func newKeyed(every rate.Limit, burst int) *keyed {
-	return &keyed{every: every, burst: burst, kept: map[string]*rate.Limiter{}}
+	kept, _ := lru.New[string, *rate.Limiter](keyedMost) // fails for sizes below one only
+	return &keyed{every: every, burst: burst, kept: kept}
 }
 
 func (k *keyed) allow(key string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	l, ok := k.kept[key]
+	l, ok := k.kept.Get(key)
 	if !ok {
-		if len(k.kept) > 10_000 {
-			clear(k.kept)
-		}
 		l = rate.NewLimiter(k.every, k.burst)
-		k.kept[key] = l
+		k.kept.Add(key, l)
 	}
 	return l.Allow()
 }

@@ -4,20 +4,26 @@ import (
 	"context"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/signin"
 	"youngtrellis/internal/store"
 )
 
 // SignIn implements api.StrictServerInterface.
 func (s *Server) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
-	cookie, sc, err := s.Store.SignIn(ctx, r.Body.Email, r.Body.Password)
+	from := callerOf(ctx)
+	in, err := s.signIn.In(ctx, signin.Asked{Email: r.Body.Email, Password: r.Body.Password, Address: from.address, Device: from.device, Session: from.session})
 	if err != nil {
 		return nil, err
 	}
-	me, err := s.describe(ctx, sc)
+	me, err := s.describe(ctx, in.Scope)
 	if err != nil {
 		return nil, err
 	}
-	return api.SignIn200JSONResponse{Body: me, Headers: api.SignIn200ResponseHeaders{SetCookie: some(s.setCookie(cookie, store.SessionMost))}}, nil
+	from.cookies.Add("Set-Cookie", s.setCookie(sessionCookie, in.Cookie, store.SessionMost))
+	if in.Device != "" {
+		from.cookies.Add("Set-Cookie", s.setCookie(deviceCookie, in.Device, store.DeviceKnown))
+	}
+	return api.SignIn200JSONResponse{Body: me}, nil
 }
 
 func (s *Server) describe(ctx context.Context, sc store.Scope) (api.Me, error) {
@@ -31,15 +37,13 @@ func (s *Server) describe(ctx context.Context, sc store.Scope) (api.Me, error) {
 
 // SignOut implements api.StrictServerInterface.
 func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
-	if cookie, ok := ctx.Value(cookieKey{}).(string); ok {
+	if cookie := sessionOf(ctx); cookie != "" {
 		if err := s.Store.SignOut(ctx, cookie); err != nil {
 			return nil, err
 		}
 	}
-	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: some(s.setCookie("", 0))}}, nil
+	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: some(s.setCookie(sessionCookie, "", 0))}}, nil
 }
-
-type cookieKey struct{}
 
 // Me implements api.StrictServerInterface.
 func (s *Server) Me(ctx context.Context, _ api.MeRequestObject) (api.MeResponseObject, error) {

@@ -3,8 +3,11 @@ package server
 import (
 	"context"
 	"errors"
+	"math"
 	"net/http"
 	"reflect"
+	"strconv"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -14,7 +17,9 @@ import (
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/intake"
+	"youngtrellis/internal/signin"
 	"youngtrellis/internal/store"
 )
 
@@ -26,6 +31,7 @@ type fault struct {
 	detail   string
 	problems []document.Problem
 	fields   []form.FieldError
+	after    time.Duration // when to try again
 }
 
 func (f *fault) Error() string { return f.title }
@@ -43,9 +49,12 @@ func problemOf(err error) *fault {
 	var failure *call.Failure
 	var parked *call.Parked
 	var wrong *connections.Wrong
+	var later *signin.Later
 	switch {
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &later):
+		return &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many wrong passwords, for this account or from this address. Wait " + waitWords(later.Wait) + ", then try again.", after: later.Wait}
 	case errors.As(err, &wrong):
 		kind := "not_found"
 		if wrong.Status != http.StatusNotFound {
@@ -80,6 +89,15 @@ func problemOf(err error) *fault {
 	return nil
 }
 
+// waitWords words a wait in the larger unit, rounded up.
+func waitWords(d time.Duration) string {
+	n, unit := int(math.Ceil(d.Seconds())), "second"
+	if d > time.Minute {
+		n, unit = int(math.Ceil(d.Minutes())), "minute"
+	}
+	return words.Count(n, unit)
+}
+
 func (s *Server) fail(c *gin.Context, err error) {
 	f := problemOf(err)
 	if f == nil {
@@ -110,6 +128,9 @@ func write(c *gin.Context, f *fault) {
 	c.Header("Content-Type", "application/problem+json")
 	if f.status == http.StatusServiceUnavailable {
 		c.Header("Retry-After", "5")
+	}
+	if f.after > 0 {
+		c.Header("Retry-After", strconv.Itoa(int(math.Ceil(f.after.Seconds()))))
 	}
 	c.AbortWithStatusJSON(f.status, p)
 }

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -29,6 +30,7 @@ import (
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
 	"youngtrellis/internal/runs"
+	"youngtrellis/internal/signin"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/vault"
 	"youngtrellis/internal/workflows"
@@ -38,7 +40,8 @@ import (
 type Config struct {
 	PublicURL string // from which links are built, never from Host
 	Console   fs.FS
-	HookRate  int // calls a second that one caller, and one address, may make; 0: 2000
+	Proxies   []netip.Prefix // that are trusted to say who called
+	HookRate  int            // calls a second that one caller, and one address, may make; 0: 2000
 	Log       *slog.Logger
 }
 
@@ -65,6 +68,8 @@ type Server struct {
 	router   routers.Router
 	public   *url.URL
 	limiters *limiters
+	signIn   *signin.Service
+	origins  *http.CrossOriginProtection
 	assets   *assets
 }
 
@@ -91,12 +96,14 @@ func (s *Server) Handler() (http.Handler, error) {
 		return nil, err
 	}
 	s.limiters = newLimiters(s.HookRate)
+	s.signIn = &signin.Service{Store: s.Store, Guard: signin.NewGuard(time.Now)}
+	s.origins = http.NewCrossOriginProtection()
+	if err := s.origins.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
+		return nil, err
+	}
 	s.assets = &assets{files: s.Console}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
-	if err := r.SetTrustedProxies(nil); err != nil {
-		return nil, err
-	}
 	r.HandleMethodNotAllowed = true
 	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
 	r.Use(s.recovered, s.logged, s.hosted)
@@ -170,28 +177,33 @@ func (s *Server) contract(c *gin.Context) {
 		write(c, refuse(http.StatusForbidden, "forbidden", "This operation names no permission."))
 		return
 	}
-	if !s.limiters.allow(c.ClientIP(), needs) {
-		c.Header("Retry-After", "10")
-		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls from this address. Wait ten seconds."))
-		return
-	}
+	s.met(c)
 	if c.Query("token") != "" || c.Query("access_token") != "" {
 		write(c, refuse(http.StatusBadRequest, "token_in_query", "A token in an address is seen in logs. Send it as Authorization: Bearer."))
 		return
 	}
 	nobody, _ := route.Operation.Extensions["x-nobody"].(bool)
-	if needs != "public" && !s.authenticate(c, store.Role(needs), nobody) {
+	by, most := byNothing, int64(unprovenBody)
+	if needs != "public" {
+		var ok bool
+		if by, ok = s.authenticate(c, store.Role(needs), nobody); !ok {
+			return
+		}
+		most = 32 << 20
+	}
+	if !s.sameOrigin(c, by) {
 		return
 	}
-	if !s.sameOrigin(c) {
-		return
-	}
-	upload := c.ContentType() == "application/octet-stream"
-	most := int64(32 << 20)
+	upload := by != byNothing && c.ContentType() == "application/octet-stream"
 	if upload {
 		most = item.MaxFile
 		// A file takes as long as it takes.
 		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+	}
+	if c.Request.ContentLength > most { // nothing of it is read
+		c.Header("Connection", "close")
+		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", "This takes at most "+item.Bytes(most)+"."))
+		return
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
 	looked := c.Request
@@ -214,11 +226,15 @@ func firstLine(s string) string {
 	return strings.ReplaceAll(strings.TrimSpace(s), "\n", " ")
 }
 
+// unprovenBody is the most, in bytes, that is read of somebody who has not proved
+// who they are.
+const unprovenBody = 1 << 20
+
 // hook takes a webhook's delivery.
 func (s *Server) hook(c *gin.Context) {
 	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
 	c.Header("X-Content-Type-Options", "nosniff")
-	if !s.limiters.caller.allow(c.ClientIP()) || !s.limiters.called.allow(c.Param("address")) {
+	if !s.limiters.caller.allow(s.callerKey(c.Request)) || !s.limiters.called.allow(c.Param("address")) {
 		c.Header("Retry-After", "5")
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return
@@ -282,10 +298,9 @@ func HTTP(h http.Handler) *http.Server {
 	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 120 * time.Second, MaxHeaderBytes: 64 << 10}
 }
 
-// limiters bound sign-ins by address, so that passwords cannot be tried out,
-// and webhook calls by caller and by address called, so that one flood neither
-// fills the queue nor delays others.
-type limiters struct{ signIn, caller, called *keyed }
+// limiters bound webhook calls by caller and by address called, so that one flood
+// neither fills the queue nor delays others.
+type limiters struct{ caller, called *keyed }
 
 // DefaultHookRate is how many webhook calls a second one caller may make, and
 // one address may take, unless it is set. Ten seconds' worth may come at once.
@@ -295,9 +310,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{signIn: newKeyed(rate.Every(2*time.Second), 20), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
-}
-
-func (l *limiters) allow(address, needs string) bool {
-	return needs != "public" || l.signIn.allow(address)
+	return &limiters{caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
 }

@@ -12,52 +12,92 @@ import (
 	"youngtrellis/internal/store"
 )
 
-const cookieName = "trellis"
+// Cookies of a browser: its session, and what its device is known by.
+const (
+	sessionCookie = "trellis"
+	deviceCookie  = "trellis-device"
+)
 
-// authenticate finds the caller's scope: by API token, else by cookie. A page
-// that asks who it is may be nobody's.
-func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) bool {
+// proof is what a caller is known by. Only a token is something that a browser
+// never sends by itself.
+type proof int
+
+const (
+	byNothing proof = iota
+	byCookie
+	byToken
+)
+
+// caller is who called, beside the scope of what they may see.
+type caller struct {
+	address string // the IP address
+	session string // the cookie by which they were found, or that came with a sign-in
+	device  string
+	cookies http.Header // of the answer
+}
+
+type callerKey struct{}
+
+func callerOf(ctx context.Context) caller {
+	c, _ := ctx.Value(callerKey{}).(caller)
+	return c
+}
+
+// sessionOf gives the session by which a caller was found; empty for a token.
+func sessionOf(ctx context.Context) string { return callerOf(ctx).session }
+
+// met remembers who called, before it is known whether they may.
+func (s *Server) met(c *gin.Context) {
+	from := caller{address: s.clientAddress(c.Request), cookies: c.Writer.Header()}
+	from.device, _ = c.Cookie(s.cookie(deviceCookie))
+	from.session, _ = c.Cookie(s.cookie(sessionCookie))
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), callerKey{}, from))
+}
+
+// authenticate finds the caller's scope, and by what: by API token, else by
+// cookie. A page that asks who it is may be nobody's.
+func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) (by proof, ok bool) {
 	var sc store.Scope
-	var err error
+	err := store.ErrNotFound
+	ctx := c.Request.Context()
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		sc, err = s.Store.ScopeOfToken(c.Request.Context(), strings.TrimSpace(token))
-	} else if cookie, cerr := c.Cookie(s.cookie()); cerr == nil {
-		sc, err = s.Store.ScopeOfSession(c.Request.Context(), cookie)
-		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), cookieKey{}, cookie))
-	} else {
-		err = store.ErrNotFound
+		by = byToken
+		sc, err = s.Store.ScopeOfToken(ctx, strings.TrimSpace(token))
+		from := callerOf(ctx)
+		from.session = ""
+		ctx = context.WithValue(ctx, callerKey{}, from)
+	} else if cookie := sessionOf(ctx); cookie != "" {
+		by = byCookie
+		sc, err = s.Store.ScopeOfSession(ctx, cookie)
 	}
 	if store.IsUnavailable(err) {
 		s.fail(c, err)
-		return false
+		return by, false
 	}
-	if err != nil && nobody && c.GetHeader("Authorization") == "" {
+	if err != nil && nobody && by != byToken {
 		c.AbortWithStatus(http.StatusNoContent)
-		return false
+		return by, false
 	}
 	if err != nil {
 		write(c, refuse(http.StatusUnauthorized, "sign_in", "Sign in first: in the console, or with trellis login."))
-		return false
+		return by, false
 	}
 	if !sc.Role().Covers(needs) {
 		write(c, refuse(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the role %s; you are %s here.", needs, sc.Role())))
-		return false
+		return by, false
 	}
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), scopeKey{}, sc))
-	return true
+	c.Request = c.Request.WithContext(context.WithValue(ctx, scopeKey{}, sc))
+	return by, true
 }
 
-// sameOrigin lets a cookie act only for our own pages.
-func (s *Server) sameOrigin(c *gin.Context) bool {
-	if c.GetHeader("Authorization") != "" {
+// sameOrigin lets only our own pages act with what a browser sends by itself. A
+// sign-in is one of these acts: another page must not sign somebody in as somebody
+// else.
+func (s *Server) sameOrigin(c *gin.Context, by proof) bool {
+	if by == byToken {
 		return true
 	}
-	protection := http.NewCrossOriginProtection()
-	if err := protection.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
-		s.fail(c, err)
-		return false
-	}
-	if err := protection.Check(c.Request); err != nil {
+	if err := s.origins.Check(c.Request); err != nil {
 		write(c, refuse(http.StatusForbidden, "cross_origin", "This call came from another page than the console."))
 		return false
 	}
@@ -71,17 +111,17 @@ func (s *Server) sameOrigin(c *gin.Context) bool {
 	return true
 }
 
-// cookie is the session cookie's name: bound to host and TLS by its prefix,
-// except on plain loopback, where browsers would refuse it.
-func (s *Server) cookie() string {
+// cookie is a cookie's name: bound to host and TLS by its prefix, except on plain
+// loopback, where browsers would refuse it.
+func (s *Server) cookie(name string) string {
 	if s.public.Scheme == "https" {
-		return "__Host-" + cookieName
+		return "__Host-" + name
 	}
-	return cookieName
+	return name
 }
 
-func (s *Server) setCookie(value string, age time.Duration) string {
-	c := http.Cookie{Name: s.cookie(), Value: value, Path: "/", HttpOnly: true, Secure: s.public.Scheme == "https", SameSite: http.SameSiteLaxMode, MaxAge: int(age.Seconds())}
+func (s *Server) setCookie(name, value string, age time.Duration) string {
+	c := http.Cookie{Name: s.cookie(name), Value: value, Path: "/", HttpOnly: true, Secure: s.public.Scheme == "https", SameSite: http.SameSiteLaxMode, MaxAge: int(age.Seconds())}
 	if age <= 0 {
 		c.MaxAge = -1
 	}

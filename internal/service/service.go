@@ -10,6 +10,8 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,12 +40,14 @@ type Config struct {
 	DatabaseURL string        // with its password, if it has one
 	Listen      string        // host:port
 	PublicURL   string        // empty: the address listened on
+	PlainHTTP   bool          // a public address beyond loopback may be http
 	Data        string        // folder for the vault key and the node's lock
 	VaultKey    string        // file; empty: vault.key in Data
 	Runs        int           // at once
 	Lease       time.Duration // a node that was silent for so long is dead; 0: 15 s
-	HookRate    int           // calls a second that one caller, and one address, may make; 0: 2000
-	Excepted    []string      // databases on our own server that a workspace may ask
+	Proxies     []netip.Prefix
+	HookRate    int      // calls a second that one caller, and one address, may make; 0: 2000
+	Excepted    []string // databases on our own server that a workspace may ask
 	Log         *slog.Logger
 }
 
@@ -95,12 +99,35 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	if ip := net.ParseIP(host); c.PublicURL == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf("--listen %s can be reached from elsewhere; say with --public-url how people call this service, as https://trellis.example", c.Listen)
 	}
+	if err := checkPublic(c.PublicURL, c.PlainHTTP); err != nil {
+		return nil, err
+	}
 	s := &Service{done: make(chan error, 1)}
 	if err := s.open(ctx, c); err != nil {
 		s.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// checkPublic refuses an address that links cannot be built from, and one at which
+// passwords and cookies would travel in the clear.
+func checkPublic(address string, plain bool) error {
+	if address == "" {
+		return nil
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return errors.New("--public-url is not an address; write it as https://trellis.example")
+	}
+	if u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
+		return errors.New("--public-url holds more than scheme, host and port; write it as https://trellis.example")
+	}
+	ip := net.ParseIP(u.Hostname())
+	if u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !plain {
+		return fmt.Errorf("--public-url %s has no TLS: passwords and cookies would travel in the clear. Let TLS end before the service and write https://%s, or say --plain-http where nobody listens in between", address, u.Host)
+	}
+	return nil
 }
 
 func (s *Service) open(ctx context.Context, c Config) error {
@@ -156,7 +183,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	}
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
-	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
+	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
 		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node}}
 	h, err := front.Handler()
 	if err != nil {

@@ -100,6 +100,21 @@ func (s *Store) CreateOwner(ctx context.Context, workspace, email, name, passwor
 		return Scope{}, err
 	}
 	sc := Scope{workspace: NewID(), person: NewID(), name: name, role: Owner}
+	// Who has an account keeps its password; whoever gives another one would wait
+	// before a door that it does not open.
+	var known bool
+	if err := s.node.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person WHERE lower(email) = lower($1))", email).Scan(&known); err != nil {
+		return Scope{}, unavailable(err)
+	}
+	if known {
+		_, err := s.CheckPassword(ctx, email, password)
+		if errors.Is(err, ErrSignIn) {
+			return Scope{}, fmt.Errorf("%s has an account here already, and this is not its password; give that one", email)
+		}
+		if err != nil {
+			return Scope{}, err
+		}
+	}
 	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "INSERT INTO workspace (id, name) VALUES ($1, $2)", sc.workspace, workspace); err != nil {
 			return err
@@ -118,35 +133,69 @@ func (s *Store) CreateOwner(ctx context.Context, workspace, email, name, passwor
 // ErrSignIn is the one answer to every failed sign-in.
 var ErrSignIn = errors.New("the address or the password is not right")
 
-// SignIn checks a password and opens a browser session. An unknown address
-// takes as long as a wrong password.
-func (s *Store) SignIn(ctx context.Context, email, password string) (cookie string, sc Scope, err error) {
+// CheckPassword gives whose password it is. An unknown address takes as long as a
+// wrong password, and both are ErrSignIn.
+func (s *Store) CheckPassword(ctx context.Context, email, password string) (uuid.UUID, error) {
 	var hash string
 	var person uuid.UUID
-	err = s.node.QueryRow(ctx, "SELECT id, password FROM person WHERE lower(email) = lower($1)", strings.TrimSpace(email)).Scan(&person, &hash)
+	err := s.node.QueryRow(ctx, "SELECT id, password FROM person WHERE lower(email) = lower($1)", strings.TrimSpace(email)).Scan(&person, &hash)
 	if errors.Is(err, pgx.ErrNoRows) {
 		hash = nobody
 	} else if err != nil {
-		return "", Scope{}, unavailable(err)
+		return uuid.Nil, unavailable(err)
 	}
 	if err := hashes.Acquire(ctx, 1); err != nil {
-		return "", Scope{}, err
+		return uuid.Nil, err
 	}
 	match, err := argon2id.ComparePasswordAndHash(password, hash)
 	hashes.Release(1)
 	if err != nil || !match || person == uuid.Nil {
-		return "", Scope{}, ErrSignIn
+		return uuid.Nil, ErrSignIn
 	}
+	return person, nil
+}
+
+// OpenBrowser opens a browser's session in the first workspace of a person, and
+// ends the session that the browser had, if any. ErrSignIn: the person belongs to
+// no workspace.
+func (s *Store) OpenBrowser(ctx context.Context, person uuid.UUID, had string) (cookie string, sc Scope, err error) {
 	cookie = secret(secretPrefix)
 	sc = Scope{person: person}
 	err = s.node.QueryRow(ctx, `WITH m AS (SELECT m.workspace_id, m.person_id, m.role, p.name FROM member m JOIN person p ON p.id = m.person_id
 			WHERE m.person_id = $1 ORDER BY m.workspace_id LIMIT 1),
+		d AS (DELETE FROM browser_session WHERE hash = $3),
 		i AS (INSERT INTO browser_session (hash, person_id, workspace_id) SELECT $2, person_id, workspace_id FROM m)
-		SELECT workspace_id, role, name FROM m`, person, hashOf(cookie)).Scan(&sc.workspace, &sc.role, &sc.name)
+		SELECT workspace_id, role, name FROM m`, person, hashOf(cookie), hashOf(had)).Scan(&sc.workspace, &sc.role, &sc.name)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", Scope{}, ErrSignIn
 	}
 	return cookie, sc, unavailable(err)
+}
+
+// Devices that people signed in from are known for so long after their last
+// sign-in, and so many of each person.
+const (
+	DeviceKnown  = 180 * 24 * time.Hour
+	mostDevices  = 20
+	devicePrefix = "ytd_"
+)
+
+// KnowsDevice tells whether an account was signed in to from a device.
+func (s *Store) KnowsDevice(ctx context.Context, email, device string) (known bool, err error) {
+	err = s.node.QueryRow(ctx, `WITH u AS (UPDATE known_device d SET seen = now() FROM person p
+			WHERE d.hash = $1 AND p.id = d.person_id AND lower(p.email) = lower($2) AND d.seen > now() - $3::interval RETURNING d.hash)
+		SELECT EXISTS (SELECT FROM u)`, hashOf(device), strings.TrimSpace(email), DeviceKnown.String()).Scan(&known)
+	return known, unavailable(err)
+}
+
+// AddDevice makes a person's device known, and gives what it is known by.
+func (s *Store) AddDevice(ctx context.Context, person uuid.UUID) (string, error) {
+	device := secret(devicePrefix)
+	_, err := s.node.Exec(ctx, "INSERT INTO known_device (hash, person_id) VALUES ($1, $2)", hashOf(device), person)
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM known_device WHERE hash IN (SELECT hash FROM known_device WHERE person_id = $1 ORDER BY seen DESC OFFSET $2)", person, mostDevices)
+	}
+	return device, unavailable(err)
 }
 
 // ScopeOfSession finds what a browser's cookie may see.

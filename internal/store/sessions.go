@@ -230,6 +230,9 @@ func (s *Store) Sweep(ctx context.Context) error {
 		_, err = s.node.Exec(ctx, "DELETE FROM browser_session WHERE seen < now() - $1::interval OR created < now() - $2::interval", SessionIdle.String(), SessionMost.String())
 	}
 	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM known_device WHERE seen < now() - $1::interval", DeviceKnown.String())
+	}
+	if err == nil {
 		_, err = s.node.Exec(ctx, "DELETE FROM consent WHERE expires < now()")
 	}
 	if err == nil {

@@ -41,7 +41,12 @@ func CheckURL(address string) error {
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
 		return errors.New("the database address is written as postgres://user@host:port/database")
 	}
-	if _, has := u.User.Password(); has {
+	_, has := u.User.Password()
+	query, err := url.ParseQuery(u.RawQuery)
+	for name := range query {
+		has = has || strings.Contains(strings.ToLower(name), "password")
+	}
+	if has || err != nil && strings.Contains(strings.ToLower(u.RawQuery), "password") {
 		return errors.New("the database address holds a password; take it out and put it into the file that TRELLIS_DATABASE_PASSWORD_FILE names")
 	}
 	return nil

@@ -317,17 +317,73 @@ func TestADraftIsChangedByOneAtATime(t *testing.T) {
 	require.Equal(t, 2, *again.Live, "going live unchanged makes no new revision")
 }
 
+func TestDevicesAreKnownByTheirPersonForAWhile(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	person, err := b.CheckPassword(ctx, "mara@ottermere.example", "a password to test")
+	require.NoError(t, err)
+	var first string
+	for i := range mostDevices + 1 {
+		device, err := b.AddDevice(ctx, person)
+		require.NoError(t, err)
+		if i == 0 {
+			first = device
+		}
+		known, err := b.KnowsDevice(ctx, "MARA@ottermere.example ", device)
+		require.NoError(t, err)
+		require.True(t, known)
+		known, err = b.KnowsDevice(ctx, "wren@ottermere.example", device)
+		require.NoError(t, err)
+		require.False(t, known, "it is known to its own account only")
+	}
+	known, err := b.KnowsDevice(ctx, "mara@ottermere.example", first)
+	require.NoError(t, err)
+	require.False(t, known, "the one that was not seen for the longest gives way")
+	last, err := b.AddDevice(ctx, person)
+	require.NoError(t, err)
+	_, err = b.node.Exec(ctx, "UPDATE known_device SET seen = now() - interval '181 days'")
+	require.NoError(t, err)
+	known, err = b.KnowsDevice(ctx, "mara@ottermere.example", last)
+	require.NoError(t, err)
+	require.False(t, known)
+	require.NoError(t, b.Sweep(ctx))
+	var n int
+	require.NoError(t, b.node.QueryRow(ctx, "SELECT count(*) FROM known_device").Scan(&n))
+	require.Zero(t, n)
+}
+
+func TestWhoHasAnAccountKeepsItsPassword(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := context.Background()
+	_, err := b.CreateOwner(ctx, "A second workspace", "MARA@ottermere.example", "Mara", "another password")
+	require.ErrorContains(t, err, "has an account here already")
+	var n int
+	require.NoError(t, b.node.QueryRow(ctx, "SELECT count(*) FROM workspace").Scan(&n))
+	require.Equal(t, 1, n, "nothing was made")
+	sc, err := b.CreateOwner(ctx, "A second workspace", "mara@ottermere.example", "Mara", "a password to test")
+	require.NoError(t, err)
+	require.Equal(t, b.sc.person, sc.person)
+}
+
 func TestSessionsOfBrowsersExpire(t *testing.T) {
 	t.Parallel()
 	b := open(t)
 	ctx := context.Background()
-	_, _, err := b.SignIn(ctx, "mara@ottermere.example", "wrong")
+	_, err := b.CheckPassword(ctx, "mara@ottermere.example", "wrong")
 	require.ErrorIs(t, err, ErrSignIn)
-	_, _, err = b.SignIn(ctx, "nobody@ottermere.example", "wrong")
+	_, err = b.CheckPassword(ctx, "nobody@ottermere.example", "wrong")
 	require.ErrorIs(t, err, ErrSignIn)
-	cookie, sc, err := b.SignIn(ctx, " MARA@ottermere.example", "a password to test")
+	person, err := b.CheckPassword(ctx, " MARA@ottermere.example", "a password to test")
+	require.NoError(t, err)
+	before, _, err := b.OpenBrowser(ctx, person, "")
+	require.NoError(t, err)
+	cookie, sc, err := b.OpenBrowser(ctx, person, before)
 	require.NoError(t, err)
 	require.Equal(t, b.sc.workspace, sc.workspace)
+	_, err = b.ScopeOfSession(ctx, before)
+	require.ErrorIs(t, err, ErrNotFound, "a sign-in ends the session that it came with")
 	_, err = b.ScopeOfSession(ctx, cookie)
 	require.NoError(t, err)
 	_, err = b.node.Exec(ctx, "UPDATE browser_session SET seen = now() - interval '13 hours'")

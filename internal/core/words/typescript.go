@@ -21,6 +21,10 @@ func TypeScript() string {
 	for _, r := range Reasons {
 		fmt.Fprintf(&b, "  %s: %q,\n", r.Name, r.Words)
 	}
+	b.WriteString("};\n\nexport const consents: Record<string, string> = {\n")
+	for _, c := range Consents {
+		fmt.Fprintf(&b, "  %s: %q,\n", c.Name, c.Words)
+	}
 	b.WriteString("};\n")
 	return b.String()
 }

@@ -52,6 +52,14 @@ CREATE TABLE browser_session (
   FOREIGN KEY (workspace_id, person_id) REFERENCES member ON DELETE CASCADE
 );
 
+-- Devices from which a person has signed in before.
+CREATE TABLE known_device (
+  hash      bytea PRIMARY KEY, -- SHA-256 of what the device keeps
+  person_id uuid NOT NULL REFERENCES person ON DELETE CASCADE,
+  seen      timestamptz NOT NULL DEFAULT now()
+);
+CREATE INDEX known_device_person ON known_device (person_id, seen);
+
 CREATE TABLE api_token (
   workspace_id uuid NOT NULL,
   id           uuid NOT NULL,
@@ -582,7 +590,7 @@ BEGIN
   END LOOP;
 END $$;
 -- +goose StatementEnd
-GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, person, workspace, vault TO trellis_node;
+GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, person, known_device, workspace, vault TO trellis_node;
 GRANT SELECT ON person, workspace TO trellis_api;
 GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
 

@@ -7,6 +7,7 @@ import { AddConnection } from "../connections/AddConnection";
 import { Detail } from "../connections/Detail";
 import { State } from "../connections/State";
 import { Nothing, Trouble, Waiting } from "../ui/parts";
+import { consents } from "../words/table";
 import { plural } from "../ui/words";
 
 export function Connections() {
@@ -39,7 +40,7 @@ export function Connections() {
         />
       </div>
       <Trouble error={list.error} />
-      {search.trouble && <Trouble error={new Error(search.trouble)} />}
+      {search.trouble && <Trouble error={new Error(consents[search.trouble] ?? consents["other"])} />}
       {reading && <Waiting what="Reading the connections" />}
       {!reading && list.data && all.length === 0 && (
         <Nothing>

@@ -233,9 +233,16 @@ describe("the connections", () => {
 
   it("say what to do where there is none, and what went wrong on the way back", async () => {
     serve({ "GET /connections": { connections: [] }, "GET /connectors": { connectors: [] } });
-    await show(<Connections />, "/connections?trouble=The%20consent%20was%20refused.");
+    await show(<Connections />, "/connections?trouble=denied");
     expect(await screen.findByText(/No account is connected yet/)).toBeTruthy();
-    expect(screen.getByText("The consent was refused.")).toBeTruthy();
+    expect(screen.getByText(/Consent was refused on the other side's page/)).toBeTruthy();
+  });
+
+  it("show no words that somebody else wrote into the address", async () => {
+    serve({ "GET /connections": { connections: [] }, "GET /connectors": { connectors: [] } });
+    await show(<Connections />, "/connections?trouble=Your%20session%20was%20stolen.%20Call%20us");
+    expect(await screen.findByText(/The sign-in did not succeed/)).toBeTruthy();
+    expect(screen.queryByText(/stolen/)).toBeNull();
   });
 });
 

@@ -38,3 +38,16 @@ export const reasons: Record<string, string> = {
   unread: "Some of it has not been read yet",
   items_wait: "Waiting until {wake}, as a step says",
 };
+
+export const consents: Record<string, string> = {
+  session: "You are not signed in here any more. Sign in, and begin again from the connection.",
+  role: "You are not an administrator here any more. Ask one to sign the connection in.",
+  state: "This sign-in was not begun here, was used already, or is older than ten minutes. Begin it again from the connection.",
+  denied: "Consent was refused on the other side's page. What the connection had is as it was.",
+  answered: "The other side's page did not give consent. Begin again from the connection, or look at the scopes it asks for.",
+  no_code: "The other side's page sent no code. Begin again from the connection.",
+  issuer: "The answer came from another server than the one that this connection signs in at. Nothing was accepted.",
+  refused: "The authorization server did not accept the sign-in. Sign in again; if it happens again, look at the client id and the client secret.",
+  away: "The authorization server cannot be reached at the moment. Begin again in a while.",
+  other: "The sign-in did not succeed. The service's log says more.",
+};
