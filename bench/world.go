@@ -112,7 +112,7 @@ func (w *world) fill(ctx context.Context) error {
 	if w.sc, err = w.store.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to bench"); err != nil {
 		return err
 	}
-	if w.token, _, err = w.store.CreateToken(ctx, w.sc, "bench", store.Owner); err != nil {
+	if w.token, _, err = w.store.CreateToken(ctx, w.sc, store.NewToken{Name: "bench", Role: store.Owner}); err != nil {
 		return err
 	}
 	if err := w.store.Allow(ctx, w.sc, strings.TrimPrefix(w.other.address, "http://")); err != nil {

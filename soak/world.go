@@ -130,7 +130,7 @@ func (w *world) fill(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	if w.token, _, err = s.CreateToken(ctx, sc, "soak", store.Owner); err != nil {
+	if w.token, _, err = s.CreateToken(ctx, sc, store.NewToken{Name: "soak", Role: store.Owner}); err != nil {
 		return err
 	}
 	if err := s.Allow(ctx, sc, w.side.host()); err != nil {

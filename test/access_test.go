@@ -94,7 +94,7 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	require.Equal(t, 201, status, added)
 	stranger, err := w.Service.Store.CreateOwner(ctx, "Another workspace", "else@ottermere.example", "Somebody Else", "another password")
 	require.NoError(t, err)
-	token, made, err := w.Service.Store.CreateToken(ctx, stranger, "stranger", store.Owner)
+	token, made, err := w.Service.Store.CreateToken(ctx, stranger, store.NewToken{Name: "stranger", Role: store.Owner})
 	require.NoError(t, err)
 	own, err := ottermere.Answer[struct{ Tokens []client.Token }](w.Client.ListTokens(ctx))
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/ottermere"
 	"youngtrellis/internal/standins"
+	"youngtrellis/internal/store"
 )
 
 // another starts a second service in a process of its own, on the same database
@@ -88,7 +89,7 @@ func TestConsentAndWhatCanGoWrongWithIt(t *testing.T) {
 	require.NoError(t, err)
 	other, err := w.Service.Store.CreateOwner(ctx, "Another workspace", "oauth@ottermere.example", "Somebody Else", "another password")
 	require.NoError(t, err)
-	token, _, err := w.Service.Store.CreateToken(ctx, other, "stranger", "owner")
+	token, _, err := w.Service.Store.CreateToken(ctx, other, store.NewToken{Name: "stranger", Role: store.Owner})
 	require.NoError(t, err)
 	stranger, err := w.NewClient(token)
 	require.NoError(t, err)

@@ -112,7 +112,7 @@ func newOwned(t *testing.T, ctx context.Context, gate chan struct{}, extra ...st
 	t.Cleanup(s.Close)
 	sc, err := s.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to test")
 	require.NoError(t, err)
-	o.token, _, err = s.CreateToken(ctx, sc, "test", store.Owner)
+	o.token, _, err = s.CreateToken(ctx, sc, store.NewToken{Name: "test", Role: store.Owner})
 	require.NoError(t, err)
 	require.NoError(t, s.Allow(ctx, sc, strings.TrimPrefix(o.side.URL, "http://")))
 	client := clientOf(t, o.first.address, o.token)

@@ -1147,7 +1147,10 @@ type MadeToken struct {
 
 // Me defines model for Me.
 type Me struct {
-	Email     string `json:"email"`
+	Email string `json:"email"`
+
+	// Items What items hold may be seen
+	Items     bool   `json:"items"`
 	Name      string `json:"name"`
 	Role      Role   `json:"role"`
 	Workspace string `json:"workspace"`
@@ -1266,8 +1269,13 @@ type NewSample struct {
 
 // NewToken defines model for NewToken.
 type NewToken struct {
-	Name string `json:"name"`
-	Role *Role  `json:"role,omitempty"`
+	// Items With the role viewer: it may see what items hold
+	Items *bool `json:"items,omitempty"`
+
+	// Makes It may make tokens, which end with it
+	Makes *bool  `json:"makes,omitempty"`
+	Name  string `json:"name"`
+	Role  *Role  `json:"role,omitempty"`
 }
 
 // Node defines model for Node.
@@ -1674,9 +1682,18 @@ type Token struct {
 	Created time.Time          `json:"created"`
 	Expires time.Time          `json:"expires"`
 	Id      openapi_types.UUID `json:"id"`
-	Name    string             `json:"name"`
-	Role    Role               `json:"role"`
-	Used    *time.Time         `json:"used,omitempty"`
+
+	// Items With the role viewer: it may see what items hold
+	Items *bool `json:"items,omitempty"`
+
+	// Makes It may make tokens, which end with it
+	Makes *bool  `json:"makes,omitempty"`
+	Name  string `json:"name"`
+
+	// Of Whose it is
+	Of   string     `json:"of"`
+	Role Role       `json:"role"`
+	Used *time.Time `json:"used,omitempty"`
 }
 
 // Tried defines model for Tried.
@@ -2609,26 +2626,26 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListTokens List the workspace's API tokens
+	// ListTokens List the caller's API tokens; for an administrator those of all people
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
 	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateTokenWithBody Make an API token; its secret is shown once
+	// CreateTokenWithBody Make an API token, never stronger than its maker; its secret is shown once
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateToken Make an API token; its secret is shown once
+	// CreateToken Make an API token, never stronger than its maker; its secret is shown once
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DeleteToken End a token at once
+	// DeleteToken End a token at once, and those that it has made: one of the caller, for an administrator of anybody
 	//
 	// Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 	DeleteToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4020,7 +4037,7 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListTokens List the workspace's API tokens
+// ListTokens List the caller's API tokens; for an administrator those of all people
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
 func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4035,7 +4052,7 @@ func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// CreateTokenWithBody Make an API token; its secret is shown once
+// CreateTokenWithBody Make an API token, never stronger than its maker; its secret is shown once
 //
 // Takes any type of body and a specified content type.
 //
@@ -4052,7 +4069,7 @@ func (c *Client) CreateTokenWithBody(ctx context.Context, contentType string, bo
 	return c.Client.Do(req)
 }
 
-// CreateToken Make an API token; its secret is shown once
+// CreateToken Make an API token, never stronger than its maker; its secret is shown once
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4069,7 +4086,7 @@ func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBod
 	return c.Client.Do(req)
 }
 
-// DeleteToken End a token at once
+// DeleteToken End a token at once, and those that it has made: one of the caller, for an administrator of anybody
 //
 // Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 func (c *Client) DeleteToken(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8862,28 +8879,28 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// ListTokensWithResponse List the workspace's API tokens
+	// ListTokensWithResponse List the caller's API tokens; for an administrator those of all people
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
 	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
-	// CreateTokenWithBodyWithResponse Make an API token; its secret is shown once
+	// CreateTokenWithBodyWithResponse Make an API token, never stronger than its maker; its secret is shown once
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
 
-	// CreateTokenWithResponse Make an API token; its secret is shown once
+	// CreateTokenWithResponse Make an API token, never stronger than its maker; its secret is shown once
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tokens (the `CreateToken` operationId).
 	CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
 
-	// DeleteTokenWithResponse End a token at once
+	// DeleteTokenWithResponse End a token at once, and those that it has made: one of the caller, for an administrator of anybody
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -13994,7 +14011,7 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
-// ListTokensWithResponse List the workspace's API tokens
+// ListTokensWithResponse List the caller's API tokens; for an administrator those of all people
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14007,7 +14024,7 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEdi
 	return ParseListTokensResponse(rsp)
 }
 
-// CreateTokenWithBodyWithResponse Make an API token; its secret is shown once
+// CreateTokenWithBodyWithResponse Make an API token, never stronger than its maker; its secret is shown once
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14020,7 +14037,7 @@ func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Contex
 	return ParseCreateTokenResponse(rsp)
 }
 
-// CreateTokenWithResponse Make an API token; its secret is shown once
+// CreateTokenWithResponse Make an API token, never stronger than its maker; its secret is shown once
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14033,7 +14050,7 @@ func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, body 
 	return ParseCreateTokenResponse(rsp)
 }
 
-// DeleteTokenWithResponse End a token at once
+// DeleteTokenWithResponse End a token at once, and those that it has made: one of the caller, for an administrator of anybody
 //
 // Returns a wrapper object for the known response body format(s).
 //

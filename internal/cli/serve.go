@@ -190,16 +190,17 @@ func (a *app) setup() *cobra.Command {
 
 func (a *app) login() *cobra.Command {
 	var email, file string
+	var makes bool
 	c := &cobra.Command{Use: "login ADDRESS", Short: "Sign in to a service; keeps a token in a file of yours", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		password, err := a.secret("Password", file)
 		if err != nil {
 			return err
 		}
 		base := strings.TrimSuffix(args[0], "/")
-		var cookie string
+		var cookies []*http.Cookie
 		cl, err := api.NewClient(base+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-			if cookie != "" {
-				r.Header.Set("Cookie", cookie)
+			for _, k := range cookies {
+				r.AddCookie(k)
 			}
 			return nil
 		}))
@@ -208,16 +209,14 @@ func (a *app) login() *cobra.Command {
 		}
 		res, err := cl.SignIn(c.Context(), api.SignIn{Email: email, Password: password})
 		if err == nil {
-			for _, k := range res.Cookies() {
-				cookie = k.Name + "=" + k.Value
-			}
+			cookies = res.Cookies()
 		}
 		me, err := got[api.Me](res, err)
 		if err != nil {
 			return err
 		}
 		machine, _ := os.Hostname()
-		made, err := got[api.MadeToken](cl.CreateToken(c.Context(), api.NewToken{Name: "command line on " + machine}))
+		made, err := got[api.MadeToken](cl.CreateToken(c.Context(), api.NewToken{Name: "command line on " + machine, Makes: &makes}))
 		if err != nil {
 			return err
 		}
@@ -236,6 +235,7 @@ func (a *app) login() *cobra.Command {
 	}}
 	c.Flags().StringVar(&email, "email", "", "mail address")
 	c.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
+	c.Flags().BoolVar(&makes, "makes-tokens", false, "let the command line make further tokens, which end with its own")
 	_ = c.MarkFlagRequired("email")
 	return c
 }

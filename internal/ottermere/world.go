@@ -212,7 +212,7 @@ func (w *World) fill(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if w.Token, _, err = s.CreateToken(ctx, sc, "demo", store.Owner); err != nil {
+		if w.Token, _, err = s.CreateToken(ctx, sc, store.NewToken{Name: "demo", Role: store.Owner, Makes: true}); err != nil {
 			return err
 		}
 		if err := w.remember(); err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -250,6 +251,13 @@ func (s *Server) checked(ctx context.Context, name string) (api.Connection, erro
 
 // CheckConnection implements api.StrictServerInterface.
 func (s *Server) CheckConnection(ctx context.Context, r api.CheckConnectionRequestObject) (api.CheckConnectionResponseObject, error) {
+	c, err := s.Store.Connection(ctx, scopeOf(ctx), r.Connection)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.granted(ctx, c, ""); err != nil { // a check is a call with the account's credentials
+		return nil, err
+	}
 	out, err := s.checked(ctx, r.Connection)
 	return api.CheckConnection200JSONResponse(out), err
 }
@@ -292,17 +300,30 @@ func (s *Server) ShapeConnection(ctx context.Context, r api.ShapeConnectionReque
 
 // ListCalls implements api.StrictServerInterface.
 func (s *Server) ListCalls(ctx context.Context, r api.ListCallsRequestObject) (api.ListCallsResponseObject, error) {
-	c, err := s.Store.Connection(ctx, scopeOf(ctx), r.Connection)
+	sc := scopeOf(ctx)
+	c, err := s.Store.Connection(ctx, sc, r.Connection)
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Store.Calls(ctx, scopeOf(ctx), c.ID)
+	list, err := s.Store.Calls(ctx, sc, c.ID)
 	out := api.ListCalls200JSONResponse{Calls: []api.Called{}}
 	for _, k := range list {
+		if !sc.SeesItems() { // paths, queries and refusals hold what came from items
+			k.Address, k.Failure = originOf(k.Address), ""
+		}
 		seconds, nanos := k.ID.Time().UnixTime()
 		out.Calls = append(out.Calls, api.Called{At: time.Unix(seconds, nanos).UTC(), Method: k.Method, Address: k.Address, Status: k.Status, Failure: k.Failure, TookMs: k.TookMS, Run: k.Run})
 	}
 	return out, err
+}
+
+// originOf leaves scheme and host of an address.
+func originOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host
 }
 
 // RemoveConnection implements api.StrictServerInterface.

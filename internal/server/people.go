@@ -2,6 +2,10 @@ package server
 
 import (
 	"context"
+	"errors"
+	"net/http"
+
+	"github.com/google/uuid"
 
 	"youngtrellis/api"
 	"youngtrellis/internal/signin"
@@ -32,7 +36,7 @@ func (s *Server) describe(ctx context.Context, sc store.Scope) (api.Me, error) {
 		return api.Me{}, err
 	}
 	email, err := s.Store.Email(ctx, sc)
-	return api.Me{Name: sc.Who(), Email: email, Role: api.Role(sc.Role()), Workspace: name}, err
+	return api.Me{Name: sc.Who(), Email: email, Role: api.Role(sc.Role()), Items: sc.SeesItems(), Workspace: name}, err
 }
 
 // SignOut implements api.StrictServerInterface.
@@ -52,7 +56,7 @@ func (s *Server) Me(ctx context.Context, _ api.MeRequestObject) (api.MeResponseO
 }
 
 func token(t store.Token) api.Token {
-	return api.Token{Id: t.ID, Name: t.Name, Role: api.Role(t.Role), Created: t.Created, Expires: t.Expires, Used: t.Used}
+	return api.Token{Id: t.ID, Name: t.Name, Role: api.Role(t.Role), Items: given(t.Items), Makes: given(t.Makes), Of: t.Of, Created: t.Created, Expires: t.Expires, Used: t.Used}
 }
 
 // ListTokens implements api.StrictServerInterface.
@@ -69,10 +73,15 @@ func (s *Server) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) 
 func (s *Server) CreateToken(ctx context.Context, r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
 	sc := scopeOf(ctx)
 	role := store.Role(or(r.Body.Role, api.Role(sc.Role())))
-	if !sc.Role().Covers(role) {
-		return nil, refuse(403, "forbidden", "A token cannot be stronger than its maker, who is "+string(sc.Role())+" here.")
+	secret, t, err := s.Store.CreateToken(ctx, sc, store.NewToken{Name: r.Body.Name, Role: role, Items: or(r.Body.Items, false), Makes: or(r.Body.Makes, false)})
+	switch {
+	case errors.Is(err, store.ErrTooStrong) && sc.Role().Covers(role) && sc.Token() != uuid.Nil:
+		return nil, refuse(http.StatusForbidden, "forbidden", "This token makes no tokens. Make one in a browser, or sign in with: trellis login --makes-tokens")
+	case errors.Is(err, store.ErrTooStrong):
+		return nil, refuse(http.StatusForbidden, "forbidden", "A token cannot be stronger than its maker, who is "+string(sc.Role())+" here.")
+	case err != nil:
+		return nil, err
 	}
-	secret, t, err := s.Store.CreateToken(ctx, sc, r.Body.Name, role)
 	return api.CreateToken201JSONResponse{Token: token(t), Secret: secret}, err
 }
 

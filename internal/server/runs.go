@@ -20,7 +20,10 @@ func counts(c engine.Counts) api.Counts {
 
 // summary words a run's line. A run that is being carried out here has newer
 // counts than the database.
-func (s *Server) summary(r store.Run) api.RunSummary {
+func (s *Server) summary(sc store.Scope, r store.Run) api.RunSummary {
+	if !sc.SeesItems() { // both hold what came from items: their names, and the other side's words about them
+		r.Label, r.Message = "", ""
+	}
 	out := api.RunSummary{Id: r.ID, Workflow: r.Name, Title: r.Title, State: api.RunState(r.State), Trigger: r.Trigger, Label: r.Label, Revision: r.Revision, Pass: r.Pass,
 		Accepted: r.Accepted, Ended: r.Ended, Message: r.Message, Reason: r.Reason, Connection: given(r.Connection), Wake: r.Wake}
 	if r.Cancel > 0 {
@@ -51,7 +54,7 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 	}
 	out := api.ListRuns200JSONResponse{Runs: []api.RunSummary{}}
 	for _, x := range list {
-		out.Runs = append(out.Runs, s.summary(x))
+		out.Runs = append(out.Runs, s.summary(sc, x))
 	}
 	if len(list) == limit {
 		out.Next = some(list[len(list)-1].ID)
@@ -78,7 +81,7 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 	if now, ok := s.Events.Counts(id); ok {
 		c = &now
 	}
-	out := api.Run{Run: s.summary(r), Columns: columns(plan, plan.Catalog, c)}
+	out := api.Run{Run: s.summary(sc, r), Columns: columns(plan, plan.Catalog, c)}
 	for _, p := range passes {
 		out.Passes = append(out.Passes, struct {
 			Kind      string    `json:"kind"`

@@ -19,7 +19,12 @@ import (
 	"youngtrellis/internal/store"
 )
 
+// samples gives the samples' fields, to whom they may be seen: what a check says of
+// them quotes them.
 func (s *Server) samples(ctx context.Context, sc store.Scope, w store.Workflow) ([]map[string]any, error) {
+	if !sc.SeesItems() {
+		return nil, nil
+	}
 	list, err := s.Store.Samples(ctx, sc, w.ID)
 	if err != nil {
 		return nil, err

@@ -182,11 +182,13 @@ func (s *Server) contract(c *gin.Context) {
 		write(c, refuse(http.StatusBadRequest, "token_in_query", "A token in an address is seen in logs. Send it as Authorization: Bearer."))
 		return
 	}
-	nobody, _ := route.Operation.Extensions["x-nobody"].(bool)
+	of := asks{role: store.Role(needs)}
+	of.nobody, _ = route.Operation.Extensions["x-nobody"].(bool)
+	of.items, _ = route.Operation.Extensions["x-items"].(bool)
 	by, most := byNothing, int64(unprovenBody)
 	if needs != "public" {
 		var ok bool
-		if by, ok = s.authenticate(c, store.Role(needs), nobody); !ok {
+		if by, ok = s.authenticate(c, of); !ok {
 			return
 		}
 		most = 32 << 20

@@ -46,6 +46,13 @@ func callerOf(ctx context.Context) caller {
 // sessionOf gives the session by which a caller was found; empty for a token.
 func sessionOf(ctx context.Context) string { return callerOf(ctx).session }
 
+// asks is what an operation asks of its caller, as the contract says.
+type asks struct {
+	role   store.Role // x-permission
+	items  bool       // x-items: what items hold is seen
+	nobody bool       // x-nobody: it answers nobody, too
+}
+
 // met remembers who called, before it is known whether they may.
 func (s *Server) met(c *gin.Context) {
 	from := caller{address: s.clientAddress(c.Request), cookies: c.Writer.Header()}
@@ -56,7 +63,7 @@ func (s *Server) met(c *gin.Context) {
 
 // authenticate finds the caller's scope, and by what: by API token, else by
 // cookie. A page that asks who it is may be nobody's.
-func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) (by proof, ok bool) {
+func (s *Server) authenticate(c *gin.Context, a asks) (by proof, ok bool) {
 	var sc store.Scope
 	err := store.ErrNotFound
 	ctx := c.Request.Context()
@@ -74,7 +81,7 @@ func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) (by
 		s.fail(c, err)
 		return by, false
 	}
-	if err != nil && nobody && by != byToken {
+	if err != nil && a.nobody && by != byToken {
 		c.AbortWithStatus(http.StatusNoContent)
 		return by, false
 	}
@@ -82,8 +89,12 @@ func (s *Server) authenticate(c *gin.Context, needs store.Role, nobody bool) (by
 		write(c, refuse(http.StatusUnauthorized, "sign_in", "Sign in first: in the console, or with trellis login."))
 		return by, false
 	}
-	if !sc.Role().Covers(needs) {
-		write(c, refuse(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the role %s; you are %s here.", needs, sc.Role())))
+	if !sc.Role().Covers(a.role) {
+		write(c, refuse(http.StatusForbidden, "forbidden", fmt.Sprintf("This needs the role %s; you are %s here.", a.role, sc.Role())))
+		return by, false
+	}
+	if a.items && !sc.SeesItems() {
+		write(c, refuse(http.StatusForbidden, "no_items", "This shows what items hold. A viewer sees that once an administrator has granted it."))
 		return by, false
 	}
 	c.Request = c.Request.WithContext(context.WithValue(ctx, scopeKey{}, sc))

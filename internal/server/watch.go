@@ -19,6 +19,10 @@ func ended(state api.RunState) bool {
 	return true
 }
 
+// askAgain is how long an open stream goes on without asking whether its caller
+// may still see it.
+const askAgain = 3 * time.Second
+
 // WatchRun implements api.StrictServerInterface.
 func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api.WatchRunResponseObject, error) {
 	first, _, err := s.run(ctx, r.Run)
@@ -31,6 +35,7 @@ func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api
 		now, last := first, ""
 		tick := time.NewTicker(time.Second)
 		defer tick.Stop()
+		sc, asked := scopeOf(ctx), time.Now()
 		for {
 			text, err := json.Marshal(now)
 			if err != nil {
@@ -51,7 +56,17 @@ func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api
 			case <-changes:
 			case <-tick.C:
 			}
-			next, _, err := s.run(ctx, r.Run)
+			if time.Since(asked) > askAgain {
+				// The token may have been ended meanwhile, or the role taken away.
+				asked = time.Now()
+				switch again, err := s.Store.Again(ctx, sc); {
+				case err == nil && again.Role().Covers(store.Viewer):
+					sc = again
+				case !store.IsUnavailable(err):
+					return nil
+				}
+			}
+			next, _, err := s.run(context.WithValue(ctx, scopeKey{}, sc), r.Run)
 			if store.IsUnavailable(err) {
 				continue
 			}

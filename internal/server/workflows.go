@@ -87,7 +87,7 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 		}
 		sum.Errors = some(found[i])
 		if r, ok := last[w.ID]; ok {
-			sum.Last = some(s.summary(r))
+			sum.Last = some(s.summary(sc, r))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}

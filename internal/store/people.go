@@ -43,7 +43,11 @@ type Scope struct {
 	person    uuid.UUID
 	name      string
 	role      Role
+	items     bool      // what items hold may be seen
 	token     uuid.UUID // of an API token; nil for a browser session
+	makes     bool      // the token may make tokens
+	expires   time.Time // of the token
+	proof     []byte    // the hash by which the caller was found
 }
 
 // Workspace is the id of the scope's workspace.
@@ -51,6 +55,14 @@ func (s Scope) Workspace() uuid.UUID { return s.workspace }
 
 // Role is what the caller may do at most.
 func (s Scope) Role() Role { return s.role }
+
+// SeesItems tells whether the caller may see what items hold: operators, and
+// viewers to whom it was granted.
+func (s Scope) SeesItems() bool { return s.items || s.role.Covers(Operator) }
+
+// Token is the id of the API token that the caller came with; uuid.Nil for a
+// browser's session.
+func (s Scope) Token() uuid.UUID { return s.token }
 
 // Person is the id of the caller.
 func (s Scope) Person() uuid.UUID { return s.person }
@@ -200,13 +212,41 @@ func (s *Store) AddDevice(ctx context.Context, person uuid.UUID) (string, error)
 
 // ScopeOfSession finds what a browser's cookie may see.
 func (s *Store) ScopeOfSession(ctx context.Context, cookie string) (Scope, error) {
-	sc := Scope{}
-	err := s.node.QueryRow(ctx, `UPDATE browser_session b SET seen = now() FROM member m, person p
-		WHERE b.hash = $1 AND b.seen > now() - $2::interval AND b.created > now() - $3::interval
-			AND m.workspace_id = b.workspace_id AND m.person_id = b.person_id AND p.id = b.person_id
-		RETURNING b.workspace_id, b.person_id, m.role, p.name`, hashOf(cookie), SessionIdle.String(), SessionMost.String()).
-		Scan(&sc.workspace, &sc.person, &sc.role, &sc.name)
-	return sc, translate(err)
+	sc, seen, err := s.sessionScope(ctx, hashOf(cookie))
+	if err == nil && time.Since(seen) > seenEvery {
+		_, err = s.node.Exec(ctx, "UPDATE browser_session SET seen = now() WHERE hash = $1", sc.proof)
+	}
+	if err != nil {
+		return Scope{}, unavailable(err)
+	}
+	return sc, nil
+}
+
+// seenEvery is how exactly it is noted when a session or a token was used last.
+const seenEvery = time.Minute
+
+func (s *Store) sessionScope(ctx context.Context, proof []byte) (sc Scope, seen time.Time, err error) {
+	sc = Scope{proof: proof}
+	err = s.node.QueryRow(ctx, `SELECT b.workspace_id, b.person_id, m.role, m.items, p.name, b.seen FROM browser_session b
+		JOIN member m ON m.workspace_id = b.workspace_id AND m.person_id = b.person_id JOIN person p ON p.id = b.person_id
+		WHERE b.hash = $1 AND b.seen > now() - $2::interval AND b.created > now() - $3::interval`, proof, SessionIdle.String(), SessionMost.String()).
+		Scan(&sc.workspace, &sc.person, &sc.role, &sc.items, &sc.name, &seen)
+	if err != nil {
+		return Scope{}, seen, translate(err)
+	}
+	return sc, seen, nil
+}
+
+// Again finds what the caller of a scope may see by now, without prolonging the
+// session. ErrNotFound: the token or the session has ended.
+func (s *Store) Again(ctx context.Context, sc Scope) (Scope, error) {
+	var err error
+	if sc.token == uuid.Nil {
+		sc, _, err = s.sessionScope(ctx, sc.proof)
+	} else {
+		sc, _, err = s.tokenScope(ctx, sc.proof)
+	}
+	return sc, err
 }
 
 // SignOut ends a browser session.
@@ -217,17 +257,33 @@ func (s *Store) SignOut(ctx context.Context, cookie string) error {
 
 // ScopeOfToken finds what an API token may see: never more than its maker.
 func (s *Store) ScopeOfToken(ctx context.Context, token string) (Scope, error) {
-	sc := Scope{}
+	sc, used, err := s.tokenScope(ctx, hashOf(token))
+	if err == nil && (used == nil || time.Since(*used) > seenEvery) {
+		_, err = s.node.Exec(ctx, "UPDATE api_token SET used = now() WHERE hash = $1", sc.proof)
+	}
+	if err != nil {
+		return Scope{}, unavailable(err)
+	}
+	return sc, nil
+}
+
+func (s *Store) tokenScope(ctx context.Context, proof []byte) (sc Scope, used *time.Time, err error) {
+	sc = Scope{proof: proof}
 	var own, member Role
-	err := s.node.QueryRow(ctx, `UPDATE api_token t SET used = now() FROM member m, person p
-		WHERE t.hash = $1 AND t.expires > now() AND m.workspace_id = t.workspace_id AND m.person_id = t.person_id AND p.id = t.person_id
-		RETURNING t.workspace_id, t.person_id, t.id, t.role, m.role, p.name || ', token ' || t.name`, hashOf(token)).
-		Scan(&sc.workspace, &sc.person, &sc.token, &own, &member, &sc.name)
+	var granted bool
+	err = s.node.QueryRow(ctx, `SELECT t.workspace_id, t.person_id, t.id, t.role, t.items, t.makes, t.expires, t.used, m.role, m.items, p.name || ', token ' || t.name FROM api_token t
+		JOIN member m ON m.workspace_id = t.workspace_id AND m.person_id = t.person_id JOIN person p ON p.id = t.person_id
+		WHERE t.hash = $1 AND t.expires > now()`, proof).
+		Scan(&sc.workspace, &sc.person, &sc.token, &own, &sc.items, &sc.makes, &sc.expires, &used, &member, &granted, &sc.name)
+	if err != nil {
+		return Scope{}, nil, translate(err)
+	}
 	sc.role = own
 	if !member.Covers(own) {
 		sc.role = member
 	}
-	return sc, translate(err)
+	sc.items = sc.items && (granted || member.Covers(Operator))
+	return sc, used, nil
 }
 
 // Token is an API token without its secret.
@@ -235,29 +291,61 @@ type Token struct {
 	ID      uuid.UUID
 	Name    string
 	Role    Role
+	Items   bool // with the role viewer: it may see what items hold
+	Makes   bool // it may make tokens, which end with it
 	Created time.Time
 	Expires time.Time
 	Used    *time.Time
+	Of      string // whose it is
 }
 
-// CreateToken makes a token; its secret is given once.
-func (s *Store) CreateToken(ctx context.Context, sc Scope, name string, role Role) (string, Token, error) {
-	if !sc.role.Covers(role) {
-		return "", Token{}, fmt.Errorf("a token cannot be stronger than its maker, who is %s", sc.role)
+// NewToken is what is asked for of a token.
+type NewToken struct {
+	Name  string
+	Role  Role
+	Items bool
+	Makes bool
+}
+
+// ErrTooStrong says that a caller cannot make such a token.
+var ErrTooStrong = errors.New("a token cannot be stronger than its maker")
+
+// CreateToken makes a token; its secret is given once. What a token has made ends
+// with it, at the latest when it expires. ErrTooStrong: the caller may do less, or
+// came with a token that makes none.
+func (s *Store) CreateToken(ctx context.Context, sc Scope, want NewToken) (string, Token, error) {
+	byToken := sc.token != uuid.Nil
+	if !sc.role.Covers(want.Role) || want.Items && !sc.SeesItems() || byToken && !sc.makes {
+		return "", Token{}, ErrTooStrong
 	}
 	text := secret(TokenPrefix)
-	t := Token{ID: NewID(), Name: name, Role: role, Created: time.Now(), Expires: time.Now().Add(TokenLasts)}
+	t := Token{ID: NewID(), Name: want.Name, Role: want.Role, Items: want.Items, Makes: want.Makes, Created: time.Now(), Expires: time.Now().Add(TokenLasts)}
+	var parent *uuid.UUID
+	if byToken {
+		parent = &sc.token
+		if sc.expires.Before(t.Expires) {
+			t.Expires = sc.expires
+		}
+	}
 	return text, t, s.within(ctx, sc, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "INSERT INTO api_token (workspace_id, id, person_id, name, hash, role, expires) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-			sc.workspace, t.ID, sc.person, name, hashOf(text), role, t.Expires)
+		if err := tx.QueryRow(ctx, "SELECT name FROM person WHERE id = $1", sc.person).Scan(&t.Of); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "INSERT INTO api_token (workspace_id, id, person_id, name, hash, role, items, makes, parent_id, expires) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+			sc.workspace, t.ID, sc.person, want.Name, hashOf(text), want.Role, want.Items, want.Makes, parent, t.Expires)
 		return err
 	})
 }
 
-// Tokens lists a workspace's tokens.
+// ownTokens are those that a caller has to do with: an administrator with all of
+// the workspace, everybody else with their own; $1, $2: whether all, whose.
+const ownTokens = "($1 OR t.person_id = $2)"
+
+// Tokens lists the caller's tokens; for an administrator all of the workspace.
 func (s *Store) Tokens(ctx context.Context, sc Scope) (out []Token, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT id, name, role, created, expires, used FROM api_token ORDER BY id")
+		rows, err := tx.Query(ctx, "SELECT t.id, t.name, t.role, t.items, t.makes, t.created, t.expires, t.used, p.name FROM api_token t JOIN person p ON p.id = t.person_id WHERE "+ownTokens+" ORDER BY t.id",
+			sc.role.Covers(Administrator), sc.person)
 		if err != nil {
 			return err
 		}
@@ -267,15 +355,25 @@ func (s *Store) Tokens(ctx context.Context, sc Scope) (out []Token, err error) {
 	return out, err
 }
 
-// DeleteToken ends a token at once.
+// DeleteToken ends a token at once, and those that it has made. A token that makes
+// none ends no other one but itself: who finds it can do no more harm by it.
 func (s *Store) DeleteToken(ctx context.Context, sc Scope, id uuid.UUID) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "DELETE FROM api_token WHERE id = $1", id)
+		tag, err := tx.Exec(ctx, "DELETE FROM api_token t WHERE "+ownTokens+" AND t.id = $3 AND ($4::uuid IS NULL OR $5 OR $4 = t.id)",
+			sc.role.Covers(Administrator), sc.person, id, given(sc.token), sc.makes)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrNotFound
 		}
 		return err
 	})
+}
+
+// given is an id, or nothing for the zero one.
+func given(id uuid.UUID) *uuid.UUID {
+	if id == uuid.Nil {
+		return nil
+	}
+	return &id
 }
 
 // WorkspaceName gives the name of the scope's workspace.

@@ -390,7 +390,7 @@ func TestSessionsOfBrowsersExpire(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.ScopeOfSession(ctx, cookie)
 	require.ErrorIs(t, err, ErrNotFound)
-	secret, _, err := b.CreateToken(ctx, b.sc, "t", Owner)
+	secret, _, err := b.CreateToken(ctx, b.sc, NewToken{Name: "t", Role: Owner})
 	require.NoError(t, err)
 	_, err = b.node.Exec(ctx, "UPDATE member SET role = 'viewer'")
 	require.NoError(t, err)

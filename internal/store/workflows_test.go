@@ -219,9 +219,9 @@ func TestATokenIsNeverStrongerThanItsMaker(t *testing.T) {
 	ctx := within(t, time.Minute)
 	builder := b.sc
 	builder.role = Builder
-	_, _, err := b.CreateToken(ctx, builder, "too strong", Administrator)
+	_, _, err := b.CreateToken(ctx, builder, NewToken{Name: "too strong", Role: Administrator})
 	require.ErrorContains(t, err, "stronger than its maker")
-	text, made, err := b.CreateToken(ctx, b.sc, "deploys", Administrator)
+	text, made, err := b.CreateToken(ctx, b.sc, NewToken{Name: "deploys", Role: Administrator})
 	require.NoError(t, err)
 	sc, err := b.ScopeOfToken(ctx, text)
 	require.NoError(t, err)

@@ -40,6 +40,7 @@ CREATE TABLE member (
   workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
   person_id    uuid NOT NULL REFERENCES person ON DELETE CASCADE,
   role         text NOT NULL CHECK (role IN ('viewer', 'operator', 'builder', 'administrator', 'owner')),
+  items        boolean NOT NULL DEFAULT false, -- a viewer who may see what items hold
   PRIMARY KEY (workspace_id, person_id)
 );
 
@@ -67,10 +68,14 @@ CREATE TABLE api_token (
   name         text NOT NULL,
   hash         bytea NOT NULL UNIQUE,
   role         text NOT NULL,
+  items        boolean NOT NULL DEFAULT false, -- with the role viewer: it may see what items hold
+  makes        boolean NOT NULL DEFAULT false, -- it may make tokens, which end with it
+  parent_id    uuid, -- the token that made it
   created      timestamptz NOT NULL DEFAULT now(),
   expires      timestamptz NOT NULL,
   used         timestamptz,
   PRIMARY KEY (workspace_id, id),
+  FOREIGN KEY (workspace_id, parent_id) REFERENCES api_token ON DELETE CASCADE,
   FOREIGN KEY (workspace_id, person_id) REFERENCES member ON DELETE CASCADE
 );
 

@@ -30,10 +30,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the workspace's API tokens */
+        /** List the caller's API tokens; for an administrator those of all people */
         get: operations["listTokens"];
         put?: never;
-        /** Make an API token; its secret is shown once */
+        /** Make an API token, never stronger than its maker; its secret is shown once */
         post: operations["createToken"];
         delete?: never;
         options?: never;
@@ -51,7 +51,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End a token at once */
+        /** End a token at once, and those that it has made: one of the caller, for an administrator of anybody */
         delete: operations["deleteToken"];
         options?: never;
         head?: never;
@@ -1250,6 +1250,8 @@ export interface components {
             name: string;
             email: string;
             role: components["schemas"]["Role"];
+            /** @description What items hold may be seen */
+            items: boolean;
             workspace: string;
         };
         Token: {
@@ -1257,6 +1259,12 @@ export interface components {
             id: string;
             name: string;
             role: components["schemas"]["Role"];
+            /** @description With the role viewer: it may see what items hold */
+            items?: boolean;
+            /** @description It may make tokens, which end with it */
+            makes?: boolean;
+            /** @description Whose it is */
+            of: string;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -1267,6 +1275,10 @@ export interface components {
         NewToken: {
             name: string;
             role?: components["schemas"]["Role"];
+            /** @description With the role viewer: it may see what items hold */
+            items?: boolean;
+            /** @description It may make tokens, which end with it */
+            makes?: boolean;
         };
         MadeToken: {
             token: components["schemas"]["Token"];

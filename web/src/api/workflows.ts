@@ -34,6 +34,7 @@ export const useDiff = (workflow: string, on: boolean) =>
     queryKey: ["diff", workflow],
     enabled: on,
     staleTime: 0,
+    gcTime: 0, // what changed since it was looked at last time is not shown first
     queryFn: () => ask(http.GET("/workflows/{workflow}/diff", { params: { path: { workflow } } })),
   });
 

@@ -2,6 +2,7 @@ import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import type { Fate, Row, Run } from "../api/client";
 import { useRun } from "../api/runs";
+import { useMe } from "../api/session";
 import { ownerAt } from "../lattice/address";
 import { lastWithin } from "../lattice/columns";
 import type { Spot } from "../lattice/Lattice";
@@ -23,6 +24,7 @@ import { Trouble, Waiting } from "../ui/parts";
 export function RunPage() {
   const { run: id } = useParams({ from: "/runs/$run" });
   const run = useRun(id);
+  const me = useMe();
   if (run.isPending) return <Waiting what="Reading the run" />;
   if (!run.data)
     return (
@@ -30,7 +32,24 @@ export function RunPage() {
         <Trouble error={run.error} />
       </div>
     );
+  if (me.data?.items === false) return <WithoutItems run={run.data} />;
   return <Opened key={id} run={run.data} />;
+}
+
+/** A run for those who may not see what items hold: how it went, step by step. */
+function WithoutItems({ run }: { run: Run }) {
+  return (
+    <div className="mx-auto max-w-[1680px] px-5 py-3">
+      <RunHead run={run} />
+      <Figures run={run} />
+      <p className="my-3 text-second">
+        What the items hold is not shown to you. A viewer sees it once an administrator has granted it.
+      </p>
+      <div className="card overflow-auto">
+        <Waterfall run={run} />
+      </div>
+    </div>
+  );
 }
 
 const ways = ["lattice", "list", "times"] as const;

@@ -249,7 +249,7 @@ describe("the connections", () => {
 describe("signing in", () => {
   it("opens the pages, and says what was not right", async () => {
     let good = false;
-    const me = { name: "Mara", workspace: "Ottermere Clayworks", role: "owner" };
+    const me = { name: "Mara", workspace: "Ottermere Clayworks", role: "owner", items: true };
     serve({
       "GET /session": () => (good ? me : null),
       "POST /session": () =>

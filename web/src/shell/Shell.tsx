@@ -23,7 +23,7 @@ export function Shell() {
   const path = useRouterState({ select: (s) => s.location.pathname });
   const [finding, setFinding] = useState(false);
   const [dark, setDark] = useState(theme() === "dark");
-  const waiting = useGroups(Boolean(me.data)).data?.total ?? 0;
+  const waiting = useGroups(me.data?.items === true).data?.total ?? 0;
   const toAllow = useToAllow(mayAllow(me.data?.role));
   const signOut = useSignOut();
   const navigate = useNavigate();
@@ -56,17 +56,19 @@ export function Shell() {
         <img src="/trellis.svg" alt="" className="mr-1 h-5 w-5" />
         <span className="mr-5 font-semibold">Young Trellis</span>
         <nav className="flex gap-1" aria-label="Pages">
-          {places.map((p) => (
-            <Link
-              key={p.to}
-              to={p.to}
-              className={`relative rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
-            >
-              {p.name}
-              {p.to === "/mend" && <Number n={waiting} of="Groups to mend" tone="text-rust" />}
-              {p.to === "/connections" && <Number n={toAllow} of="Addresses to allow" tone="text-amber" />}
-            </Link>
-          ))}
+          {places
+            .filter((p) => p.to !== "/mend" || me.data?.items)
+            .map((p) => (
+              <Link
+                key={p.to}
+                to={p.to}
+                className={`relative rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
+              >
+                {p.name}
+                {p.to === "/mend" && <Number n={waiting} of="Groups to mend" tone="text-rust" />}
+                {p.to === "/connections" && <Number n={toAllow} of="Addresses to allow" tone="text-amber" />}
+              </Link>
+            ))}
         </nav>
         <div className="ml-auto flex items-center gap-2">
           <button

@@ -28,6 +28,9 @@ const LIVE = "POST /workflows/glaze-order/live";
 const opened = async (w: Workflow) => {
   await show(<GoLive workflow={w} />);
   await userEvent.click(screen.getByRole("button", { name: "Go live…" }));
+  await waitFor(() => {
+    expect(screen.queryByText("Looking at what changes")).toBeNull();
+  });
   return screen.getByRole("button", { name: "Put it live" }) as HTMLButtonElement;
 };
 
@@ -46,6 +49,20 @@ describe("going live", () => {
       expect(screen.queryByRole("dialog")).toBeNull();
     });
     expect(calls.filter((c) => c.method === "POST")).toHaveLength(1);
+  });
+
+  it("cannot be agreed to before it is shown what changes", async () => {
+    let known: (answer: unknown) => void = () => undefined;
+    serve({ [DIFF]: () => new Promise((done) => (known = done)), [LIVE]: { ...workflow(), live: 3 } });
+    await show(<GoLive workflow={workflow()} />);
+    await userEvent.click(screen.getByRole("button", { name: "Go live…" }));
+    const go = screen.getByRole<HTMLButtonElement>("button", { name: "Put it live" });
+    expect(await screen.findByText("Looking at what changes")).toBeTruthy();
+    expect(go.disabled).toBe(true);
+    known({ changes: [] });
+    await waitFor(() => {
+      expect(go.disabled).toBe(false);
+    });
   });
 
   it("says that nothing changes, and what one does that was never live", async () => {

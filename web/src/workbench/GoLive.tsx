@@ -5,7 +5,7 @@ import { toast } from "sonner";
 import { type Workflow } from "../api/client";
 import { useDiff, useGoLive } from "../api/workflows";
 import { Frame } from "../ui/Frame";
-import { Trouble } from "../ui/parts";
+import { Trouble, Waiting } from "../ui/parts";
 
 /** Going live, in sentences: what starts it, what changes, what is to mend. */
 export function GoLive({ workflow }: { workflow: Workflow }) {
@@ -33,6 +33,8 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
         <h3 className="label">
           {workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}
         </h3>
+        {diff.isPending && <Waiting what="Looking at what changes" />}
+        <Trouble error={diff.error} />
         <ul className="mb-3 list-disc space-y-0.5 pl-5 text-second">
           {diff.data?.changes.map((c, i) => (
             <li key={i}>{c.sentence}</li>
@@ -75,7 +77,8 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
           <Dialog.Close className="btn">Not yet</Dialog.Close>
           <button
             className="btn btn-main"
-            disabled={errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
+            // Nobody agrees to what was not shown yet, and the list moves this button when it comes.
+            disabled={diff.isPending || errors.length > 0 || (warnings.length > 0 && !seen) || live.isPending}
             onClick={() => {
               live.mutate(undefined, {
                 onSuccess: (w) => {
