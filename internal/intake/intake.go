@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -299,25 +298,28 @@ func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 // Parse reads a delivery's body by its content type: JSON (an object, or a
 // list of them), a form, or text, which becomes the field "body".
 func Parse(contentType string, query url.Values, body []byte) ([]map[string]any, error) {
-	if !utf8.Valid(body) {
-		return nil, errors.New("the body is not valid UTF-8 text")
-	}
 	kind, _, err := mime.ParseMediaType(contentType)
 	if err != nil && contentType != "" {
 		return nil, fmt.Errorf("the Content-Type %q cannot be read", contentType)
 	}
 	switch {
 	case kind == "application/json" || strings.HasSuffix(kind, "+json") || kind == "" && len(body) > 0 && (body[0] == '{' || body[0] == '['):
+		if err := item.CheckJSON(body); err != nil {
+			return nil, err
+		}
 		return parseJSON(body)
 	case kind == "application/x-www-form-urlencoded":
 		values, err := url.ParseQuery(string(body))
 		if err != nil {
 			return nil, fmt.Errorf("the form cannot be read: %w", err)
 		}
-		return []map[string]any{formFields(values)}, nil
+		return formFields(values)
 	case len(body) == 0:
-		return []map[string]any{formFields(query)}, nil
+		return formFields(query)
 	case strings.HasPrefix(kind, "text/") || kind == "":
+		if err := item.CheckText(string(body)); err != nil {
+			return nil, err
+		}
 		return []map[string]any{{"body": string(body)}}, nil
 	}
 	return nil, fmt.Errorf("the content type %s is not taken here; send JSON, a form or text", kind)
@@ -335,6 +337,9 @@ func parseJSON(body []byte) ([]map[string]any, error) {
 	if len(list) == 0 {
 		return nil, errors.New("the list is empty")
 	}
+	if len(list) > MaxItems {
+		return nil, fmt.Errorf("the list has %s items; at most %s start with one call", words.Number(len(list)), words.Number(MaxItems))
+	}
 	out := make([]map[string]any, len(list))
 	for i, e := range list {
 		m, ok := e.(map[string]any)
@@ -346,25 +351,25 @@ func parseJSON(body []byte) ([]map[string]any, error) {
 	return out, nil
 }
 
-func formFields(values url.Values) map[string]any {
+func formFields(values url.Values) ([]map[string]any, error) {
 	out := map[string]any{}
 	for k, v := range values {
 		list := make([]any, len(v))
 		for i, s := range v {
-			list[i] = readable(s)
+			if err := item.CheckText(s); err != nil {
+				return nil, fmt.Errorf("the field %q: %w", item.StorableText(k), err)
+			}
+			list[i] = s
 		}
-		if k = readable(k); len(list) == 1 {
+		if err := item.CheckText(k); err != nil {
+			return nil, fmt.Errorf("the name of a field: %w", err)
+		}
+		if out[k] = any(list); len(list) == 1 {
 			out[k] = list[0]
-		} else {
-			out[k] = list
 		}
 	}
-	return out
+	return []map[string]any{out}, nil
 }
-
-// readable puts U+FFFD where percent-encoding made bytes that are no text, as
-// JSON would when the field is stored.
-func readable(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }
 
 // mostWrong is how many wrong fields of a start are told.
 const mostWrong = 20

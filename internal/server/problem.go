@@ -75,6 +75,8 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusPreconditionFailed, "stale", "Somebody else changed it in between. Read it again and make your change there.")
 	case errors.Is(err, store.ErrTaken):
 		return refuse(http.StatusConflict, "taken", "The name is taken. Choose another.")
+	case errors.Is(err, store.ErrText):
+		return refuse(http.StatusUnprocessableEntity, "text", words.Sentence(store.ErrText.Error()+"."))
 	case errors.Is(err, store.ErrSignIn):
 		return refuse(http.StatusUnauthorized, "sign_in", "The address or the password is not right.")
 	case errors.Is(err, store.ErrClosed), errors.Is(err, engine.ErrDropped):

@@ -5,6 +5,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -26,6 +27,7 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
 	"youngtrellis/internal/node"
@@ -106,9 +108,13 @@ func (s *Server) Handler() (http.Handler, error) {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
-	r.Use(s.recovered, s.logged, s.hosted)
+	r.Use(s.recovered, s.logged, s.unseen, s.hosted, s.addressed)
 	strict := api.NewStrictHandlerWithOptions(s, nil, api.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+			var text *item.TextError
+			if errors.As(err, &text) {
+				err = text
+			}
 			write(c, refuse(http.StatusBadRequest, "invalid_request", "The request cannot be read: "+err.Error()))
 		},
 		HandlerErrorFunc:         s.fail,
@@ -208,6 +214,9 @@ func (s *Server) contract(c *gin.Context) {
 		return
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
+	if !upload {
+		c.Request.Body = incoming{item.Incoming(c.Request.Body), c.Request.Body}
+	}
 	looked := c.Request
 	if upload { // the validator would read the whole file into memory
 		looked = c.Request.Clone(c.Request.Context())
@@ -218,8 +227,52 @@ func (s *Server) contract(c *gin.Context) {
 		// A long body is items; it is read and checked one by one by its handler.
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload || c.Request.ContentLength > 1<<20},
 	})
-	if err != nil {
+	var text *item.TextError
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &text):
+		write(c, refuse(http.StatusBadRequest, "text", words.Sentence(text.Error())))
+	case errors.As(err, &large):
+		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", "This takes at most "+item.Bytes(most)+"."))
+	case err != nil:
 		write(c, refuse(http.StatusBadRequest, "invalid_request", "The request does not fit the contract: "+firstLine(err.Error())))
+	}
+}
+
+// incoming is a body whose text is looked at while it is read.
+type incoming struct {
+	io.Reader
+	io.Closer
+}
+
+// unseen are headers of every answer: nothing is guessed about it, nothing of the
+// API's is kept on the way or embedded elsewhere (RFC 9111, RFC 6797).
+func (s *Server) unseen(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	if s.public.Scheme == "https" {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	h.Set("Cache-Control", "no-store")
+	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	h.Set("Referrer-Policy", "no-referrer")
+}
+
+// addressed refuses addresses that hold what is no text, wherever they lead.
+func (s *Server) addressed(c *gin.Context) {
+	query, err := url.ParseQuery(c.Request.URL.RawQuery)
+	if err == nil {
+		err = item.CheckText(c.Request.URL.Path)
+	}
+	for name, values := range query {
+		for _, text := range append(values, name) {
+			if err == nil {
+				err = item.CheckText(text)
+			}
+		}
+	}
+	if err != nil {
+		write(c, refuse(http.StatusBadRequest, "text", "The address cannot be read: "+err.Error()+"."))
 	}
 }
 
@@ -235,7 +288,6 @@ const unprovenBody = 1 << 20
 // hook takes a webhook's delivery.
 func (s *Server) hook(c *gin.Context) {
 	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
-	c.Header("X-Content-Type-Options", "nosniff")
 	if !s.limiters.caller.allow(s.callerKey(c.Request)) || !s.limiters.called.allow(c.Param("address")) {
 		c.Header("Retry-After", "5")
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
@@ -272,7 +324,6 @@ func (s *Server) console(c *gin.Context) {
 	}
 	h := c.Writer.Header()
 	h.Set("Content-Security-Policy", consolePolicy)
-	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
 	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "hooks/") || strings.HasPrefix(path, "callbacks/") || strings.HasPrefix(path, "oauth/") {

@@ -84,7 +84,6 @@ type stream func(write func(api.Run) error) error
 // VisitWatchRunResponse implements api.WatchRunResponseObject.
 func (st stream) VisitWatchRunResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
 	control := http.NewResponseController(w)
 	_ = control.SetReadDeadline(time.Time{})
 	return st(func(r api.Run) error {

@@ -17,9 +17,12 @@ import (
 
 // Sentinels that callers decide by.
 var (
-	ErrNotFound    = errors.New("not found")
-	ErrConflict    = errors.New("somebody else changed it in between")
-	ErrTaken       = errors.New("the name is taken")
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("somebody else changed it in between")
+	ErrTaken    = errors.New("the name is taken")
+	// ErrText says that a text holds what PostgreSQL does not store: U+0000, or bytes
+	// that are not UTF-8.
+	ErrText        = errors.New("it holds a character that cannot be stored (U+0000, or broken UTF-8)")
 	ErrUnavailable = errors.New("the database cannot be reached at the moment")
 	// ErrFenced says that this node's session has ended: nothing it carries out is
 	// its own any more.
@@ -102,6 +105,8 @@ func translate(err error) error {
 		return ErrNotFound
 	case errors.As(err, &pg) && pg.Code == "23505":
 		return ErrTaken
+	case errors.As(err, &pg) && (pg.Code == "22021" || pg.Code == "22P05"):
+		return ErrText
 	}
 	return unavailable(err)
 }

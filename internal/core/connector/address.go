@@ -123,3 +123,19 @@ func ParseBase(s string) (*url.URL, error) {
 	}
 	return u, nil
 }
+
+// SafeLink tells whether an address may be offered to people to follow: web and
+// mail only, so that none runs as a script or opens what is on their machine.
+func SafeLink(s string) bool {
+	u, err := url.Parse(s)
+	if err != nil || u.User != nil {
+		return false
+	}
+	switch u.Scheme {
+	case "http", "https":
+		return u.Host != ""
+	case "mailto":
+		return u.Opaque != ""
+	}
+	return false
+}

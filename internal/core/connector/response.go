@@ -329,7 +329,7 @@ func (a *Action) RecordLink(output any) string {
 		return ""
 	}
 	v, err := a.link.Eval(outputScope(output))
-	if s := expr.Text(v); err == nil && (strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")) {
+	if s := expr.Text(v); err == nil && SafeLink(s) {
 		return s
 	}
 	return ""

@@ -125,7 +125,7 @@ func (im *importer) build() error {
 	if about := sentenceOf(text(im.root, "info", "description"), 400); about != "" {
 		set(d, "about", about)
 	}
-	if docs := text(im.root, "externalDocs", "url"); strings.HasPrefix(docs, "http") {
+	if docs := text(im.root, "externalDocs", "url"); connector.SafeLink(docs) {
 		set(d, "docs", docs)
 	}
 	set(d, "version", 1)
