@@ -16,7 +16,7 @@ const tokenGuarded = "the authorization server cannot be called: "
 // because it is not public and nobody has allowed it, and empty otherwise. It is
 // what an administrator of the workspace may allow.
 func Guarded(c store.Connection) string {
-	if c.State == store.ConnectionOK || !strings.HasSuffix(c.Said, outbound.ErrForbidden.Error()) || strings.Contains(c.Said, outbound.OwnServer) {
+	if c.State == store.ConnectionOK || !outbound.MayBeAllowed(c.Said) {
 		return ""
 	}
 	pin := c.Pin

@@ -78,7 +78,12 @@ func (a *Account) failure(ctx context.Context, err error, written bool) error {
 	case errors.As(err, &sentOn):
 		f.Class, f.Message = call.Refused, a.title()+" could not be called: "+sentOn.why
 	case errors.Is(err, ErrForbidden):
-		f.Class, f.Message = call.BadInput, fmt.Sprintf("%s cannot be called: %v", a.title(), ErrForbidden)
+		why := ErrForbidden
+		var name *noPublic
+		if f.Class = call.BadInput; errors.As(err, &name) {
+			why, f.Class = name, call.NotSent // a name may be known in a while
+		}
+		f.Message = fmt.Sprintf("%s cannot be called: %v", a.title(), why)
 		f.Guarded = !errors.Is(err, errOwnServer)
 	case errors.Is(err, item.ErrFileGone):
 		f.Class, f.Message = call.BadInput, fmt.Sprintf("a file of the call cannot be sent: %v", item.ErrFileGone)

@@ -67,11 +67,12 @@ type Client struct {
 	mu    sync.Mutex // protects the following fields
 	pools map[uuid.UUID]*http.Client
 	lists map[uuid.UUID]listed
+	last  map[uuid.UUID][]string // allowances as they were asked for last
 }
 
 // New makes the client. Files may be nil where no call has any.
 func New(allowed Allowed, files Files) *Client {
-	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: map[uuid.UUID]listed{}}
+	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: map[uuid.UUID]listed{}, last: map[uuid.UUID][]string{}}
 }
 
 // Origin gives an address's scheme, host and port, as a pin is written.

@@ -18,9 +18,27 @@ import (
 	"github.com/google/uuid"
 )
 
-// ErrForbidden says that an address is not public and was not allowed. It does
-// not tell what a name resolved to.
-var ErrForbidden = errors.New("this address is not public, and it was not allowed for this workspace")
+const notAllowed = "it was not allowed for this workspace"
+
+// ErrForbidden says that an address is not public and was not allowed.
+var ErrForbidden = errors.New("this address is not public, and " + notAllowed)
+
+// noPublic is ErrForbidden of a name. It says the same whether the name leads to an
+// address that is not public or to none, so that nobody learns by asking which
+// names there are in a network of ours.
+type noPublic struct{ name string }
+
+func (n *noPublic) Error() string {
+	return fmt.Sprintf("the name %s has no public address, and %s", n.name, notAllowed)
+}
+
+func (*noPublic) Is(target error) bool { return target == ErrForbidden }
+
+// MayBeAllowed tells of what was said about a failed call whether an allowance of
+// its address would let it through.
+func MayBeAllowed(said string) bool {
+	return strings.HasSuffix(said, notAllowed) && !strings.Contains(said, OwnServer)
+}
 
 // Allowed tells which addresses (host:port) a workspace may reach although
 // they are not public.
@@ -45,8 +63,21 @@ func (c *Client) list(ctx context.Context, workspace uuid.UUID) ([]string, error
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if before, ok := c.last[workspace]; ok && !slices.Equal(before, addresses) {
+		c.closeKept(workspace)
+	}
+	c.last[workspace] = slices.Clone(addresses)
 	c.lists[workspace] = listed{addresses, time.Now().Add(2 * time.Second)}
 	return addresses, nil
+}
+
+// closeKept lets no connection that was made so far serve another call: what was
+// allowed when they were made may not be any more. c.mu is held.
+func (c *Client) closeKept(workspace uuid.UUID) {
+	if p, ok := c.pools[workspace]; ok {
+		delete(c.pools, workspace) // what is in use comes back to a pool that nobody asks
+		p.CloseIdleConnections()
+	}
 }
 
 // Forget lets a workspace's allowances be asked for anew.
@@ -54,6 +85,7 @@ func (c *Client) Forget(workspace uuid.UUID) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	delete(c.lists, workspace)
+	c.closeKept(workspace)
 }
 
 var public = ssrf.New(ssrf.WithAnyPort())
@@ -94,10 +126,20 @@ func (c *Client) Dial(ctx context.Context, workspace uuid.UUID, network, address
 	}
 	dialler.Control = c.control
 	conn, err := dialler.DialContext(ctx, network, address)
-	if errors.Is(err, ErrForbidden) || errors.Is(err, ssrf.ErrProhibitedIP) || errors.Is(err, ssrf.ErrProhibitedNetwork) || errors.Is(err, ssrf.ErrProhibitedPort) {
+	_, literal := netip.ParseAddr(host)
+	var dns *net.DNSError
+	switch {
+	case err == nil:
+		return conn, nil
+	case errors.Is(err, ErrForbidden), errors.Is(err, ssrf.ErrProhibitedIP), errors.Is(err, ssrf.ErrProhibitedNetwork), errors.Is(err, ssrf.ErrProhibitedPort):
+		if literal != nil {
+			return nil, &noPublic{host}
+		}
 		return nil, fmt.Errorf("%s: %w", address, ErrForbidden)
+	case errors.As(err, &dns) && dns.IsNotFound:
+		return nil, &noPublic{host}
 	}
-	return conn, err
+	return nil, err
 }
 
 // redirected says why a redirect was not followed.
@@ -163,12 +205,13 @@ func redirect(req *http.Request, via []*http.Request) error {
 // HTTP gives a client for a library that brings calls of its own, as for OAuth:
 // guarded, pinned to origins, never redirected.
 func (c *Client) HTTP(workspace uuid.UUID, origins ...string) *http.Client {
-	return &http.Client{Timeout: 20 * time.Second, Transport: pinned{c.pool(workspace).Transport, origins}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{Timeout: 20 * time.Second, Transport: pinned{c, workspace, origins}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
 type pinned struct {
-	next    http.RoundTripper
-	origins []string
+	client    *Client
+	workspace uuid.UUID
+	origins   []string
 }
 
 func (p pinned) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -176,5 +219,8 @@ func (p pinned) RoundTrip(r *http.Request) (*http.Response, error) {
 		return nil, fmt.Errorf("the call would go to %s, and may only go to %s", Origin(r.URL), strings.Join(p.origins, ", "))
 	}
 	r.GetBody = nil
-	return p.next.RoundTrip(r)
+	if _, err := p.client.list(r.Context(), p.workspace); err != nil {
+		return nil, ours{err}
+	}
+	return p.client.pool(p.workspace).Transport.RoundTrip(r)
 }

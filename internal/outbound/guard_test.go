@@ -31,7 +31,7 @@ func TestEveryRangeIsRefusedInEveryForm(t *testing.T) {
 		"2130706433", "0x7f000001", "0x7f.0.0.1", "0177.0.0.1", "017700000001", "127.1", "127.0.1", "0", "0x0", "10.1", "3232235521", "0xa9fea9fe", "2852039166", "127.0.0.1.", "0x7f.1",
 	} {
 		_, sent, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://"+host+":9/"), "")
-		require.ErrorContains(t, err, "not public", host)
+		require.True(t, MayBeAllowed(err.Error()), "%s: %v", host, err)
 		require.NotEmpty(t, sent.Guarded, "what an administrator may allow is told: %s", host)
 		require.NotContains(t, err.Error(), "127.0.0.1", "a refusal does not tell what a name is")
 	}
@@ -66,12 +66,80 @@ func TestANameThatChangesBetweenLookUpsIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"93.184.215.14"}, ips, "somebody who looks first sees a public address")
 	_, _, err = c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://turns.ottermere.example:"+port+"/"), "")
-	require.ErrorContains(t, err, "not public")
+	require.ErrorContains(t, err, "no public address")
 	require.Zero(t, arrived.Load())
 	require.Greater(t, asked.Load(), int64(1))
 }
 
-// names is a resolver that asks a name server of our own.
+// Whoever asks does not learn which names there are in a network of ours.
+func TestARefusalDoesNotTellWhichNamesThereAre(t *testing.T) {
+	t.Parallel()
+	c := client()
+	c.resolver = names(t, func() [4]byte { return [4]byte{10, 0, 0, 9} })
+	_, there, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://payroll.ottermere.example:8080/"), "")
+	require.Error(t, err)
+	c.resolver = names(t, nil)
+	_, not, notErr := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, "http://payroll.ottermere.example:8080/"), "")
+	require.Equal(t, notErr, err, "nor by its class, which decides whether it is tried again")
+	require.Equal(t, not, there)
+	require.Equal(t, "payroll.ottermere.example:8080", there.Guarded, "an administrator may allow it all the same")
+	require.True(t, MayBeAllowed(err.Error()))
+	require.False(t, MayBeAllowed(OwnServer+": "+ErrForbidden.Error()))
+}
+
+// What is not allowed any more is not called any more, over a kept connection
+// neither, whichever node took the allowance away.
+func TestAWithdrawnAllowanceEndsKeptConnections(t *testing.T) {
+	t.Parallel()
+	var arrived, dialled atomic.Int64
+	slow := make(chan struct{})
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		arrived.Add(1)
+		if r.URL.Path == "/slow" {
+			<-slow
+		}
+	}))
+	s.Config.ConnState = func(_ net.Conn, st http.ConnState) {
+		if st == http.StateNew {
+			dialled.Add(1)
+		}
+	}
+	s.Start()
+	t.Cleanup(s.Close)
+	host := strings.TrimPrefix(s.URL, "http://")
+	for name, tell := range map[string]func(*Client){
+		"this node": func(c *Client) { c.Forget(uuid.Nil) },
+		"another node, once what is remembered is old": func(c *Client) {
+			c.mu.Lock()
+			defer c.mu.Unlock()
+			delete(c.lists, uuid.Nil) // as if two seconds had gone by
+		},
+	} {
+		arrived.Store(0)
+		var allowed atomic.Pointer[[]string]
+		allowed.Store(&[]string{host})
+		c := New(func(context.Context, uuid.UUID) ([]string, error) { return *allowed.Load(), nil }, nil)
+		send := func(path string) error {
+			_, _, err := c.Of(&Account{Title: "Own"}).Send(context.Background(), callTo(t, s.URL+path), "")
+			return err
+		}
+		require.NoError(t, send("/"))
+		require.NoError(t, send("/"))
+		done := make(chan error, 1)
+		go func() { done <- send("/slow") }()
+		require.Eventually(t, func() bool { return arrived.Load() == 3 }, 10*time.Second, time.Millisecond)
+		allowed.Store(&[]string{})
+		tell(c)
+		require.ErrorContains(t, send("/"), "not public", name)
+		slow <- struct{}{}
+		require.NoError(t, <-done, "what is under way is not cut")
+		require.ErrorContains(t, send("/"), "not public", "%s: what was in use does not come back", name)
+		require.EqualValues(t, 3, arrived.Load(), name)
+	}
+}
+
+// names is a resolver that asks a name server of our own, which knows no name
+// where answer is nil.
 func names(t *testing.T, answer func() [4]byte) *net.Resolver {
 	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -88,7 +156,9 @@ func names(t *testing.T, answer func() [4]byte) *net.Resolver {
 				continue
 			}
 			m.Response, m.RecursionAvailable, m.Additionals = true, true, nil
-			if q := m.Questions[0]; q.Type == dnsmessage.TypeA {
+			if answer == nil {
+				m.RCode = dnsmessage.RCodeNameError
+			} else if q := m.Questions[0]; q.Type == dnsmessage.TypeA {
 				m.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 0}, Body: &dnsmessage.AResource{A: answer()}}}
 			}
 			if out, err := m.Pack(); err == nil {

@@ -33,6 +33,11 @@ func (web) send(ctx context.Context, c *Client, a *Account, request *call.Call, 
 	if err != nil {
 		return nil, bad("%s", a.Hide(err.Error()))
 	}
+	// Asked for at each call, not only where one is dialled: a kept connection ends
+	// with the allowance that it was made by.
+	if _, err := c.list(ctx, a.Workspace); err != nil {
+		return nil, a.failure(ctx, ours{err}, false)
+	}
 	res, err := c.pool(a.Workspace).Do(req)
 	if err != nil {
 		return nil, a.failure(ctx, err, written.Load())

@@ -18,8 +18,12 @@ export function Guarded({ address, then, busy = false, asked = false, onAllowed 
   return (
     <div className="mb-3 rounded-lg border border-amber p-3" role="group" aria-label="Not a public address">
       <p className="mb-2">
-        <b className="break-all">{address}</b> belongs to a network of your own, or to this machine. Such an
-        address is only called once it was allowed, so that no workflow can be made to look about in there.
+        <b className="break-all">{address}</b>{" "}
+        {isNumber(address)
+          ? "belongs to a network of your own, or to this machine."
+          : "has no public address: it belongs to a network of your own, or its name is mistyped."}{" "}
+        Such an address is only called once it was allowed, so that no workflow can be made to look about in
+        there.
       </p>
       {mayAllow(me.data?.role) ? (
         <>
@@ -52,3 +56,6 @@ export function Guarded({ address, then, busy = false, asked = false, onAllowed 
     </div>
   );
 }
+
+/** An address that is written as a number, of IP version 4 or 6, and not as a name. */
+const isNumber = (address: string) => /^(\d+\.\d+\.\d+\.\d+|\[.*\]):\d+$/.test(address);

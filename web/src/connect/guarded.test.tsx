@@ -55,6 +55,13 @@ describe("an address that is not public", () => {
     expect(calls.some((c) => c.path.endsWith("/check"))).toBe(false);
   });
 
+  it("is told of a name that it may be mistyped", async () => {
+    serve({ "GET /session": me("owner") });
+    await show(<ToDecide c={{ ...guarded, guarded: "kilnhall.ottermere.example:443" }} />);
+    expect(await screen.findByText(/or its name is mistyped/)).toBeTruthy();
+    expect(screen.queryByText(/or to this machine/)).toBeNull();
+  });
+
   it("says to a builder who was asked, without a button that would be refused", async () => {
     serve({ "GET /session": me("builder") });
     await show(<ToDecide c={guarded} />);
