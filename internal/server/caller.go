@@ -71,13 +71,15 @@ func forwarded(part string) string {
 	return ""
 }
 
-func (s *Server) trusts(address string) bool {
+func (s *Server) trusts(address string) bool { return trusts(s.Proxies, address) }
+
+func trusts(list []netip.Prefix, address string) bool {
 	ip, err := netip.ParseAddr(address)
 	if err != nil {
 		return false
 	}
 	ip = ip.Unmap().WithZone("")
-	for _, p := range s.Proxies {
+	for _, p := range list {
 		if p.Contains(ip) {
 			return true
 		}

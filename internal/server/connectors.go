@@ -176,6 +176,11 @@ func (s *Server) GetConnector(ctx context.Context, r api.GetConnectorRequestObje
 // AddConnector implements api.StrictServerInterface.
 func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObject) (api.AddConnectorResponseObject, error) {
 	sc := scopeOf(ctx)
+	end, err := s.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
 	c, problems := connector.Examine([]byte(r.Body.Document))
 	if hasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The connector document has errors.", problems: problems}
@@ -183,7 +188,7 @@ func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObje
 	if s.Documents.Shipped[c.Name] != nil {
 		return nil, invalid("name", fmt.Sprintf("there is a connector called %s that comes with Young Trellis; choose another name", c.Name))
 	}
-	err := s.Store.AddConnector(ctx, sc, store.ConnectorVersion{Name: c.Name, Version: c.Version, Document: r.Body.Document, Own: true})
+	err = s.Store.AddConnector(ctx, sc, store.ConnectorVersion{Name: c.Name, Version: c.Version, Document: r.Body.Document, Own: true})
 	if errors.Is(err, store.ErrTaken) {
 		return nil, invalid("version", fmt.Sprintf("version %d of %s is there already and differs; raise the version", c.Version, c.Name))
 	}
@@ -218,7 +223,12 @@ func (s *Server) RemoveConnector(ctx context.Context, r api.RemoveConnectorReque
 }
 
 // CheckConnector implements api.StrictServerInterface.
-func (s *Server) CheckConnector(_ context.Context, r api.CheckConnectorRequestObject) (api.CheckConnectorResponseObject, error) {
+func (s *Server) CheckConnector(ctx context.Context, r api.CheckConnectorRequestObject) (api.CheckConnectorResponseObject, error) {
+	end, err := s.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
 	c, problems := connector.Examine([]byte(r.Body.Document))
 	out := api.CheckConnector200JSONResponse{Problems: findings(problems)}
 	if c != nil && !hasErrors(problems) {
@@ -228,8 +238,13 @@ func (s *Server) CheckConnector(_ context.Context, r api.CheckConnectorRequestOb
 }
 
 // ImportConnector implements api.StrictServerInterface.
-func (s *Server) ImportConnector(_ context.Context, r api.ImportConnectorRequestObject) (api.ImportConnectorResponseObject, error) {
-	im, err := openapi.Import([]byte(r.Body.Document), openapi.Options{Name: or(r.Body.Name, ""), Address: or(r.Body.Address, "")})
+func (s *Server) ImportConnector(ctx context.Context, r api.ImportConnectorRequestObject) (api.ImportConnectorResponseObject, error) {
+	end, err := s.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	im, err := openapi.Import(ctx, []byte(r.Body.Document), openapi.Options{Name: or(r.Body.Name, ""), Address: or(r.Body.Address, "")})
 	if err != nil {
 		return nil, invalid("document", err.Error())
 	}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -36,6 +37,7 @@ func (s *Server) GetFile(ctx context.Context, r api.GetFileRequestObject) (api.G
 	if err != nil {
 		return nil, err
 	}
+	patient(writerOf(ctx), time.Hour) // it takes as long as it takes
 	disposition := attachment(or(r.Params.Name, ""))
 	return api.GetFile200ApplicationoctetStreamResponse{Body: content, ContentLength: size, Headers: api.GetFile200ResponseHeaders{
 		ContentDisposition: &disposition, ContentSecurityPolicy: some("sandbox; default-src 'none'"), XContentTypeOptions: some("nosniff")}}, nil

@@ -207,6 +207,7 @@ func (s *Server) contract(c *gin.Context) {
 		most = item.MaxFile
 		// A file takes as long as it takes.
 		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+		patient(c.Writer, time.Hour)
 	}
 	if c.Request.ContentLength > most { // nothing of it is read
 		c.Header("Connection", "close")
@@ -248,6 +249,7 @@ type incoming struct {
 // unseen are headers of every answer: nothing is guessed about it, nothing of the
 // API's is kept on the way or embedded elsewhere (RFC 9111, RFC 6797).
 func (s *Server) unseen(c *gin.Context) {
+	patient(c.Writer, answerPatience)
 	h := c.Writer.Header()
 	h.Set("X-Content-Type-Options", "nosniff")
 	if s.public.Scheme == "https" {
@@ -353,7 +355,25 @@ func HTTP(h http.Handler) *http.Server {
 
 // limiters bound webhook calls by caller and by address called, so that one flood
 // neither fills the queue nor delays others.
-type limiters struct{ caller, called *keyed }
+type limiters struct {
+	caller, called *keyed
+	reading        *keyed // by person, what costs a second: imports and checks of whole documents
+	readingOf      *keyed // the same by workspace
+	streams        *counted
+	slots          chan struct{} // for these, so many at once
+}
+
+// Bounds of what one person, and one workspace, may ask for.
+const (
+	readingEvery   = 2 * time.Second
+	readingBurst   = 10
+	readingAtOnce  = 2
+	mostStreams    = 20 // of one person
+	mostOfAddress  = 256
+	mostOfOurs     = 4096 // from this machine, where a proxy may stand
+	answerPatience = 10 * time.Minute
+	eventPatience  = 30 * time.Second
+)
 
 // DefaultHookRate is how many webhook calls a second one caller may make, and
 // one address may take, unless it is set. Ten seconds' worth may come at once.
@@ -363,5 +383,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: newKeyed(rate.Every(readingEvery), readingBurst), readingOf: newKeyed(rate.Every(readingEvery/2), 2*readingBurst), streams: &counted{most: mostStreams}, slots: make(chan struct{}, readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
 }

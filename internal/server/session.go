@@ -34,6 +34,7 @@ type caller struct {
 	session string // the cookie by which they were found, or that came with a sign-in
 	device  string
 	cookies http.Header // of the answer
+	writer  http.ResponseWriter
 }
 
 type callerKey struct{}
@@ -42,6 +43,9 @@ func callerOf(ctx context.Context) caller {
 	c, _ := ctx.Value(callerKey{}).(caller)
 	return c
 }
+
+// writerOf gives what the answer of a call is written to.
+func writerOf(ctx context.Context) http.ResponseWriter { return callerOf(ctx).writer }
 
 // sessionOf gives the session by which a caller was found; empty for a token.
 func sessionOf(ctx context.Context) string { return callerOf(ctx).session }
@@ -55,7 +59,7 @@ type asks struct {
 
 // met remembers who called, before it is known whether they may.
 func (s *Server) met(c *gin.Context) {
-	from := caller{address: s.clientAddress(c.Request), cookies: c.Writer.Header()}
+	from := caller{address: s.clientAddress(c.Request), cookies: c.Writer.Header(), writer: c.Writer}
 	from.device, _ = c.Cookie(s.cookie(deviceCookie))
 	from.session, _ = c.Cookie(s.cookie(sessionCookie))
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), callerKey{}, from))

@@ -29,7 +29,12 @@ func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
+	end, ok := s.limiters.streams.begin(scopeOf(ctx).Person().String())
+	if !ok {
+		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: fmt.Sprintf("You watch %d runs already; that is as many as one person does at a time. End one of them first.", mostStreams), after: 5 * time.Second}
+	}
 	return stream(func(write func(api.Run) error) error {
+		defer end()
 		changes, stop := s.Events.Watch(r.Run)
 		defer stop()
 		now, last := first, ""
@@ -86,11 +91,13 @@ func (st stream) VisitWatchRunResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	control := http.NewResponseController(w)
 	_ = control.SetReadDeadline(time.Time{})
+	_ = control.SetWriteDeadline(time.Time{})
 	return st(func(r api.Run) error {
 		b, err := json.Marshal(r)
 		if err != nil {
 			return err
 		}
+		patient(w, eventPatience)
 		if _, err := fmt.Fprintf(w, "event: run\ndata: %s\n\n", b); err != nil {
 			return err
 		}

@@ -191,7 +191,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		return err
 	}
 	s.http = server.HTTP(h)
-	go func() { s.done <- s.http.Serve(listener) }()
+	go func() { s.done <- s.http.Serve(server.Limit(listener, c.Proxies)) }()
 	var upkeep context.Context
 	upkeep, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go s.keep(upkeep, c)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
@@ -30,6 +32,36 @@ func (a *Action) compileSample(k *compiler, path string) {
 type compiler struct {
 	doc      *document.Document
 	problems []document.Problem
+	actions  map[string]*yaml.Node // by their names, of which there may be thousands
+}
+
+// at finds the node at a path.
+func (c *compiler) at(path string) *yaml.Node {
+	rest, ok := strings.CutPrefix(path, "actions.")
+	if !ok {
+		return c.doc.At(path)
+	}
+	if c.actions == nil {
+		c.actions = map[string]*yaml.Node{}
+		if n := c.doc.At("actions"); n != nil {
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				c.actions[n.Content[i].Value] = n.Content[i+1]
+			}
+		}
+	}
+	name, path, _ := strings.Cut(rest, ".")
+	return document.Under(c.actions[name], path)
+}
+
+// Bounds of a connector.
+const (
+	MaxActions = 10_000
+	MaxFields  = 500 // of an action
+)
+
+func asObject(v any) map[string]any {
+	m, _ := v.(map[string]any)
+	return m
 }
 
 func (c *compiler) add(path string, err error) { c.note(document.SeverityError, path, err) }
@@ -102,7 +134,7 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 		_, err := form.Compile(c.Account)
 		k.add("account", err)
 	}
-	c.accountProperties = properties(doc, "account", c.Account)
+	c.accountProperties = properties(k, "account", c.Account)
 	c.base = k.template("base", c.Base, ofAccount)
 	c.left = k.template("left", c.Left, ofAnswer)
 	if c.Docs != "" && !SafeLink(c.Docs) {
@@ -117,6 +149,10 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 	c.Check.compile(k)
 	c.Limits.compile(k)
 	c.Failure.compile(k, "failure")
+	if len(c.Actions) > MaxActions {
+		k.add("actions", fmt.Errorf("a connector has at most %d actions, and this has %d", MaxActions, len(c.Actions)))
+		return k.problems
+	}
 	for name, ch := range c.Choices {
 		ch.compile(k, c, "choices."+name)
 	}
@@ -131,9 +167,12 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 			k.add(fmt.Sprintf("order[%d]", i), fmt.Errorf("there is no action %q", name))
 		}
 	}
-	rest := []string{}
+	rest, ordered := []string{}, map[string]bool{}
+	for _, name := range c.Order {
+		ordered[name] = true
+	}
 	for name := range c.Actions {
-		if !slices.Contains(c.Order, name) {
+		if !ordered[name] {
 			rest = append(rest, name)
 		}
 	}
@@ -215,10 +254,14 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 	for _, p := range a.LeaveOut {
 		a.leaveOut = append(a.leaveOut, strings.Split(p, "."))
 	}
+	if n := len(asObject(a.Fields["properties"])); n > MaxFields {
+		k.add(path+".fields", fmt.Errorf("an action has at most %d fields, and this has %d", MaxFields, n))
+		return
+	}
 	schema, err := form.Compile(a.Fields)
 	k.add(path+".fields", err)
 	a.schema = schema
-	a.Properties = properties(k.doc, path+".fields", a.Fields)
+	a.Properties = properties(k, path+".fields", a.Fields)
 	for _, p := range a.Properties {
 		if list, _ := p.Schema["choices"].(string); list != "" && c.Choices[list] == nil {
 			k.add(path+".fields.properties."+p.Name, fmt.Errorf("there is no choice list %q", list))
@@ -298,7 +341,7 @@ func (j *Job) compile(k *compiler, path string) {
 func (t *Trigger) compile(k *compiler, c *Connector, name string) {
 	path := "triggers." + name
 	t.Name = name
-	t.Properties = properties(k.doc, path+".fields", t.Fields)
+	t.Properties = properties(k, path+".fields", t.Fields)
 	if (t.Polling == nil) == (t.Webhook == nil) {
 		k.add(path, errors.New("a trigger is either polling or webhook"))
 		return
@@ -333,8 +376,8 @@ func (t *Trigger) compile(k *compiler, c *Connector, name string) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_][a-z0-9_]*)\}`)
 
-func properties(doc *document.Document, path string, schema map[string]any) []form.Property {
-	n := doc.At(path + ".properties")
+func properties(k *compiler, path string, schema map[string]any) []form.Property {
+	n := k.at(path + ".properties")
 	if n == nil {
 		return nil
 	}

@@ -41,9 +41,11 @@ type Raw struct {
 var (
 	headerName = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$") // RFC 9110, section 5.6.2
 	methods    = []string{"GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "MOVE", "COPY", "QUERY", "SEND"}
-	// reserved cannot be set by a document: they belong to the transport, or
-	// would smuggle one request into another.
-	reserved = []string{"Host", "Content-Length", "Transfer-Encoding", "Connection", "Cookie", "Idempotency-Key", "Authorization"}
+	// reserved cannot be set by a document: they belong to the transport and to each
+	// hop (RFC 9110, 7.6.1), would smuggle one request into another, or prove to
+	// somebody on the way who we are.
+	reserved = []string{"Host", "Content-Length", "Transfer-Encoding", "Connection", "Keep-Alive", "Proxy-Connection", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Upgrade", "Expect",
+		"Http2-Settings", "Cookie", "Idempotency-Key", "Authorization"}
 )
 
 // Reserved tells whether a header cannot be set by a document.

@@ -19,7 +19,7 @@ import (
 func (d *Document) Decode(target any) []Problem {
 	r := &reader{}
 	r.read(d.root, "", reflect.ValueOf(target).Elem())
-	return r.problems
+	return r.found()
 }
 
 // DecodeAt fills target of what stands at a path, with problems placed in the
@@ -29,12 +29,33 @@ func (d *Document) DecodeAt(path string, target any) []Problem {
 	if n := d.At(path); n != nil {
 		r.read(n, path, reflect.ValueOf(target).Elem())
 	}
-	return r.problems
+	return r.found()
 }
 
-type reader struct{ problems []Problem }
+// MostProblems is how many problems of a document are told, one of them being how
+// many more there are.
+const MostProblems = 500
+
+type reader struct {
+	problems []Problem
+	more     int
+	first    *yaml.Node // of those that are not told
+}
+
+func (r *reader) found() []Problem {
+	if r.more == 0 {
+		return r.problems
+	}
+	return append(r.problems, Problem{Severity: SeverityError, Line: r.first.Line, Column: r.first.Column, Message: fmt.Sprintf("There are %d more problems from here on.", r.more), Cure: "Mend these first."})
+}
 
 func (r *reader) add(n *yaml.Node, path, message, cure string) {
+	if len(r.problems) == MostProblems-1 {
+		if r.more++; r.first == nil {
+			r.first = n
+		}
+		return
+	}
 	r.problems = append(r.problems, Problem{Severity: SeverityError, Path: path, Line: n.Line, Column: n.Column, Message: message, Cure: cure})
 }
 

@@ -54,7 +54,6 @@ type Document struct {
 	root *yaml.Node
 	Text []byte
 	json bool
-	read []byte // as we would write what was read
 }
 
 var yamlLine = regexp.MustCompile(`line (\d+): `)
@@ -101,9 +100,7 @@ func parsed(root *yaml.Node, text []byte, json bool) (*Document, error) {
 	if p := plainNodes(root, 0); p != nil {
 		return nil, *p
 	}
-	d := &Document{root: root, Text: text, json: json}
-	d.read, _ = styleOf(text, json).write(root, text)
-	return d, nil
+	return &Document{root: root, Text: text, json: json}, nil
 }
 
 // yamlProblem says what is wrong with YAML, and how it is mended where it is what
@@ -269,14 +266,24 @@ func Under(n *yaml.Node, path string) *yaml.Node {
 func (d *Document) Encode() ([]byte, error) {
 	s := styleOf(d.Text, d.json)
 	out, err := s.write(d.root, d.Text)
-	if err != nil || d.read == nil {
+	if err != nil {
 		return out, err
 	}
-	if bytes.Equal(out, d.read) {
+	// As we would write what was read. Of a hundred documents that are read one is
+	// written, so that it is made here, of the text.
+	before, err := ParseWithin(d.Text, len(d.Text))
+	if err != nil {
+		return out, nil //nolint:nilerr // it was not read from a text
+	}
+	read, err := s.write(before.root, d.Text)
+	if err != nil {
+		return out, nil //nolint:nilerr // nothing is carried over
+	}
+	if bytes.Equal(out, read) {
 		return d.Text, nil
 	}
 	// What was carried over counts only if it reads as what was to be written.
-	merged := carryOver(d.Text, d.read, out)
+	merged := carryOver(d.Text, read, out)
 	if again, err := ParseWithin(merged, 2*len(merged)+1); err == nil {
 		if same, err := s.write(again.root, d.Text); err == nil && bytes.Equal(same, out) {
 			return merged, nil

@@ -33,14 +33,15 @@ func IsJSON(text []byte) bool {
 type jsonReader struct {
 	*jsontext.Decoder
 	text []byte
-	line int // of the last place asked for, and the byte at which it begins
-	from int
+	// The last place asked for, from which the next is counted on: text from a program
+	// is often a single line of megabytes.
+	at, line, column int
 }
 
 // JSON reads JSON (RFC 8259) as nodes with their places. The error is a Problem.
 func JSON(text []byte) (*yaml.Node, error) {
 	text = bytes.TrimPrefix(text, []byte("\ufeff"))
-	r := &jsonReader{Decoder: jsontext.NewDecoder(bytes.NewBuffer(text), jsontext.AllowDuplicateNames(true)), text: text, line: 1}
+	r := &jsonReader{Decoder: jsontext.NewDecoder(bytes.NewBuffer(text), jsontext.AllowDuplicateNames(true)), text: text, line: 1, column: 1}
 	n, err := r.node()
 	if err == nil {
 		if rest := bytes.TrimLeft(text[r.InputOffset():], " \t\r\n"); len(rest) > 0 {
@@ -64,17 +65,16 @@ func (r *jsonReader) problem(offset int, message, cure string) Problem {
 // place counts on from the last place, or from the start where it lies before.
 func (r *jsonReader) place(offset int) (line, column int) {
 	offset = max(0, min(offset, len(r.text)))
-	if offset < r.from {
-		r.line, r.from = 1, 0
+	if offset < r.at {
+		r.at, r.line, r.column = 0, 1, 1
 	}
-	for {
-		i := bytes.IndexByte(r.text[r.from:offset], '\n')
-		if i < 0 {
-			break
-		}
-		r.line, r.from = r.line+1, r.from+i+1
+	between := r.text[r.at:offset]
+	if lines := bytes.Count(between, []byte("\n")); lines > 0 {
+		r.line, r.column = r.line+lines, 1
+		between = between[bytes.LastIndexByte(between, '\n')+1:]
 	}
-	return r.line, utf8.RuneCount(r.text[r.from:offset]) + 1
+	r.at, r.column = offset, r.column+utf8.RuneCount(between)
+	return r.line, r.column
 }
 
 // explain says what is wrong with JSON, and what people mean by it most.

@@ -1,6 +1,7 @@
 package document
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -157,4 +158,23 @@ func FuzzLayout(f *testing.F) {
 			require.Equal(t, want, Value(again.root), "%q became %q", text, out)
 		}
 	})
+}
+
+// Places are counted on from the last one, over lines and within a long one.
+func TestPlacesAreThoseOfTheText(t *testing.T) {
+	t.Parallel()
+	n, err := JSON([]byte("{\"é\": [1, \"ö\", 2],\n \"b\": 3, \"c\": {\"d\":\n4}}"))
+	require.NoError(t, err)
+	places := []string{}
+	var walk func(*yaml.Node)
+	walk = func(n *yaml.Node) {
+		if n.Kind == yaml.ScalarNode {
+			places = append(places, fmt.Sprintf("%s %d:%d", n.Value, n.Line, n.Column))
+		}
+		for _, c := range n.Content {
+			walk(c)
+		}
+	}
+	walk(n)
+	require.Equal(t, []string{"é 1:2", "1 1:8", "ö 1:11", "2 1:16", "b 2:2", "3 2:7", "c 2:10", "d 2:16", "4 3:1"}, places)
 }

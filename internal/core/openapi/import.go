@@ -1,11 +1,14 @@
 package openapi
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -44,12 +47,15 @@ type importer struct {
 	ways    []any
 	account *yaml.Node
 	deepest int
-	budget  int // schemas that may still be written out
+	budget  int              // bytes that may still be written out
+	refs    map[string]*node // what references lead to
+	leaves  map[*node]map[string]any
+	ctx     context.Context // of the import: who asked may have left
 }
 
-// Import reads an OpenAPI document.
-func Import(source []byte, o Options) (*Imported, error) {
-	root, err := parse(source)
+// Import reads an OpenAPI document. It gives up with ctx.
+func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
+	root, err := parse(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -61,9 +67,14 @@ func Import(source []byte, o Options) (*Imported, error) {
 		return nil, fmt.Errorf("this is no OpenAPI document of version 3.0 or 3.1: its key openapi says %q", version)
 	}
 	var im *importer
+	refs, leaves := map[string]*node{}, map[*node]map[string]any{}
 	for depth := deepest; ; depth-- {
-		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: maxSchemas}
-		if err := im.build(); err != nil {
+		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: MaxWritten, refs: refs, leaves: leaves, ctx: ctx}
+		err := im.build()
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		if err != nil {
 			return nil, err
 		}
 		if im.budget > 0 || depth == 1 {
@@ -83,26 +94,60 @@ func Import(source []byte, o Options) (*Imported, error) {
 
 func (im *importer) leaveOut(what, why string) {
 	l := LeftOut{what, why}
-	if !im.seen[l] {
+	if !im.seen[l] && len(im.seen) < mostLeftOut {
 		im.seen[l] = true
 		im.out.LeftOut = append(im.out.LeftOut, l)
 	}
 }
 
+// mostLeftOut is how much of what could not be taken is told.
+const mostLeftOut = 1000
+
 func object() *node { return &node{Kind: yaml.MappingNode, Tag: "!!map"} }
 
 // set adds an entry to an object being made.
 func set(n *node, key string, v any) {
-	k := &node{}
-	_ = k.Encode(key)
 	value, ok := v.(*node)
 	if !ok {
-		value = &node{}
-		if err := value.Encode(tidy(v)); err != nil {
-			return
-		}
+		value = nodeOf(v)
 	}
-	n.Content = append(n.Content, k, value)
+	n.Content = append(n.Content, nodeOf(key), value)
+}
+
+// nodeOf makes a node of a value, without what was only for us. To let the YAML
+// library write each one out and read it again takes twenty times as long.
+func nodeOf(v any) *node {
+	switch v := v.(type) {
+	case string:
+		return &node{Kind: yaml.ScalarNode, Tag: "!!str", Value: v}
+	case bool:
+		return &node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: strconv.FormatBool(v)}
+	case int:
+		return &node{Kind: yaml.ScalarNode, Tag: "!!int", Value: strconv.Itoa(v)}
+	case nil:
+		return &node{Kind: yaml.ScalarNode, Tag: "!!null", Value: "null"}
+	case map[string]any:
+		out := object()
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			if !strings.HasPrefix(k, "\x00") {
+				out.Content = append(out.Content, nodeOf(k), nodeOf(v[k]))
+			}
+		}
+		return out
+	case []any:
+		out := &node{Kind: yaml.SequenceNode, Tag: "!!seq"}
+		for _, e := range v {
+			out.Content = append(out.Content, nodeOf(e))
+		}
+		return out
+	case *node:
+		return v
+	}
+	out := &node{}
+	if out.Encode(v) != nil {
+		return nodeOf(nil)
+	}
+	return out
 }
 
 func (im *importer) build() error {

@@ -35,7 +35,7 @@ func TestDocumentsAndWhatTheyGive(t *testing.T) {
 		{"references that go round", head + "paths:\n  /a: {get: {operationId: a, parameters: [{$ref: '#/components/parameters/x'}]}}\n  /b: {get: {operationId: b}}\ncomponents: {parameters: {x: {$ref: '#/components/parameters/y'}, y: {$ref: '#/components/parameters/x'}}}\n", []string{"b"}, []string{"none"}, nil, []string{"GET /a"}},
 		{"what cannot be written", head + "paths:\n  /a: {get: {operationId: a, parameters: [{name: f, in: query, style: deepObject, schema: {type: object}}, {name: s, in: cookie, schema: {type: string}}]}, trace: {operationId: t}}\n  /b: {post: {operationId: b, requestBody: {required: true, content: {application/protobuf: {}}}}}\nwebhooks: {fired: {post: {}}}\n", []string{"a"}, []string{"none"}, nil, []string{"TRACE /a", "the parameter f of GET /a", "the parameter s of GET /a", "POST /b", "the webhook fired"}},
 	} {
-		im, err := Import([]byte(c.document), Options{})
+		im, err := Import(t.Context(), []byte(c.document), Options{})
 		require.NoError(t, err, c.name)
 		require.ElementsMatch(t, c.actions, im.Connector.Order, c.name)
 		var methods []string
@@ -60,7 +60,7 @@ func TestDocumentsAndWhatTheyGive(t *testing.T) {
 
 func TestOperationsBecomeActionsThatBuildRightCalls(t *testing.T) {
 	t.Parallel()
-	im, err := Import([]byte(head+`paths:
+	im, err := Import(t.Context(), []byte(head+`paths:
   /orders/{order-id}:
     parameters: [{name: order-id, in: path, required: true, schema: {type: integer}}]
     put:
@@ -109,7 +109,7 @@ components:
 func TestPagingIsFoundWhereItCanBeTold(t *testing.T) {
 	t.Parallel()
 	list := func(parameters, properties, headers string) *connector.Action {
-		im, err := Import([]byte(head+"paths:\n  /orders:\n    get:\n      operationId: orders\n      parameters: ["+parameters+"]\n      responses:\n        '200': {description: ok, "+headers+"content: {application/json: {schema: {type: object, properties: {data: {type: array, items: {type: object}}"+properties+"}}}}}\n"), Options{})
+		im, err := Import(t.Context(), []byte(head+"paths:\n  /orders:\n    get:\n      operationId: orders\n      parameters: ["+parameters+"]\n      responses:\n        '200': {description: ok, "+headers+"content: {application/json: {schema: {type: object, properties: {data: {type: array, items: {type: object}}"+properties+"}}}}}\n"), Options{})
 		require.NoError(t, err)
 		a, err := im.Connector.Action("orders")
 		require.NoError(t, err)
@@ -154,7 +154,7 @@ func big(operations int) []byte {
 
 func TestHundredsOfOperationsWithCircularSchemas(t *testing.T) {
 	t.Parallel()
-	im, err := Import(big(300), Options{})
+	im, err := Import(t.Context(), big(300), Options{})
 	require.NoError(t, err)
 	require.Len(t, im.Connector.Actions, 300)
 	require.Less(t, len(im.Document), connector.MaxBytes)
@@ -181,17 +181,17 @@ func TestWhatIsNoDocumentIsRefusedInWords(t *testing.T) {
 		laughs:             "more than ten times",
 		strings.Repeat("[", 100) + strings.Repeat("]", 100): "nested deeper",
 	} {
-		_, err := Import([]byte(text), Options{})
+		_, err := Import(t.Context(), []byte(text), Options{})
 		require.ErrorContains(t, err, want, "%.40s", text)
 	}
-	_, err := Import(make([]byte, MaxBytes+1), Options{})
+	_, err := Import(t.Context(), make([]byte, MaxBytes+1), Options{})
 	require.ErrorContains(t, err, "at most")
 }
 
 // Generators write JSON with every escape that there is.
 func TestJSONWithEscapesIsRead(t *testing.T) {
 	t.Parallel()
-	im, err := Import([]byte(`{"openapi": "3.0.3", "info": {"title": "\u00d6fen \ud83c\udffa", "version": "1"}, "servers": [{"url": "https:\/\/ottermere.example"}], "paths": {"\/kilns": {"get": {"operationId": "kilns", "responses": {"200": {"description": "ok"}}}}}}`), Options{})
+	im, err := Import(t.Context(), []byte(`{"openapi": "3.0.3", "info": {"title": "\u00d6fen \ud83c\udffa", "version": "1"}, "servers": [{"url": "https:\/\/ottermere.example"}], "paths": {"\/kilns": {"get": {"operationId": "kilns", "responses": {"200": {"description": "ok"}}}}}}`), Options{})
 	require.NoError(t, err)
 	require.Equal(t, "Öfen 🏺", im.Connector.Title)
 	require.Contains(t, im.Document, "/kilns")

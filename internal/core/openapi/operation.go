@@ -23,6 +23,13 @@ type found struct {
 	queries      map[string]string // query parameter to field
 }
 
+// mostParameters is how many an operation has at most to be taken.
+const mostParameters = 200
+
+// perAction is about how many bytes an action is written out with, besides its
+// fields and its answer.
+const perAction = 200
+
 // actions makes one of each operation, and finds the call that checks an account.
 func (im *importer) actions() (out, check *node) {
 	out = object()
@@ -54,6 +61,16 @@ func (im *importer) actions() (out, check *node) {
 				}
 				return
 			}
+			if im.ctx.Err() != nil {
+				return
+			}
+			if im.budget <= 0 {
+				if im.deepest == 1 {
+					im.leaveOut(strings.ToUpper(method)+" "+short(path, 200), "the connector would be larger than 2 MiB")
+				}
+				return
+			}
+			im.budget -= perAction
 			f := &found{method: strings.ToUpper(method), path: path, fields: object(), taken: map[string]bool{}, query: object(), header: object(), names: map[string]string{}, queries: map[string]string{}}
 			action, err := im.action(f, item, o)
 			if err != nil {
@@ -224,6 +241,9 @@ func (im *importer) parameters(f *found, item, o *node) error {
 	seen := map[string]bool{}
 	// An operation's own parameter comes before that of its path.
 	for _, p := range append(slices.Clone(items(at(o, "parameters"))), items(at(item, "parameters"))...) {
+		if len(seen) == mostParameters {
+			return fmt.Errorf("it has more than %d parameters", mostParameters)
+		}
 		p, _, err := im.resolve(p)
 		if err != nil {
 			return fmt.Errorf("a parameter cannot be read: %w", err)
@@ -241,11 +261,13 @@ func (im *importer) parameters(f *found, item, o *node) error {
 			im.leaveOut(where, "it is written as a document of its own")
 			continue
 		}
+		im.budget -= 60 + 2*len(name)
 		schema := im.schema(at(p, "schema"), 1, nil)
-		if d := sentenceOf(text(p, "description"), 300); d != "" {
+		if d := sentenceOf(short(text(p, "description"), 20*mostText), 300); d != "" {
 			schema["description"] = d
+			im.budget -= len(d)
 		}
-		if e := at(p, "example"); e != nil {
+		if e := at(p, "example"); e != nil && size(e) <= mostText {
 			schema["examples"] = []any{plain(e)}
 		}
 		required := yes(p, "required")

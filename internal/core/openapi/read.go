@@ -6,6 +6,7 @@ package openapi
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -22,11 +23,25 @@ const (
 	MaxOperations = 10_000
 )
 
+// patient is a text whose reader gives up with its context.
+type patient struct {
+	ctx  context.Context
+	text *bytes.Reader
+}
+
+// Read implements io.Reader.
+func (p *patient) Read(b []byte) (int, error) {
+	if p.ctx.Err() != nil {
+		return 0, context.Cause(p.ctx)
+	}
+	return p.text.Read(b)
+}
+
 // node is a value of the document, in the order of its text.
 type node = yaml.Node
 
 // parse reads the text. Aliases are written out, at most to ten times the size.
-func parse(text []byte) (*node, error) {
+func parse(ctx context.Context, text []byte) (*node, error) {
 	if len(text) > MaxBytes {
 		return nil, fmt.Errorf("the document has %d bytes; at most %d are read", len(text), MaxBytes)
 	}
@@ -39,34 +54,62 @@ func parse(text []byte) (*node, error) {
 			return root, nil
 		}
 		var loose node
-		if yaml.Unmarshal(text, &loose) != nil {
+		if yaml.NewDecoder(&patient{ctx, bytes.NewReader(text)}).Decode(&loose) != nil {
 			return nil, err
 		}
 	}
 	var root node
-	if err := yaml.Unmarshal(text, &root); err != nil {
+	if err := yaml.NewDecoder(&patient{ctx, bytes.NewReader(text)}).Decode(&root); err != nil {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		return nil, fmt.Errorf("this is neither JSON nor YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
 	}
 	if len(root.Content) == 0 {
 		return nil, errors.New("the document is empty")
 	}
-	e := &expander{budget: 10 * (count(&root) + 100)}
+	n, aliases := count(&root)
+	if aliases == 0 { // nothing to write out: the tree is taken as it is
+		return root.Content[0], shallow(root.Content[0], 0)
+	}
+	e := &expander{budget: 10 * (n + 100)}
 	return e.expand(root.Content[0], 0)
 }
 
-func count(n *node) int {
-	c := 1
-	for _, k := range n.Content {
-		c += count(k)
+func count(n *node) (all, aliases int) {
+	all = 1
+	if n.Kind == yaml.AliasNode {
+		aliases++
 	}
-	return c
+	for _, k := range n.Content {
+		a, b := count(k)
+		all, aliases = all+a, aliases+b
+	}
+	return all, aliases
+}
+
+func tooDeep(n *node) error {
+	return fmt.Errorf("the document is nested deeper than %d levels, at line %d", MaxDepth, n.Line)
+}
+
+// shallow refuses what is nested too deep.
+func shallow(n *node, depth int) error {
+	if depth > MaxDepth {
+		return tooDeep(n)
+	}
+	for _, k := range n.Content {
+		if err := shallow(k, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type expander struct{ budget int }
 
 func (e *expander) expand(n *node, depth int) (*node, error) {
 	if depth > MaxDepth {
-		return nil, fmt.Errorf("the document is nested deeper than %d levels, at line %d", MaxDepth, n.Line)
+		return nil, tooDeep(n)
 	}
 	if e.budget--; e.budget < 0 {
 		return nil, errors.New("the document's aliases make it more than ten times as large")
@@ -150,6 +193,10 @@ func (im *importer) resolve(n *node) (*node, string, error) {
 		if ref == "" {
 			return n, name, nil
 		}
+		if known, ok := im.refs[ref]; ok {
+			n, name = known, ref[strings.LastIndex(ref, "/")+1:]
+			continue
+		}
 		if !strings.HasPrefix(ref, "#/") {
 			return nil, "", fmt.Errorf("it refers to %s, outside of the document", ref)
 		}
@@ -172,6 +219,7 @@ func (im *importer) resolve(n *node) (*node, string, error) {
 			}
 		}
 		n, name = target, parts[len(parts)-1]
+		im.refs[ref] = target
 	}
 	return nil, "", errors.New("its references go round in a circle")
 }

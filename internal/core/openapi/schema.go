@@ -2,9 +2,11 @@ package openapi
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -20,8 +22,17 @@ func unescape(s string) string {
 // deepest is how far schemas are written out; what lies deeper takes anything.
 const deepest = 5
 
-// maxSchemas is how many schemas are written out in all.
-const maxSchemas = 40_000
+// Bounds of what is written out, in bytes and in values.
+const (
+	// MaxWritten is how large a connector an import makes at most: as much as is read
+	// and checked within a second or so. A larger document is written out less deep;
+	// then operations are left out.
+	MaxWritten = 2 << 20
+
+	mostUnder  = 32      // schemas within each other, merged ones too
+	mostText   = 2 << 10 // of a default, a constant, an example
+	mostValues = 400     // of an enumeration
+)
 
 // most is how many properties of an object are written out.
 const most = 120
@@ -39,32 +50,23 @@ func (im *importer) schema(n *node, depth int, under []*node) map[string]any {
 		}
 		return map[string]any{}
 	}
-	if im.budget--; slices.Contains(under, n) || depth > im.deepest || im.budget <= 0 {
+	if im.budget <= 0 || im.ctx.Err() != nil {
+		return map[string]any{}
+	}
+	if slices.Contains(under, n) || depth > im.deepest || len(under) > mostUnder {
 		out := map[string]any{}
 		if t := text(n, "type"); t != "" {
 			out["type"] = t
 		}
 		if name != "" {
-			out["description"] = "A " + name + "."
+			out["description"] = "A " + short(name, 100) + "."
 		}
+		im.budget -= 60
 		return out
 	}
 	under = append(slices.Clone(under), n)
-	out := map[string]any{}
-	for _, k := range kept {
-		if v := at(n, k); v != nil {
-			out[k] = plain(v)
-		}
-	}
-	im.pattern(n, out)
-	if d, ok := out["description"].(string); ok {
-		out["description"] = sentenceOf(d, 300)
-	}
-	if e := at(n, "example"); e != nil {
-		out["examples"] = []any{plain(e)}
-	} else if e := at(n, "examples"); e != nil && e.Kind == yaml.SequenceNode {
-		out["examples"] = plain(e)
-	}
+	out := maps.Clone(im.leaf(n))
+	im.budget -= 40 + out["\x00size"].(int)
 	im.object(n, out, depth, under)
 	if e := at(n, "items"); e != nil {
 		out["items"] = im.schema(e, depth+1, under)
@@ -74,10 +76,96 @@ func (im *importer) schema(n *node, depth int, under []*node) map[string]any {
 	return out
 }
 
+// leaf is what a schema says by itself, without what lies within it: read once,
+// however often it is referred to.
+func (im *importer) leaf(n *node) map[string]any {
+	if known, ok := im.leaves[n]; ok {
+		return known
+	}
+	out := map[string]any{}
+	for _, k := range kept {
+		if v := at(n, k); v != nil {
+			im.keep(out, k, v)
+		}
+	}
+	im.pattern(n, out)
+	if e := at(n, "example"); e != nil && size(e) <= mostText {
+		out["examples"] = []any{plain(e)}
+	} else if e := at(n, "examples"); e != nil && e.Kind == yaml.SequenceNode && len(e.Content) > 0 && size(e.Content[0]) <= mostText {
+		out["examples"] = []any{plain(e.Content[0])}
+	}
+	bytes := 0
+	for k, v := range out {
+		bytes += len(k) + weight(v)
+	}
+	out["\x00size"] = bytes
+	im.leaves[n] = out
+	return out
+}
+
+// keep takes what a keyword says, unless that is too long to be of use.
+func (im *importer) keep(out map[string]any, key string, v *node) {
+	switch {
+	case key == "description":
+		out[key] = sentenceOf(short(v.Value, 20*mostText), 300)
+	case key == "title":
+		out[key] = sentenceOf(short(v.Value, mostText), 200)
+	case key == "enum" && len(v.Content) > mostValues:
+		im.leaveOut("a list of "+strconv.Itoa(len(v.Content))+" values to choose from", "it is longer than "+strconv.Itoa(mostValues)+"; any value is taken")
+	case key == "enum" || size(v) <= mostText:
+		out[key] = plain(v)
+	}
+}
+
+// size is how much text a value holds, in bytes, up to a little more than mostText.
+func size(n *node) int {
+	sum := len(n.Value) + 2
+	for _, k := range n.Content {
+		if sum > mostText {
+			break
+		}
+		sum += size(k)
+	}
+	return sum
+}
+
+// weight is about how many bytes a value is written out with.
+func weight(v any) int {
+	switch v := v.(type) {
+	case string:
+		return len(v) + 4
+	case []any:
+		sum := 2
+		for _, e := range v {
+			sum += weight(e) + 4
+		}
+		return sum
+	case map[string]any:
+		sum := 2
+		for k, e := range v {
+			sum += len(k) + weight(e) + 4
+		}
+		return sum
+	}
+	return 8
+}
+
+// short cuts a text that is longer than anybody reads, in bytes.
+func short(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "")
+}
+
 // pattern keeps one that runs in linear time.
 func (im *importer) pattern(n *node, out map[string]any) {
 	p := text(n, "pattern")
 	if p == "" {
+		return
+	}
+	if len(p) > mostText {
+		im.leaveOut("a pattern of "+strconv.Itoa(len(p))+" characters", "it is longer than "+strconv.Itoa(mostText))
 		return
 	}
 	if _, err := regexp.Compile(p); err != nil {
@@ -92,7 +180,8 @@ func (im *importer) object(n *node, out map[string]any, depth int, under []*node
 		properties := map[string]any{}
 		order := []string{}
 		each(p, func(k string, v *node) {
-			if len(properties) < most {
+			if len(properties) < most && len(k) <= mostText {
+				im.budget -= len(k)
 				properties[k] = im.schema(v, depth+1, under)
 				order = append(order, k)
 			}
@@ -208,7 +297,7 @@ func (im *importer) older(n *node, out map[string]any) {
 			out["type"] = []any{t, "null"}
 		}
 		if e, ok := out["enum"].([]any); ok && !slices.Contains(e, nil) {
-			out["enum"] = append(e, nil)
+			out["enum"] = append(slices.Clip(e), nil) // the list is shared
 		}
 	}
 	if f := out["format"]; f == "binary" || f == "byte" {
@@ -221,33 +310,6 @@ func (im *importer) older(n *node, out map[string]any) {
 	if yes(n, "readOnly") {
 		out["\x00read_only"] = true
 	}
-}
-
-// tidy drops what was only for us, all the way down.
-func tidy(v any) any {
-	switch v := v.(type) {
-	case map[string]any:
-		out := make(map[string]any, len(v))
-		for k, e := range v {
-			if k == "properties" {
-				p := map[string]any{}
-				for name, s := range e.(map[string]any) {
-					p[name] = tidy(s)
-				}
-				out[k] = p
-			} else if !strings.HasPrefix(k, "\x00") {
-				out[k] = tidy(e)
-			}
-		}
-		return out
-	case []any:
-		out := make([]any, len(v))
-		for i, e := range v {
-			out[i] = tidy(e)
-		}
-		return out
-	}
-	return v
 }
 
 // sample makes up a value for a schema.

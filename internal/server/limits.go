@@ -1,0 +1,110 @@
+package server
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"youngtrellis/internal/signin"
+)
+
+// counted counts what is open at the same time, by key.
+type counted struct {
+	most int
+
+	mu   sync.Mutex // protects the following field
+	open map[string]int
+}
+
+// begin takes a place, unless all are taken; end gives it back.
+func (c *counted) begin(key string) (end func(), ok bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.open[key] >= c.most {
+		return nil, false
+	}
+	if c.open == nil {
+		c.open = map[string]int{}
+	}
+	c.open[key]++
+	return sync.OnceFunc(func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if c.open[key]--; c.open[key] <= 0 {
+			delete(c.open, key)
+		}
+	}), true
+}
+
+// reading lets a person read a large document: so many in a while, of a workspace
+// twice as many, and few at once in the whole service. It waits for its turn until
+// the caller leaves.
+func (s *Server) reading(ctx context.Context) (end func(), err error) {
+	sc := scopeOf(ctx)
+	if !s.limiters.reading.allow(sc.Person().String()) || !s.limiters.readingOf.allow(sc.Workspace().String()) {
+		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many documents at once. Each takes a while to be read; send this one again in some seconds.", after: readingEvery}
+	}
+	select {
+	case s.limiters.slots <- struct{}{}:
+		return func() { <-s.limiters.slots }, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+// Limit bounds how many connections an address has open at a time; those over it are
+// closed at once. Trusted proxies are not counted: all callers come through them.
+func Limit(l net.Listener, trusted []netip.Prefix) net.Listener {
+	return &limited{Listener: l, trusted: trusted, open: &counted{most: mostOfAddress}, ours: &counted{most: mostOfOurs}}
+}
+
+type limited struct {
+	net.Listener
+	trusted []netip.Prefix
+	open    *counted
+	ours    *counted // from loopback
+}
+
+// Accept implements net.Listener.
+func (l *limited) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		host, _, err := net.SplitHostPort(c.RemoteAddr().String())
+		if err != nil || trusts(l.trusted, host) {
+			return c, nil
+		}
+		of := l.open
+		if ip, err := netip.ParseAddr(host); err == nil && ip.Unmap().IsLoopback() {
+			of = l.ours
+		}
+		end, ok := of.begin(signin.AddressKey(host))
+		if !ok {
+			c.Close()
+			continue
+		}
+		return &placed{c, end}, nil
+	}
+}
+
+// placed is a connection that gives its place back.
+type placed struct {
+	net.Conn
+	end func()
+}
+
+// Close implements net.Conn.
+func (p *placed) Close() error {
+	p.end()
+	return p.Conn.Close()
+}
+
+// patient bounds how long a caller may take for an answer.
+func patient(w http.ResponseWriter, d time.Duration) {
+	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(d))
+}
