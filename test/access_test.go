@@ -152,10 +152,50 @@ func TestTheDatabaseItselfSealsWorkspaces(t *testing.T) {
 	require.Zero(t, seen, "without a workspace, the API's role sees nothing")
 	_, err = conn.Exec(ctx, "SELECT set_config('trellis.workspace', $1, false)", uuid.NewString())
 	require.NoError(t, err)
-	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "stray", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "browser_session", "data_key"} {
+	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "stray", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "data_key", "person", "workspace"} {
 		require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM "+table).Scan(&seen))
 		require.Zero(t, seen, table)
 	}
+}
+
+// Who people are and what they prove it with is read by one role, which reads
+// nothing else; the API sees the names of those in its workspace.
+func TestPasswordsAreReadByOneRoleOnly(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := within(t, 30*time.Second)
+	stranger, err := w.Service.Store.CreateOwner(ctx, "Another workspace", "else@ottermere.example", "Somebody Else", "another password")
+	require.NoError(t, err)
+	conn, err := pgx.Connect(ctx, w.DatabaseURL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	as := func(role, query string) (n int, err error) {
+		_, err = conn.Exec(ctx, "RESET ROLE; SET ROLE "+role)
+		require.NoError(t, err)
+		err = conn.QueryRow(ctx, query).Scan(&n)
+		return n, err
+	}
+	_, err = conn.Exec(ctx, "SELECT set_config('trellis.workspace', $1, false)", stranger.Workspace().String())
+	require.NoError(t, err)
+	for role, closed := range map[string][]string{
+		"trellis_api":    {"SELECT count(password) FROM person", "SELECT count(*) FROM known_device", "SELECT count(*) FROM browser_session", "SELECT count(*) FROM node_session", "SELECT count(*) FROM vault"},
+		"trellis_node":   {"SELECT count(*) FROM person", "SELECT count(*) FROM known_device", "SELECT count(*) FROM browser_session", "SELECT count(*) FROM api_token", "SELECT count(*) FROM member"},
+		"trellis_people": {"SELECT count(*) FROM connection", "SELECT count(*) FROM workflow", "SELECT count(*) FROM run", "SELECT count(*) FROM data_key", "SELECT count(*) FROM vault"},
+	} {
+		for _, query := range closed {
+			_, err := as(role, query)
+			require.ErrorContains(t, err, "permission denied", "%s: %s", role, query)
+		}
+	}
+	n, err := as("trellis_api", "SELECT count(email) FROM person")
+	require.NoError(t, err)
+	require.Equal(t, 1, n, "of two people in two workspaces")
+	n, err = as("trellis_api", "SELECT count(name) FROM workspace")
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+	n, err = as("trellis_people", "SELECT count(password) FROM person")
+	require.NoError(t, err)
+	require.Equal(t, 2, n)
 }
 
 func TestRolesTokensAndSessions(t *testing.T) {

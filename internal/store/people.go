@@ -115,7 +115,7 @@ func (s *Store) CreateOwner(ctx context.Context, workspace, email, name, passwor
 	// Who has an account keeps its password; whoever gives another one would wait
 	// before a door that it does not open.
 	var known bool
-	if err := s.node.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person WHERE lower(email) = lower($1))", email).Scan(&known); err != nil {
+	if err := s.people.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person WHERE lower(email) = lower($1))", email).Scan(&known); err != nil {
 		return Scope{}, unavailable(err)
 	}
 	if known {
@@ -127,7 +127,7 @@ func (s *Store) CreateOwner(ctx context.Context, workspace, email, name, passwor
 			return Scope{}, err
 		}
 	}
-	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.people, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "INSERT INTO workspace (id, name) VALUES ($1, $2)", sc.workspace, workspace); err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ var ErrSignIn = errors.New("the address or the password is not right")
 func (s *Store) CheckPassword(ctx context.Context, email, password string) (uuid.UUID, error) {
 	var hash string
 	var person uuid.UUID
-	err := s.node.QueryRow(ctx, "SELECT id, password FROM person WHERE lower(email) = lower($1)", strings.TrimSpace(email)).Scan(&person, &hash)
+	err := s.people.QueryRow(ctx, "SELECT id, password FROM person WHERE lower(email) = lower($1)", strings.TrimSpace(email)).Scan(&person, &hash)
 	if errors.Is(err, pgx.ErrNoRows) {
 		hash = nobody
 	} else if err != nil {
@@ -173,7 +173,7 @@ func (s *Store) CheckPassword(ctx context.Context, email, password string) (uuid
 func (s *Store) OpenBrowser(ctx context.Context, person uuid.UUID, had string) (cookie string, sc Scope, err error) {
 	cookie = secret(secretPrefix)
 	sc = Scope{person: person}
-	err = s.node.QueryRow(ctx, `WITH m AS (SELECT m.workspace_id, m.person_id, m.role, p.name FROM member m JOIN person p ON p.id = m.person_id
+	err = s.people.QueryRow(ctx, `WITH m AS (SELECT m.workspace_id, m.person_id, m.role, p.name FROM member m JOIN person p ON p.id = m.person_id
 			WHERE m.person_id = $1 ORDER BY m.workspace_id LIMIT 1),
 		d AS (DELETE FROM browser_session WHERE hash = $3),
 		i AS (INSERT INTO browser_session (hash, person_id, workspace_id) SELECT $2, person_id, workspace_id FROM m)
@@ -194,7 +194,7 @@ const (
 
 // KnowsDevice tells whether an account was signed in to from a device.
 func (s *Store) KnowsDevice(ctx context.Context, email, device string) (known bool, err error) {
-	err = s.node.QueryRow(ctx, `WITH u AS (UPDATE known_device d SET seen = now() FROM person p
+	err = s.people.QueryRow(ctx, `WITH u AS (UPDATE known_device d SET seen = now() FROM person p
 			WHERE d.hash = $1 AND p.id = d.person_id AND lower(p.email) = lower($2) AND d.seen > now() - $3::interval RETURNING d.hash)
 		SELECT EXISTS (SELECT FROM u)`, hashOf(device), strings.TrimSpace(email), DeviceKnown.String()).Scan(&known)
 	return known, unavailable(err)
@@ -203,9 +203,9 @@ func (s *Store) KnowsDevice(ctx context.Context, email, device string) (known bo
 // AddDevice makes a person's device known, and gives what it is known by.
 func (s *Store) AddDevice(ctx context.Context, person uuid.UUID) (string, error) {
 	device := secret(devicePrefix)
-	_, err := s.node.Exec(ctx, "INSERT INTO known_device (hash, person_id) VALUES ($1, $2)", hashOf(device), person)
+	_, err := s.people.Exec(ctx, "INSERT INTO known_device (hash, person_id) VALUES ($1, $2)", hashOf(device), person)
 	if err == nil {
-		_, err = s.node.Exec(ctx, "DELETE FROM known_device WHERE hash IN (SELECT hash FROM known_device WHERE person_id = $1 ORDER BY seen DESC OFFSET $2)", person, mostDevices)
+		_, err = s.people.Exec(ctx, "DELETE FROM known_device WHERE hash IN (SELECT hash FROM known_device WHERE person_id = $1 ORDER BY seen DESC OFFSET $2)", person, mostDevices)
 	}
 	return device, unavailable(err)
 }
@@ -214,7 +214,7 @@ func (s *Store) AddDevice(ctx context.Context, person uuid.UUID) (string, error)
 func (s *Store) ScopeOfSession(ctx context.Context, cookie string) (Scope, error) {
 	sc, seen, err := s.sessionScope(ctx, hashOf(cookie))
 	if err == nil && time.Since(seen) > seenEvery {
-		_, err = s.node.Exec(ctx, "UPDATE browser_session SET seen = now() WHERE hash = $1", sc.proof)
+		_, err = s.people.Exec(ctx, "UPDATE browser_session SET seen = now() WHERE hash = $1", sc.proof)
 	}
 	if err != nil {
 		return Scope{}, unavailable(err)
@@ -227,7 +227,7 @@ const seenEvery = time.Minute
 
 func (s *Store) sessionScope(ctx context.Context, proof []byte) (sc Scope, seen time.Time, err error) {
 	sc = Scope{proof: proof}
-	err = s.node.QueryRow(ctx, `SELECT b.workspace_id, b.person_id, m.role, m.items, p.name, b.seen FROM browser_session b
+	err = s.people.QueryRow(ctx, `SELECT b.workspace_id, b.person_id, m.role, m.items, p.name, b.seen FROM browser_session b
 		JOIN member m ON m.workspace_id = b.workspace_id AND m.person_id = b.person_id JOIN person p ON p.id = b.person_id
 		WHERE b.hash = $1 AND b.seen > now() - $2::interval AND b.created > now() - $3::interval`, proof, SessionIdle.String(), SessionMost.String()).
 		Scan(&sc.workspace, &sc.person, &sc.role, &sc.items, &sc.name, &seen)
@@ -251,7 +251,7 @@ func (s *Store) Again(ctx context.Context, sc Scope) (Scope, error) {
 
 // SignOut ends a browser session.
 func (s *Store) SignOut(ctx context.Context, cookie string) error {
-	_, err := s.node.Exec(ctx, "DELETE FROM browser_session WHERE hash = $1", hashOf(cookie))
+	_, err := s.people.Exec(ctx, "DELETE FROM browser_session WHERE hash = $1", hashOf(cookie))
 	return unavailable(err)
 }
 
@@ -259,7 +259,7 @@ func (s *Store) SignOut(ctx context.Context, cookie string) error {
 func (s *Store) ScopeOfToken(ctx context.Context, token string) (Scope, error) {
 	sc, used, err := s.tokenScope(ctx, hashOf(token))
 	if err == nil && (used == nil || time.Since(*used) > seenEvery) {
-		_, err = s.node.Exec(ctx, "UPDATE api_token SET used = now() WHERE hash = $1", sc.proof)
+		_, err = s.people.Exec(ctx, "UPDATE api_token SET used = now() WHERE hash = $1", sc.proof)
 	}
 	if err != nil {
 		return Scope{}, unavailable(err)
@@ -271,7 +271,7 @@ func (s *Store) tokenScope(ctx context.Context, proof []byte) (sc Scope, used *t
 	sc = Scope{proof: proof}
 	var own, member Role
 	var granted bool
-	err = s.node.QueryRow(ctx, `SELECT t.workspace_id, t.person_id, t.id, t.role, t.items, t.makes, t.expires, t.used, m.role, m.items, p.name || ', token ' || t.name FROM api_token t
+	err = s.people.QueryRow(ctx, `SELECT t.workspace_id, t.person_id, t.id, t.role, t.items, t.makes, t.expires, t.used, m.role, m.items, p.name || ', token ' || t.name FROM api_token t
 		JOIN member m ON m.workspace_id = t.workspace_id AND m.person_id = t.person_id JOIN person p ON p.id = t.person_id
 		WHERE t.hash = $1 AND t.expires > now()`, proof).
 		Scan(&sc.workspace, &sc.person, &sc.token, &own, &sc.items, &sc.makes, &sc.expires, &used, &member, &granted, &sc.name)
@@ -394,7 +394,7 @@ func (s *Store) Email(ctx context.Context, sc Scope) (email string, err error) {
 
 // HasPeople tells whether anybody can sign in yet.
 func (s *Store) HasPeople(ctx context.Context) (has bool, err error) {
-	err = s.node.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person)").Scan(&has)
+	err = s.people.QueryRow(ctx, "SELECT EXISTS (SELECT FROM person)").Scan(&has)
 	return has, unavailable(err)
 }
 

@@ -227,10 +227,10 @@ func (s *Store) Cancelled(ctx context.Context, session uuid.UUID) ([]Cancelled, 
 func (s *Store) Sweep(ctx context.Context) error {
 	_, err := s.node.Exec(ctx, "DELETE FROM start_key WHERE ctid IN (SELECT ctid FROM start_key WHERE expires < now() LIMIT 10000)")
 	if err == nil {
-		_, err = s.node.Exec(ctx, "DELETE FROM browser_session WHERE seen < now() - $1::interval OR created < now() - $2::interval", SessionIdle.String(), SessionMost.String())
+		_, err = s.people.Exec(ctx, "DELETE FROM browser_session WHERE seen < now() - $1::interval OR created < now() - $2::interval", SessionIdle.String(), SessionMost.String())
 	}
 	if err == nil {
-		_, err = s.node.Exec(ctx, "DELETE FROM known_device WHERE seen < now() - $1::interval", DeviceKnown.String())
+		_, err = s.people.Exec(ctx, "DELETE FROM known_device WHERE seen < now() - $1::interval", DeviceKnown.String())
 	}
 	if err == nil {
 		_, err = s.node.Exec(ctx, "DELETE FROM consent WHERE expires < now()")

@@ -30,8 +30,9 @@ var migrations embed.FS
 
 // Store is a database. It is safe for concurrent use.
 type Store struct {
-	api  *pgxpool.Pool // under row-level security, one workspace at a time
-	node *pgxpool.Pool // what carries runs out
+	api    *pgxpool.Pool // under row-level security, one workspace at a time
+	node   *pgxpool.Pool // what carries runs out
+	people *pgxpool.Pool // who calls: people, their proofs and nothing else
 }
 
 // CheckURL refuses an address that carries a password: it would be seen in
@@ -82,6 +83,11 @@ func Open(ctx context.Context, address, node string) (*Store, error) {
 	}
 	if s.node, err = pool(ctx, address, settings{role: "trellis_node", most: 24, name: node, planOnce: true}); err != nil {
 		s.api.Close()
+		return nil, unavailable(err)
+	}
+	if s.people, err = pool(ctx, address, settings{role: "trellis_people", most: 8, name: node}); err != nil {
+		s.api.Close()
+		s.node.Close()
 		return nil, unavailable(err)
 	}
 	return s, nil
@@ -181,6 +187,7 @@ func applicationName(node string) string {
 func (s *Store) Close() {
 	s.api.Close()
 	s.node.Close()
+	s.people.Close()
 }
 
 // Ping tells whether the database answers.

@@ -228,7 +228,7 @@ func TestATokenIsNeverStrongerThanItsMaker(t *testing.T) {
 	require.Equal(t, Administrator, sc.Role())
 	require.Equal(t, "Mara Quill, token deploys", sc.Who())
 	require.Equal(t, b.sc.Person(), sc.Person())
-	_, err = b.node.Exec(ctx, "UPDATE member SET role = 'viewer'")
+	_, err = b.people.Exec(ctx, "UPDATE member SET role = 'viewer'")
 	require.NoError(t, err)
 	sc, err = b.ScopeOfToken(ctx, text)
 	require.NoError(t, err)

@@ -11,6 +11,12 @@ BEGIN
   IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'trellis_node') THEN
     CREATE ROLE trellis_node NOLOGIN;
   END IF;
+  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'trellis_people') THEN
+    CREATE ROLE trellis_people NOLOGIN;
+  END IF;
+  IF NOT pg_has_role(CURRENT_USER, 'trellis_people', 'MEMBER') THEN
+    EXECUTE format('GRANT trellis_people TO %I', CURRENT_USER);
+  END IF;
   IF NOT pg_has_role(CURRENT_USER, 'trellis_api', 'MEMBER') THEN
     EXECUTE format('GRANT trellis_api TO %I', CURRENT_USER);
   END IF;
@@ -595,9 +601,31 @@ BEGIN
   END LOOP;
 END $$;
 -- +goose StatementEnd
-GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, person, known_device, workspace, vault TO trellis_node;
-GRANT SELECT ON person, workspace TO trellis_api;
-GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node;
+GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, vault TO trellis_node;
+
+-- People, their passwords and proofs belong to a role of their own, which asks who
+-- calls and nothing else. The API sees the names of those in its workspace.
+GRANT SELECT, INSERT, UPDATE, DELETE ON person, known_device, workspace, member, browser_session, api_token TO trellis_people;
+GRANT SELECT (id, email, name) ON person TO trellis_api;
+GRANT SELECT (id, name) ON workspace TO trellis_api;
+ALTER TABLE person ENABLE ROW LEVEL SECURITY;
+ALTER TABLE workspace ENABLE ROW LEVEL SECURITY;
+ALTER TABLE known_device ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_people ON person TO trellis_api USING (EXISTS (SELECT FROM member m WHERE m.person_id = person.id));
+CREATE POLICY own_workspace ON workspace TO trellis_api USING (id = nullif(current_setting('trellis.workspace', true), '')::uuid);
+-- +goose StatementBegin
+DO $$
+DECLARE t text;
+BEGIN
+  FOREACH t IN ARRAY ARRAY['person', 'known_device', 'workspace', 'member', 'browser_session', 'api_token'] LOOP
+    EXECUTE format('CREATE POLICY all_people ON %I TO trellis_people USING (true)', t);
+  END LOOP;
+END $$;
+-- +goose StatementEnd
+REVOKE ALL ON member, browser_session, api_token FROM trellis_node;
+REVOKE ALL ON browser_session FROM trellis_api;
+REVOKE INSERT, UPDATE, DELETE ON member FROM trellis_api;
+GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node, trellis_people;
 
 -- +goose Down
 DROP FUNCTION ensure_partitions(date);
@@ -605,4 +633,4 @@ DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
 DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
-  browser_session, member, person, workspace CASCADE;
+  browser_session, known_device, member, person, workspace CASCADE;
