@@ -176,7 +176,7 @@ func (s *Server) GetConnector(ctx context.Context, r api.GetConnectorRequestObje
 // AddConnector implements api.StrictServerInterface.
 func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObject) (api.AddConnectorResponseObject, error) {
 	sc := scopeOf(ctx)
-	end, err := s.reading(ctx)
+	end, err := s.reading(ctx, len(r.Body.Document))
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (s *Server) RemoveConnector(ctx context.Context, r api.RemoveConnectorReque
 
 // CheckConnector implements api.StrictServerInterface.
 func (s *Server) CheckConnector(ctx context.Context, r api.CheckConnectorRequestObject) (api.CheckConnectorResponseObject, error) {
-	end, err := s.reading(ctx)
+	end, err := s.reading(ctx, len(r.Body.Document))
 	if err != nil {
 		return nil, err
 	}
@@ -239,7 +239,7 @@ func (s *Server) CheckConnector(ctx context.Context, r api.CheckConnectorRequest
 
 // ImportConnector implements api.StrictServerInterface.
 func (s *Server) ImportConnector(ctx context.Context, r api.ImportConnectorRequestObject) (api.ImportConnectorResponseObject, error) {
-	end, err := s.reading(ctx)
+	end, err := s.reading(ctx, len(r.Body.Document))
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package server
 
 import (
 	"sync"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/time/rate"
@@ -25,7 +26,10 @@ func newKeyed(every rate.Limit, burst int) *keyed {
 	return &keyed{every: every, burst: burst, kept: kept}
 }
 
-func (k *keyed) allow(key string) bool {
+func (k *keyed) allow(key string) bool { return k.allowN(key, 1) }
+
+// allowN takes n at once; what is more than may ever come together counts as that.
+func (k *keyed) allowN(key string, n int) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	l, ok := k.kept.Get(key)
@@ -33,5 +37,5 @@ func (k *keyed) allow(key string) bool {
 		l = rate.NewLimiter(k.every, k.burst)
 		k.kept.Add(key, l)
 	}
-	return l.Allow()
+	return l.AllowN(time.Now(), min(n, k.burst))
 }

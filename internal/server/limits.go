@@ -39,13 +39,13 @@ func (c *counted) begin(key string) (end func(), ok bool) {
 	}), true
 }
 
-// reading lets a person read a large document: so many in a while, of a workspace
-// twice as many, and few at once in the whole service. It waits for its turn until
-// the caller leaves.
-func (s *Server) reading(ctx context.Context) (end func(), err error) {
-	sc := scopeOf(ctx)
-	if !s.limiters.reading.allow(sc.Person().String()) || !s.limiters.readingOf.allow(sc.Workspace().String()) {
-		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many documents at once. Each takes a while to be read; send this one again in some seconds.", after: readingEvery}
+// reading lets a person read a document of so many bytes: so much in a while, of a
+// workspace twice as much, and few at once in the whole service. It waits for its
+// turn until the caller leaves.
+func (s *Server) reading(ctx context.Context, size int) (end func(), err error) {
+	sc, cost := scopeOf(ctx), 1+size/readingPart
+	if !s.limiters.reading.allowN(sc.Person().String(), cost) || !s.limiters.readingOf.allowN(sc.Workspace().String(), cost) {
+		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many documents at once. Each takes a while to be read; send this one again in some seconds.", after: 5 * time.Second}
 	}
 	select {
 	case s.limiters.slots <- struct{}{}:

@@ -100,22 +100,22 @@ func TestLargeDocumentsAreReadFewAtATime(t *testing.T) {
 	s := &Server{limiters: newLimiters(0)}
 	ends := []func(){}
 	for range readingAtOnce {
-		end, err := s.reading(context.Background())
+		end, err := s.reading(context.Background(), 1000)
 		require.NoError(t, err)
 		ends = append(ends, end)
 	}
 	ctx, stop := context.WithTimeout(context.Background(), time.Millisecond)
 	defer stop()
-	_, err := s.reading(ctx)
+	_, err := s.reading(ctx, 1000)
 	require.ErrorIs(t, err, context.DeadlineExceeded, "the next waits, until its caller leaves")
 	ends[0]()
-	end, err := s.reading(context.Background())
+	end, err := s.reading(context.Background(), 1000)
 	require.NoError(t, err)
 	end()
 	ends[1]()
 	var no *fault
-	for range readingBurst {
-		if end, err := s.reading(context.Background()); err == nil {
+	for range 3 {
+		if end, err := s.reading(context.Background(), 20<<20); err == nil {
 			end()
 		} else {
 			require.ErrorAs(t, err, &no)

@@ -365,8 +365,9 @@ type limiters struct {
 
 // Bounds of what one person, and one workspace, may ask for.
 const (
-	readingEvery   = 2 * time.Second
-	readingBurst   = 10
+	readingPart    = 32 << 10 // bytes of a document that count as one
+	readingRate    = 4        // of these in a second
+	readingBurst   = 100
 	readingAtOnce  = 2
 	mostStreams    = 20 // of one person
 	mostOfAddress  = 256
@@ -383,5 +384,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{reading: newKeyed(rate.Every(readingEvery), readingBurst), readingOf: newKeyed(rate.Every(readingEvery/2), 2*readingBurst), streams: &counted{most: mostStreams}, slots: make(chan struct{}, readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: newKeyed(readingRate, readingBurst), readingOf: newKeyed(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, slots: make(chan struct{}, readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
 }
