@@ -95,12 +95,17 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-func when(t time.Time) string {
-	local := t.Local()
-	if time.Since(t) < 20*time.Hour && local.Day() == time.Now().Day() {
-		return local.Format("15:04:05")
+func when(t time.Time) string { return whenSeen(t.Local(), time.Now()) }
+
+// whenSeen leaves out what is the same as now: the year, and of today the day.
+func whenSeen(t, now time.Time) string {
+	switch {
+	case t.Year() != now.Year():
+		return t.Format("2 Jan 2006")
+	case t.YearDay() != now.YearDay():
+		return t.Format("2 Jan 15:04")
 	}
-	return local.Format("2 Jan 15:04")
+	return t.Format("15:04:05")
 }
 
 func deref[T any](p *T) T {

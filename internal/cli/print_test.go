@@ -117,3 +117,19 @@ func TestTimesOfTodayAreShort(t *testing.T) {
 	require.Len(t, when(time.Now()), 8)
 	require.Equal(t, "2 Jan", strings.Join(strings.Fields(when(time.Date(2025, 1, 2, 3, 4, 0, 0, time.Local)))[:2], " "))
 }
+
+func TestATimeSaysAsMuchAsIsNeeded(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 25, 14, 0, 0, 0, time.UTC)
+	for at, want := range map[time.Time]string{
+		now.Add(-time.Hour):      "13:00:00",
+		now.Add(time.Hour):       "15:00:00",
+		now.AddDate(0, -1, 0):    "25 Oct 14:00",
+		now.AddDate(0, 0, -1):    "24 Nov 14:00",
+		now.AddDate(0, 3, 0):     "25 Feb 2027",
+		now.AddDate(-1, 0, 0):    "25 Nov 2025",
+		now.Add(-15 * time.Hour): "24 Nov 23:00",
+	} {
+		require.Equal(t, want, whenSeen(at, now))
+	}
+}

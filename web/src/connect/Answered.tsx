@@ -15,7 +15,9 @@ export function Answered({ t, again }: { t: Tried; again: () => void }) {
   return (
     <div className="space-y-3">
       <div>
-        <h3 className="mb-1 font-semibold">{t.sent.prepared ? "Would be sent" : "Sent"}</h3>
+        <h3 className="mb-1 font-semibold">
+          {t.sent.prepared ? "Would be sent" : t.sent.guarded ? "Not sent" : "Sent"}
+        </h3>
         <div className="rounded-lg border border-rule p-2.5 font-mono text-xs">
           <div className="break-all">
             <b>{t.sent.method}</b> {t.sent.url}

@@ -117,6 +117,14 @@ describe("a run", () => {
     expect(p.where()).toContain("step=studio");
   });
 
+  it("is shown without its items to whom they were not granted, and they are not asked for", async () => {
+    const p = await page({ "GET /session": { name: "Wren", role: "viewer", items: false, workspace: "W" } });
+    expect(await screen.findByText(/What the items hold is not shown to you/)).toBeTruthy();
+    expect(screen.getByText("Partial: 1 set aside")).toBeTruthy();
+    expect(screen.queryByText(/Rows:/)).toBeNull();
+    expect(p.calls.some((c) => c.path.includes("/cells/"))).toBe(false);
+  });
+
   it("says what it counts, and narrows its rows by fate", async () => {
     const p = await page();
     await userEvent.click(await screen.findByRole("button", { name: "set aside 1" }));
