@@ -2,6 +2,8 @@ package connections
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"golang.org/x/oauth2"
 	"golang.org/x/oauth2/clientcredentials"
 
@@ -27,6 +28,7 @@ type token struct {
 	Issued  time.Time `json:"issued,omitzero"`
 	Expires time.Time `json:"expires,omitzero"`
 	Scope   string    `json:"scope,omitempty"`
+	For     string    `json:"for"` // boundTo
 }
 
 // early is how long before its end a token is refreshed: a minute, and for one
@@ -110,10 +112,17 @@ func (s *Service) openToken(ctx context.Context, c *store.Connection) (*token, e
 		return nil, err
 	}
 	t := &token{}
-	return t, json.Unmarshal(b, t)
+	if err := json.Unmarshal(b, t); err != nil {
+		return nil, err
+	}
+	if t.For != boundTo(c) {
+		return nil, errMoved
+	}
+	return t, nil
 }
 
 func (s *Service) sealToken(ctx context.Context, c *store.Connection, t *token) error {
+	t.For = boundTo(c)
 	b, err := json.Marshal(t)
 	if err != nil {
 		return err
@@ -220,15 +229,43 @@ func (s *Service) credentials(ctx context.Context, c *store.Connection) (*connec
 	if err != nil {
 		return nil, nil, nil, &call.Parked{Reason: call.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, err)}
 	}
-	values := map[string]string{}
-	return con, way, values, json.Unmarshal(b, &values)
+	var kept entered
+	if err := json.Unmarshal(b, &kept); err != nil {
+		return nil, nil, nil, err
+	}
+	if kept.For != boundTo(c) {
+		return nil, nil, nil, &call.Parked{Reason: call.ReasonConnection, Connection: c.Name, Message: fmt.Sprintf("connection %s: %v", c.Name, errMoved)}
+	}
+	return con, way, kept.Values, nil
 }
 
-// SealValues encrypts what a person entered, for a connection's row.
-func (s *Service) SealValues(ctx context.Context, workspace, id uuid.UUID, values map[string]string) ([]byte, error) {
-	b, err := json.Marshal(values)
+// entered is what is sealed of what a person entered: where it may go and as whose is
+// sealed with it, so that whoever can write into the database cannot send it elsewhere.
+type entered struct {
+	Values map[string]string `json:"values"`
+	For    string            `json:"for"`
+}
+
+var errMoved = errors.New("its address or its account was changed where it is stored, and not here; what was entered is used nowhere else: enter it again")
+
+// boundTo is what a connection's secrets are bound to: the application, the sign-in,
+// the addresses they may go to, and the account.
+func boundTo(c *store.Connection) string {
+	account := map[string]any{}
+	if b, err := json.Marshal(c.Account); err == nil {
+		_ = json.Unmarshal(b, &account) // as it comes out of the database
+	}
+	b, _ := json.Marshal([]any{c.Connector, c.Method, c.Pin, c.TokenPin, account})
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// SealValues encrypts what a person entered for a connection, bound to what else is
+// said of it.
+func (s *Service) SealValues(ctx context.Context, c *store.Connection, values map[string]string) ([]byte, error) {
+	b, err := json.Marshal(entered{values, boundTo(c)})
 	if err != nil {
 		return nil, err
 	}
-	return s.Vault.Seal(ctx, workspace, "connection", "secret", id, b)
+	return s.Vault.Seal(ctx, c.Workspace, "connection", "secret", c.ID, b)
 }

@@ -176,7 +176,7 @@ func (s *Server) AddConnection(ctx context.Context, r api.AddConnectionRequestOb
 	if c.Wanted, err = wanted(way, r.Body.Scopes); err != nil {
 		return nil, err
 	}
-	if c.Secret, err = s.Connections.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
+	if c.Secret, err = s.Connections.SealValues(ctx, &c, values); err != nil {
 		return nil, err
 	}
 	if err := s.Store.AddConnection(ctx, sc, c); err != nil {
@@ -225,7 +225,7 @@ func (s *Server) MendConnection(ctx context.Context, r api.MendConnectionRequest
 		}
 	}
 	c.Hint, c.Method, c.Version, c.State = hint, way.Method, con.Version, begins(way)
-	if c.Secret, err = s.Connections.SealValues(ctx, sc.Workspace(), c.ID, values); err != nil {
+	if c.Secret, err = s.Connections.SealValues(ctx, &c, values); err != nil {
 		return nil, err
 	}
 	if err := s.Store.ReplaceSecret(ctx, sc, c); err != nil {

@@ -138,7 +138,7 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 	c.base = k.template("base", c.Base, ofAccount)
 	c.left = k.template("left", c.Left, ofAnswer)
 	if c.Docs != "" && !SafeLink(c.Docs) {
-		k.add("docs", fmt.Errorf("%q is not an address that can be followed; it begins with https://, http:// or mailto:", c.Docs))
+		k.add("docs", fmt.Errorf("%q is not an address that can be followed: only https, http and mailto are", c.Docs))
 	}
 	if len(c.SignIn) == 0 {
 		k.add("sign_in", errors.New("at least one way to sign in is needed; for an open application it is method: none"))
