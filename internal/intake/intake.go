@@ -30,7 +30,7 @@ import (
 // MaxBody is the largest body of a webhook.
 const MaxBody = 1 << 20
 
-// MaxItems is how many items a start by hand takes.
+// MaxItems is how many items start with one event, or by hand, unless it is set.
 const MaxItems = 100_000
 
 const (
@@ -65,6 +65,7 @@ type Intake struct {
 	Store Store
 	Plans Plans
 	Node  Node
+	Items int // that start with one event, at most; 0: MaxItems
 
 	mu    sync.Mutex // protects the following field
 	hooks map[string]cachedHook
@@ -142,7 +143,7 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 		in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, body)
 		return Received{}, errUnknown
 	}
-	fields, err := Parse(header.Get("Content-Type"), query, body)
+	fields, err := in.parse(header.Get("Content-Type"), query, body)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
@@ -298,6 +299,22 @@ func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 // Parse reads a delivery's body by its content type: JSON (an object, or a
 // list of them), a form, or text, which becomes the field "body".
 func Parse(contentType string, query url.Values, body []byte) ([]map[string]any, error) {
+	return parse(contentType, query, body, MaxItems)
+}
+
+func (in *Intake) parse(contentType string, query url.Values, body []byte) ([]map[string]any, error) {
+	return parse(contentType, query, body, in.Most())
+}
+
+// Most is how many items start with one event.
+func (in *Intake) Most() int {
+	if in.Items > 0 {
+		return in.Items
+	}
+	return MaxItems
+}
+
+func parse(contentType string, query url.Values, body []byte, most int) ([]map[string]any, error) {
 	kind, _, err := mime.ParseMediaType(contentType)
 	if err != nil && contentType != "" {
 		return nil, fmt.Errorf("the Content-Type %q cannot be read", contentType)
@@ -307,7 +324,7 @@ func Parse(contentType string, query url.Values, body []byte) ([]map[string]any,
 		if err := item.CheckJSON(body); err != nil {
 			return nil, err
 		}
-		return parseJSON(body)
+		return parseJSON(body, most)
 	case kind == "application/x-www-form-urlencoded":
 		values, err := url.ParseQuery(string(body))
 		if err != nil {
@@ -325,7 +342,7 @@ func Parse(contentType string, query url.Values, body []byte) ([]map[string]any,
 	return nil, fmt.Errorf("the content type %s is not taken here; send JSON, a form or text", kind)
 }
 
-func parseJSON(body []byte) ([]map[string]any, error) {
+func parseJSON(body []byte, most int) ([]map[string]any, error) {
 	v, err := item.Decode(body)
 	if err != nil {
 		return nil, err
@@ -337,8 +354,8 @@ func parseJSON(body []byte) ([]map[string]any, error) {
 	if len(list) == 0 {
 		return nil, errors.New("the list is empty")
 	}
-	if len(list) > MaxItems {
-		return nil, fmt.Errorf("the list has %s items; at most %s start with one call", words.Number(len(list)), words.Number(MaxItems))
+	if len(list) > most {
+		return nil, fmt.Errorf("the list has %s items; at most %s start with one call (--event-items of the service)", words.Number(len(list)), words.Number(most))
 	}
 	out := make([]map[string]any, len(list))
 	for i, e := range list {
@@ -411,8 +428,8 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if w.Live == nil {
 		return uuid.Nil, &Refused{http.StatusConflict, fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
 	}
-	if len(items) > MaxItems {
-		return uuid.Nil, &Refused{http.StatusUnprocessableEntity, fmt.Sprintf("%d items were given; at most %d start with one run.", len(items), MaxItems)}
+	if most := in.Most(); len(items) > most {
+		return uuid.Nil, &Refused{http.StatusUnprocessableEntity, fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
 	}
 	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 	if err != nil {

@@ -45,7 +45,7 @@ func TestBodiesThatCannotBeReadSayWhy(t *testing.T) {
 		{"application/json", `[{"a": 1}, 2]`, "this is a number"}, {"image/png", "x", "image/png is not taken here"}, {"text/plain", "\xff\xfe", "not UTF-8 at byte 0"}, {"text/plain", "a\x00", "U+0000 at byte 1"}, {"application/json", "{\"a\": \"\xff\"}", "not UTF-8"},
 		{"application/json", `{"id": "a\u0000b"}`, "U+0000"}, {"application/json", `{"id": "\ud800"}`, "half of a surrogate pair"}, {"application/json", `{"\udfff": 1}`, "half of a surrogate pair"},
 		{"application/x-www-form-urlencoded", "id=a%00", `the field "id": the text holds U+0000`}, {"application/x-www-form-urlencoded", "%ff=1", "not UTF-8"},
-		{"application/json", "[" + strings.Repeat("{},", MaxItems) + "{}]", "at most 100,000 start with one call"},
+		{"application/json", "[" + strings.Repeat("{},", MaxItems) + "{}]", "at most 100,000 start with one call (--event-items"},
 		{"a/b/c", "x", "cannot be read"}, {"application/x-www-form-urlencoded", "%zz", "form cannot be read"}, {"application/json", "", "the text is empty"},
 	} {
 		_, err := Parse(c.kind, nil, []byte(c.body))

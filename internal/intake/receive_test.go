@@ -296,7 +296,14 @@ func TestAStartByHand(t *testing.T) {
 	_, err = d.Start(ctx, store.Scope{}, w, make([]map[string]any, MaxItems+1), "Mara Quill")
 	status, text := refusal(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, "100001 items were given; at most 100000")
+	require.Contains(t, text, "100,001 items were given; at most 100,000")
+	d.Items = 2
+	_, err = d.Start(ctx, store.Scope{}, w, make([]map[string]any, 3), "Mara Quill")
+	_, text = refusal(t, err)
+	require.Contains(t, text, "3 items were given; at most 2 start with one run (--event-items")
+	_, err = d.parse("application/json", nil, []byte("[{}, {}, {}]"))
+	require.ErrorContains(t, err, "at most 2 start with one call (--event-items")
+	d.Items = 0
 	w.Live = nil
 	_, err = d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
 	status, text = refusal(t, err)

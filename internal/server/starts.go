@@ -9,7 +9,6 @@ import (
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/intake"
 )
 
 func objects(list *[]api.Fields) ([]map[string]any, error) {
@@ -43,7 +42,7 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 		if before.Workflow != w.ID || len(items) > 0 {
 			return nil, refuse(http.StatusUnprocessableEntity, "invalid_input", "A run is started again as it was: its own workflow, and no other items.")
 		}
-		if items, err = s.Store.StartItems(ctx, sc.Workspace(), before.ID, intake.MaxItems); err != nil {
+		if items, err = s.Store.StartItems(ctx, sc.Workspace(), before.ID, s.Intake.Most()); err != nil {
 			return nil, err
 		}
 	}
