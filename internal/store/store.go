@@ -77,15 +77,18 @@ func Open(ctx context.Context, address, node string) (*Store, error) {
 		return nil, unavailable(err)
 	}
 	s := &Store{}
-	var err error
-	if s.api, err = pool(ctx, address, settings{role: "trellis_api", most: 16, name: node}); err != nil {
+	as, err := logins(ctx, address)
+	if err != nil {
 		return nil, unavailable(err)
 	}
-	if s.node, err = pool(ctx, address, settings{role: "trellis_node", most: 24, name: node, planOnce: true}); err != nil {
+	if s.api, err = pool(ctx, address, settings{role: "trellis_api", most: 16, name: node, as: as}); err != nil {
+		return nil, unavailable(err)
+	}
+	if s.node, err = pool(ctx, address, settings{role: "trellis_node", most: 24, name: node, as: as, planOnce: true}); err != nil {
 		s.api.Close()
 		return nil, unavailable(err)
 	}
-	if s.people, err = pool(ctx, address, settings{role: "trellis_people", most: 8, name: node}); err != nil {
+	if s.people, err = pool(ctx, address, settings{role: "trellis_people", most: 8, name: node, as: as}); err != nil {
 		s.api.Close()
 		s.node.Close()
 		return nil, unavailable(err)
@@ -130,6 +133,7 @@ type settings struct {
 	role string
 	most int32
 	name string // of the node
+	as   map[string]login
 	// planOnce lets the server plan each statement a single time: those of a node
 	// are few, go by key, and planning them over all partitions costs more than
 	// carrying them out. As the tables may be empty at that time, the plans must
@@ -165,9 +169,13 @@ func pool(ctx context.Context, address string, o settings) (*pgxpool.Pool, error
 	if o.planOnce {
 		maps.Copy(cfg.ConnConfig.RuntimeParams, byKey)
 	}
-	cfg.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
-		_, err := c.Exec(ctx, "SET ROLE "+pgx.Identifier{o.role}.Sanitize())
-		return err
+	if l, ok := o.as[o.role]; ok {
+		cfg.ConnConfig.User, cfg.ConnConfig.Password = l.name, l.password
+	} else {
+		cfg.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+			_, err := c.Exec(ctx, "SET ROLE "+pgx.Identifier{o.role}.Sanitize())
+			return err
+		}
 	}
 	p, err := pgxpool.NewWithConfig(ctx, cfg)
 	made.Store(p)

@@ -27,6 +27,15 @@ EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL;
 END $$;
 -- +goose StatementEnd
 
+-- As whom each pool logs in: roles of this database alone, each in one of the three
+-- above and in nothing else, so that a connection cannot become another. Nobody but
+-- the owner reads it, who may make such roles anyway.
+CREATE TABLE login (
+  role     text PRIMARY KEY, -- trellis_api, trellis_node or trellis_people
+  name     text NOT NULL,
+  password text NOT NULL
+);
+
 CREATE TABLE workspace (
   id      uuid PRIMARY KEY,
   name    text NOT NULL CHECK (name <> ''),
@@ -633,4 +642,4 @@ DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
 DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
-  browser_session, known_device, member, person, workspace CASCADE;
+  browser_session, known_device, member, person, workspace, login CASCADE;
