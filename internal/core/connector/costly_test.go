@@ -54,7 +54,7 @@ func TestCostlyConnectorsAreRefusedWithinBounds(t *testing.T) {
 		runtime.ReadMemStats(&before)
 		_, problems := Examine([]byte(text))
 		runtime.ReadMemStats(&after)
-		require.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(600), "%s, MiB", name)
+		require.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(1200), "%s, MiB", name)
 		require.NotEmpty(t, problems, name)
 		require.LessOrEqual(t, len(problems), document.MostProblems, name)
 		for _, p := range problems {
