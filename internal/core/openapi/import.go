@@ -21,6 +21,7 @@ import (
 type Options struct {
 	Name    string // of the connector; from the title unless given
 	Address string // where the document was found
+	most    int    // bytes that are written out; 0: MaxWritten
 }
 
 // LeftOut is something that could not be taken.
@@ -67,9 +68,12 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 		return nil, fmt.Errorf("this is no OpenAPI document of version 3.0 or 3.1: its key openapi says %q", version)
 	}
 	var im *importer
+	if o.most == 0 {
+		o.most = MaxWritten
+	}
 	refs, leaves := map[string]*node{}, map[*node]map[string]any{}
 	for depth := deepest; ; depth-- {
-		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: MaxWritten, refs: refs, leaves: leaves, ctx: ctx}
+		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: o.most, refs: refs, leaves: leaves, ctx: ctx}
 		err := im.build()
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
