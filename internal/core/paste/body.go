@@ -115,7 +115,7 @@ func (r *request) bodyInto(m *maker, s, header map[string]any) error {
 	if kind == "" {
 		kind = "text/plain"
 	}
-	s["raw"] = map[string]any{"type": kind, "text": escape(text)}
+	s["raw"] = map[string]any{"type": kind, "text": escape(m.cleanRaw(text))}
 	return nil
 }
 

@@ -131,6 +131,8 @@ func (r *request) step() (*Pasted, error) {
 		plain, _ := url.PathUnescape(part)
 		if text := placeholder(plain); text != "" {
 			m.out.Placeholders = append(m.out.Placeholders, Placeholder{"the address", text})
+		} else if looksSecret(plain) {
+			m.out.Notes = append(m.out.Notes, "The address holds what looks like a secret ("+hint(plain)+"). It stays in the step, where everybody sees it who may read the workflow.")
 		}
 	}
 	if p == "" {
@@ -144,6 +146,7 @@ func (r *request) step() (*Pasted, error) {
 	if len(query) > 0 {
 		s["query"] = query
 	}
+	m.without(s)
 	if _, err := connector.ReadFree(s); err != nil {
 		return nil, fmt.Errorf("this call cannot become a step: %w", err)
 	}
@@ -226,6 +229,8 @@ func (m *maker) header(into map[string]any, name, value string) {
 	case connector.Reserved(name):
 		m.out.Notes = append(m.out.Notes, fmt.Sprintf("The header %s is left out: it belongs to the transport.", name))
 	case value == "":
+	case looksSecret(value):
+		m.key("the header "+name, name, "", "", value)
 	default:
 		if p := placeholder(value); p != "" {
 			m.out.Placeholders = append(m.out.Placeholders, Placeholder{"the header " + name, p})
@@ -237,7 +242,7 @@ func (m *maker) header(into map[string]any, name, value string) {
 func (m *maker) query(u *url.URL, more [][2]string) map[string]any {
 	out := map[string]any{}
 	put := func(name, value string) {
-		if secretName.MatchString(name) && value != "" {
+		if secretName.MatchString(name) && value != "" || looksSecret(value) {
 			m.key("the query parameter "+name, "", name, "", value)
 			return
 		}

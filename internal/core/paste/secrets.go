@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
-	"slices"
 	"strings"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
+	"youngtrellis/internal/core/item"
 )
 
 // maker turns a request into a step, taking secrets out on the way.
@@ -136,13 +136,114 @@ func (m *maker) clean(v any, where string) any {
 	return v
 }
 
-var inBody = []string{"client_secret", "api_key", "apikey", "password", "secret", "access_token", "private_key"}
+// inBody are names under which a body has a secret; where it turns pages or begins
+// again, a token is none.
+var inBody = regexp.MustCompile(`(?i)(^|[-_.])(api[-_]?key|apikey|secret|client[-_]?secret|token|auth[-_]?token|access[-_]?token|refresh[-_]?token|bearer|password|passwd|pwd|passphrase|private[-_]?key)$`)
+var turnsPages = regexp.MustCompile(`(?i)(page|next|prev|previous|continuation|continue|sync|delta|cursor|start|idempotency|csrf)[-_]?token$`)
+
+func secretInBody(name string) bool {
+	return inBody.MatchString(name) && !turnsPages.MatchString(name)
+}
+
+// Values that are secrets whatever they are called: with one of the beginnings that
+// keys are given so that they are found where they leaked, as PEM (RFC 7468), as a
+// signed token (RFC 7519), or long and of letters of both sizes and digits mixed.
+var (
+	marked = regexp.MustCompile(`^([sprk]k|key|tok|token|secret|whsec|api|pat|gh[a-z]|glpat|xox[a-z]|ytk|yts)[-_][A-Za-z0-9_-]{16,}$`)
+	signed = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]+\.[A-Za-z0-9_-]*$`)
+	mixed  = regexp.MustCompile(`^[A-Za-z0-9+/_-]{32,}={0,2}$`)
+	ids    = regexp.MustCompile(`(?i)^([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]+|[a-z]+([-_/][a-z0-9]+)*)$`)
+)
+
+func looksSecret(s string) bool {
+	if strings.HasPrefix(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY") || marked.MatchString(s) || signed.MatchString(s) {
+		return true
+	}
+	if !mixed.MatchString(s) || ids.MatchString(s) {
+		return false
+	}
+	var small, large, digits int
+	for _, r := range s {
+		switch {
+		case r >= 'a' && r <= 'z':
+			small++
+		case r >= 'A' && r <= 'Z':
+			large++
+		case r >= '0' && r <= '9':
+			digits++
+		}
+	}
+	return small > 3 && large > 3 && digits > 3
+}
+
+// takenOut is said where a secret was.
+const takenOut = "a secret, which was taken out; a step cannot keep one"
+
+// without takes out of the settings whatever was found to be a secret elsewhere: the
+// same value may stand in the address or the body once more.
+func (m *maker) without(settings map[string]any) {
+	for name, v := range settings {
+		settings[name] = m.withoutIn(v, "the setting "+name)
+	}
+}
+
+func (m *maker) withoutIn(v any, where string) any {
+	switch v := v.(type) {
+	case string:
+		for name, secret := range m.out.Values {
+			if name == "user" || len(secret) < 6 || !strings.Contains(v, escape(secret)) {
+				continue
+			}
+			v = strings.ReplaceAll(v, escape(secret), "")
+			m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, takenOut})
+		}
+		return v
+	case []any:
+		for i, e := range v {
+			v[i] = m.withoutIn(e, where)
+		}
+	case map[string]any:
+		for k, e := range v {
+			v[k] = m.withoutIn(e, where)
+		}
+	}
+	return v
+}
+
+// cleanRaw takes secrets out of a text that is JSON though it is not sent as such;
+// another text, and one without secrets, stays as it was.
+func (m *maker) cleanRaw(text string) string {
+	v, err := item.Decode([]byte(text))
+	if err != nil {
+		return text
+	}
+	if _, ok := v.(map[string]any); !ok {
+		if _, ok = v.([]any); !ok {
+			return text
+		}
+	}
+	before := len(m.out.Placeholders)
+	clean := m.clean(v, "the body")
+	taken := false
+	for _, p := range m.out.Placeholders[before:] {
+		taken = taken || p.Text == takenOut
+	}
+	if !taken {
+		m.out.Placeholders = m.out.Placeholders[:before]
+		return text
+	}
+	b, err := item.Encode(clean)
+	if err != nil {
+		return text
+	}
+	return strings.ReplaceAll(string(b), "(==", "(=") // it is escaped once, with the rest
+}
 
 func (m *maker) cleanText(text, where, name string) string {
 	if p := placeholder(text); p != "" {
 		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, p})
-	} else if slices.Contains(inBody, strings.ToLower(name)) && text != "" {
-		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, "a secret, which was taken out; a step cannot keep one"})
+	} else if text != "" && (secretInBody(name) || looksSecret(text)) {
+		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, takenOut})
 		return ""
 	}
 	return escape(text)
