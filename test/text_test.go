@@ -57,12 +57,7 @@ func TestBadKeysAreTheirCallersOwnTrouble(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	send := func(kind, body string) (int, string) {
-		req, err := http.NewRequestWithContext(within(t, 10*time.Second), "POST", w.HookAddress, strings.NewReader(body))
-		require.NoError(t, err)
-		req.Header = http.Header{"Authorization": {"Bearer " + w.HookSecret}, "Content-Type": {kind}}
-		res, err := http.DefaultClient.Do(req)
-		require.NoError(t, err)
-		defer res.Body.Close()
+		res := asked(t, "POST", w.HookAddress, body, http.Header{"Authorization": {"Bearer " + w.HookSecret}, "Content-Type": {kind}})
 		b, err := io.ReadAll(res.Body)
 		require.NoError(t, err)
 		return res.StatusCode, string(b)

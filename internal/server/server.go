@@ -108,7 +108,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
-	r.Use(s.recovered, s.logged, s.unseen, s.hosted, s.addressed)
+	r.Use(s.recovered, s.logged, s.headed, s.hosted, s.addressed)
 	strict := api.NewStrictHandlerWithOptions(s, nil, api.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
 			var text *item.TextError
@@ -246,9 +246,9 @@ type incoming struct {
 	io.Closer
 }
 
-// unseen are headers of every answer: nothing is guessed about it, nothing of the
+// headed gives every answer its headers: nothing is guessed about it, nothing of the
 // API's is kept on the way or embedded elsewhere (RFC 9111, RFC 6797).
-func (s *Server) unseen(c *gin.Context) {
+func (s *Server) headed(c *gin.Context) {
 	patient(c.Writer, answerPatience)
 	h := c.Writer.Header()
 	h.Set("X-Content-Type-Options", "nosniff")

@@ -2,9 +2,13 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
+	"net/url"
+	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
@@ -55,4 +59,30 @@ func TestLoginsAreMadeOnce(t *testing.T) {
 	require.Equal(t, here, there)
 	b.api.Reset() // it logs in anew
 	require.NoError(t, b.api.Ping(ctx))
+}
+
+// Without the right to make roles the service logs in as the owner and takes the
+// parts' roles on, which must be there.
+func TestWithoutTheRightToMakeRolesTheyAreTakenOn(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	address := clustertest.Database(t)
+	open(t) // some database has made the parts' roles
+	c, err := pgx.Connect(ctx, address)
+	require.NoError(t, err)
+	defer c.Close(ctx)
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	name := "plain_" + strings.TrimPrefix(u.Path, "/")
+	_, err = c.Exec(ctx, fmt.Sprintf("CREATE ROLE %[1]s LOGIN PASSWORD 'planted' IN ROLE trellis_api, trellis_node, trellis_people; GRANT CONNECT, CREATE ON DATABASE %[2]s TO %[1]s; GRANT ALL ON SCHEMA public TO %[1]s WITH GRANT OPTION", name, strings.TrimPrefix(u.Path, "/")))
+	require.NoError(t, err)
+	u.User = url.UserPassword(name, "planted")
+	b := openAt(t, u.String(), slog.New(slog.DiscardHandler))
+	for part, p := range map[string]*pgxpool.Pool{"trellis_api": b.api, "trellis_node": b.node, "trellis_people": b.people} {
+		var user, session string
+		require.NoError(t, p.QueryRow(ctx, "SELECT current_user, session_user").Scan(&user, &session))
+		require.Equal(t, []string{part, name}, []string{user, session})
+	}
+	_, err = b.CheckPassword(ctx, "mara@ottermere.example", "a password to test")
+	require.NoError(t, err)
 }

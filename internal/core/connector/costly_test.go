@@ -14,41 +14,17 @@ import (
 // Wrong documents of a megabyte are looked through within bounds, which are counted in
 // memory that is taken on the way, and told in an answer that can be read.
 func TestCostlyConnectorsAreRefusedWithinBounds(t *testing.T) {
-	docs := map[string]string{}
-	var b strings.Builder
-	b.WriteString("format: young-trellis-connector/1\nname: a\n")
-	for i := range 50000 {
-		fmt.Fprintf(&b, "x%d: 1\n", i)
+	const head = "format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\n"
+	const whole = head + "check: {request: {method: GET, path: /}, says: own}\nactions:\n"
+	const action = "  a: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, "
+	docs := map[string]string{
+		"50,000 unknown keys":             repeated("format: young-trellis-connector/1\nname: a\n", 50_000, "x%d: 1\n", ""),
+		"5,000 wrong actions":             repeated(whole, 5000, "  a%d: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, x: 1}\n", ""),
+		"25,000 fields":                   repeated(whole+action+"fields: {type: object, properties: {", 25_000, "p%d: {type: string}, ", "}}}\n"),
+		"75,000 expressions in a sample":  repeated(whole+action+"sample: [", 75_000, "'(= %d )', ", "]}\n"),
+		"an order of 125,000":             repeated("format: young-trellis-connector/1\nname: a\norder: [", 125_000, "a%d, ", "]\n"),
+		"an expression of 8,000 brackets": head + "check: {request: {method: GET, path: /}, says: '(= " + strings.Repeat("(", 8000) + strings.Repeat(")", 8000) + " )'}\n",
 	}
-	docs["50,000 unknown keys"] = b.String()
-	b.Reset()
-	b.WriteString("format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\ncheck: {request: {method: GET, path: /}, says: own}\nactions:\n")
-	for i := range 5000 {
-		fmt.Fprintf(&b, "  a%d: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, x: 1}\n", i)
-	}
-	docs["5,000 wrong actions"] = b.String()
-	b.Reset()
-	b.WriteString("format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\ncheck: {request: {method: GET, path: /}, says: own}\nactions:\n  a: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, fields: {type: object, properties: {")
-	for i := range 25000 {
-		fmt.Fprintf(&b, "p%d: {type: string}, ", i)
-	}
-	b.WriteString("}}}\n")
-	docs["25,000 fields"] = b.String()
-	docs["expression"] = "format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\ncheck: {request: {method: GET, path: /}, says: '(= " + strings.Repeat("(", 8000) + strings.Repeat(")", 8000) + " )'}\n"
-	b.Reset()
-	b.WriteString("format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\ncheck: {request: {method: GET, path: /}, says: own}\nactions:\n  a: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, sample: [")
-	for i := range 75000 {
-		fmt.Fprintf(&b, "'(= %d )', ", i)
-	}
-	b.WriteString("]}\n")
-	docs["75,000 expressions in a sample"] = b.String()
-	b.Reset()
-	b.WriteString("format: young-trellis-connector/1\nname: a\norder: [")
-	for i := range 125000 {
-		fmt.Fprintf(&b, "a%d, ", i)
-	}
-	b.WriteString("]\n")
-	docs["an order of 125,000"] = b.String()
 	for name, text := range docs {
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
@@ -61,4 +37,15 @@ func TestCostlyConnectorsAreRefusedWithinBounds(t *testing.T) {
 			require.Less(t, len(p.Message), 1000, name)
 		}
 	}
+}
+
+// repeated puts so many of a line, numbered, between a head and an end.
+func repeated(head string, n int, line, end string) string {
+	var b strings.Builder
+	b.WriteString(head)
+	for i := range n {
+		fmt.Fprintf(&b, line, i)
+	}
+	b.WriteString(end)
+	return b.String()
 }

@@ -14,86 +14,53 @@ import (
 // costly are documents that say little and would write out much, or that are slow to
 // read where it is done in the obvious way.
 func costly() map[string]string {
-	docs := map[string]string{}
-	var b strings.Builder
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Deep}\nservers: [{url: 'https://a.example'}]\npaths:\n  /a:\n    get: {operationId: a, responses: {'200': {content: {application/json: {schema: {$ref: '#/components/schemas/l0'}}}}}}\ncomponents:\n  schemas:\n")
+	head := func(title string) string {
+		return "openapi: 3.1.0\ninfo: {title: " + title + "}\nservers: [{url: 'https://a.example'}]\npaths:\n"
+	}
+	get := func(schema string) string {
+		return "get: {operationId: a%[1]d, responses: {'200': {content: {application/json: {schema: {$ref: '#/components/schemas/" + schema + "'}}}}}}}\n"
+	}
+	post := func(schema string) string {
+		return "  /a%[1]d: {post: {operationId: a%[1]d, requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/" + schema + "'}}}}, responses: {}}}\n"
+	}
+	deep := repeated(head("Deep"), 1, "  /a%[1]d: {"+get("l0"), "components:\n  schemas:\n    l12: {type: string}\n")
 	for i := range 12 {
-		fmt.Fprintf(&b, "    l%d: {type: object, properties: {", i)
-		for j := range 10 {
-			fmt.Fprintf(&b, "p%d: {$ref: '#/components/schemas/l%d'}, ", j, i+1)
-		}
-		b.WriteString("}}\n")
+		deep = repeated(deep+fmt.Sprintf("    l%d: {type: object, properties: {", i), 10, fmt.Sprintf("p%%d: {$ref: '#/components/schemas/l%d'}, ", i+1), "}}\n")
 	}
-	b.WriteString("    l12: {type: string}\n")
-	docs["12 levels of 10"] = b.String()
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Many}\nservers: [{url: 'https://a.example'}]\npaths:\n")
-	for i := range 20000 {
-		fmt.Fprintf(&b, "  /a%d: {get: {operationId: a%d, responses: {}}}\n", i, i)
+	circles := repeated(head("One")+"  /a: {post: {operationId: a, requestBody: {content: {application/json: {schema: {oneOf: [", 5000, "{$ref: '#/components/schemas/s%d'}, ", "]}}}}}}\ncomponents: {schemas: {") +
+		numbered(5000, func(i int) string {
+			return fmt.Sprintf("s%d: {allOf: [{$ref: '#/components/schemas/s%d'}, {$ref: '#/components/schemas/s%d'}]}, ", i, (i+1)%5000, (i*7+3)%5000)
+		})
+	wide := repeated(head("Wide"), 9000, post("w"), "components:\n  schemas:\n    w:\n      type: object\n      properties:\n")
+	choices := repeated(head("Enum"), 300, post("e"), "components: {schemas: {e: {type: object, properties: {k: {type: string, enum: [")
+	return map[string]string{
+		"12 levels of 10":               deep,
+		"20,000 operations":             repeated(head("Many"), 20_000, "  /a%[1]d: {get: {operationId: a%[1]d, responses: {}}}\n", ""),
+		"9,000 operations of 300":       repeated(wide, 300, "        p%[1]d: {type: string, description: 'what it is about %[1]d'}\n", ""),
+		"100,000 parameters":            repeated(`{"openapi": "3.1.0", "info": {"title": "Keys"}, "paths": {"/a": {"get": {"operationId": "a", "parameters": [`, 100_000, `{"name": "p%d", "in": "query", "schema": {"type": "string"}},`, `{"name": "q", "in": "query"}]}}}}`),
+		"deep lists":                    "openapi: 3.1.0\ninfo: {title: X}\npaths: {/a: {get: {x: " + strings.Repeat("[", 5000) + strings.Repeat("]", 5000) + "}}}",
+		"5,000 alternatives in circles": circles + "}}",
+		"20,000 references in a chain": head("Chain") + "  /a: {post: {operationId: a, requestBody: {$ref: '#/components/requestBodies/b0'}}}\ncomponents: {requestBodies: {" +
+			numbered(20_000, func(i int) string { return fmt.Sprintf("b%d: {$ref: '#/components/requestBodies/b%d'}, ", i, i+1) }) + "}}",
+		"a long text": "openapi: 3.1.0\ninfo: {title: X, description: '" + strings.Repeat("a", 3<<20) + "'}\npaths: {/a: {get: {operationId: a}}}",
+		"an enumeration of 50,000 in 300 operations": repeated(choices, 50_000, "v%d, ", "]}}}}}\n"),
+		"60,000 keys that nobody knows":              repeated("openapi: 3.1.0\ninfo: {title: Unknown}\npaths: {/a: {get: {operationId: a}}}\n", 60_000, "x%d: 1\n", ""),
+		"an example of a mebibyte in 2,000 answers":  repeated(head("Examples"), 2000, "  /a%[1]d: {"+get("e"), "components: {schemas: {e: {type: object, example: {t: '"+strings.Repeat("x", 1<<20)+"'}, properties: {a: {type: string, description: '"+strings.Repeat("y", 1<<20)+"'}}}}}\n"),
 	}
-	docs["20,000 operations"] = b.String()
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Wide}\nservers: [{url: 'https://a.example'}]\npaths:\n")
-	for i := range 9000 {
-		fmt.Fprintf(&b, "  /a%d: {post: {operationId: a%d, requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/w'}}}}, responses: {}}}\n", i, i)
+}
+
+// numbered joins a text for every number below n.
+func numbered(n int, text func(i int) string) string {
+	var b strings.Builder
+	for i := range n {
+		b.WriteString(text(i))
 	}
-	b.WriteString("components:\n  schemas:\n    w:\n      type: object\n      properties:\n")
-	for i := range 300 {
-		fmt.Fprintf(&b, "        p%d: {type: string, description: 'what it is about %d'}\n", i, i)
-	}
-	docs["9,000 operations of 300"] = b.String()
-	b.Reset()
-	b.WriteString("{\"openapi\": \"3.1.0\", \"info\": {\"title\": \"Keys\"}, \"paths\": {\"/a\": {\"get\": {\"operationId\": \"a\", \"parameters\": [")
-	for i := range 100000 {
-		fmt.Fprintf(&b, "{\"name\": \"p%d\", \"in\": \"query\", \"schema\": {\"type\": \"string\"}},", i)
-	}
-	b.WriteString("{\"name\": \"q\", \"in\": \"query\"}]}}}}")
-	docs["100,000 parameters"] = b.String()
-	docs["deep lists"] = "openapi: 3.1.0\ninfo: {title: X}\npaths: {/a: {get: {x: " + strings.Repeat("[", 5000) + strings.Repeat("]", 5000) + "}}}"
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: One}\nservers: [{url: 'https://a.example'}]\npaths:\n  /a: {post: {operationId: a, requestBody: {content: {application/json: {schema: {oneOf: [")
-	for i := range 5000 {
-		fmt.Fprintf(&b, "{$ref: '#/components/schemas/s%d'}, ", i)
-	}
-	b.WriteString("]}}}}}}\ncomponents: {schemas: {")
-	for i := range 5000 {
-		fmt.Fprintf(&b, "s%d: {allOf: [{$ref: '#/components/schemas/s%d'}, {$ref: '#/components/schemas/s%d'}]}, ", i, (i+1)%5000, (i*7+3)%5000)
-	}
-	b.WriteString("}}")
-	docs["5,000 alternatives in circles"] = b.String()
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Chain}\nservers: [{url: 'https://a.example'}]\npaths:\n  /a: {post: {operationId: a, requestBody: {$ref: '#/components/requestBodies/b0'}}}\ncomponents: {requestBodies: {")
-	for i := range 20000 {
-		fmt.Fprintf(&b, "b%d: {$ref: '#/components/requestBodies/b%d'}, ", i, i+1)
-	}
-	b.WriteString("}}")
-	docs["20,000 references in a chain"] = b.String()
-	docs["a long text"] = "openapi: 3.1.0\ninfo: {title: X, description: '" + strings.Repeat("a", 3<<20) + "'}\npaths: {/a: {get: {operationId: a}}}"
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Enum}\nservers: [{url: 'https://a.example'}]\npaths:\n")
-	for i := range 300 {
-		fmt.Fprintf(&b, "  /a%d: {post: {operationId: a%d, requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/e'}}}}}}\n", i, i)
-	}
-	b.WriteString("components: {schemas: {e: {type: object, properties: {k: {type: string, enum: [")
-	for i := range 50000 {
-		fmt.Fprintf(&b, "v%d, ", i)
-	}
-	b.WriteString("]}}}}}\n")
-	docs["an enumeration of 50,000 in 300 operations"] = b.String()
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Unknown}\npaths: {/a: {get: {operationId: a}}}\n")
-	for i := range 60000 {
-		fmt.Fprintf(&b, "x%d: 1\n", i)
-	}
-	docs["60,000 keys that nobody knows"] = b.String()
-	b.Reset()
-	b.WriteString("openapi: 3.1.0\ninfo: {title: Examples}\nservers: [{url: 'https://a.example'}]\npaths:\n")
-	for i := range 2000 {
-		fmt.Fprintf(&b, "  /a%d: {get: {operationId: a%d, responses: {'200': {content: {application/json: {example: {$ref: '#/x'}, schema: {$ref: '#/components/schemas/e'}}}}}}}\n", i, i)
-	}
-	fmt.Fprintf(&b, "components: {schemas: {e: {type: object, example: {t: '%s'}, properties: {a: {type: string, description: '%s'}}}}}\n", strings.Repeat("x", 1<<20), strings.Repeat("y", 1<<20))
-	docs["an example of a mebibyte in 2,000 answers"] = b.String()
-	return docs
+	return b.String()
+}
+
+// repeated puts so many of a line, numbered, between a head and an end.
+func repeated(head string, n int, line, end string) string {
+	return head + numbered(n, func(i int) string { return fmt.Sprintf(line, i) }) + end
 }
 
 // What is done is counted in what is taken of memory on the way, which does not hang
@@ -125,5 +92,16 @@ func TestAnImportEndsWithItsCaller(t *testing.T) {
 	for name, text := range map[string]string{"YAML": costly()["20,000 operations"], "JSON": `{"openapi": "3.1.0", "info": {"title": "A"}, "paths": {"/a": {"get": {"operationId": "a"}}}}`} {
 		_, err := Import(ctx, []byte(text), Options{Address: "https://a.example/x.json"})
 		require.ErrorIs(t, err, left, name)
+	}
+}
+
+// What is not taken is told also where the document was written out a second time,
+// less deep.
+func TestWhatIsLeftOutIsToldOfADocumentThatIsTooLarge(t *testing.T) {
+	t.Parallel()
+	for _, most := range []int{MaxWritten, 64 << 10} {
+		im, err := Import(t.Context(), []byte(costly()["an enumeration of 50,000 in 300 operations"]), Options{Address: "https://a.example/x.json", most: most})
+		require.NoError(t, err)
+		require.Contains(t, fmt.Sprint(im.LeftOut), "50000 values", most)
 	}
 }

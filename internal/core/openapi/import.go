@@ -48,10 +48,10 @@ type importer struct {
 	ways    []any
 	account *yaml.Node
 	deepest int
-	budget  int              // bytes that may still be written out
-	refs    map[string]*node // what references lead to
-	leaves  map[*node]map[string]any
-	ctx     context.Context // of the import: who asked may have left
+	budget  int                      // bytes that may still be written out
+	refs    map[string]*node         // what references lead to
+	leaves  map[*node]map[string]any // what schemas say by themselves, told of once
+	ctx     context.Context          // of the import: who asked may have left
 }
 
 // Import reads an OpenAPI document. It gives up with ctx.
@@ -71,9 +71,9 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 	if o.most == 0 {
 		o.most = MaxWritten
 	}
-	refs, leaves := map[string]*node{}, map[*node]map[string]any{}
+	refs := map[string]*node{}
 	for depth := deepest; ; depth-- {
-		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: o.most, refs: refs, leaves: leaves, ctx: ctx}
+		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: o.most, refs: refs, leaves: map[*node]map[string]any{}, ctx: ctx}
 		err := im.build()
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)

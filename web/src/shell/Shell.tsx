@@ -65,8 +65,8 @@ export function Shell() {
                 className={`relative rounded-lg px-2.5 py-1 ${path.startsWith(p.to) ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
               >
                 {p.name}
-                {p.to === "/mend" && <Number n={waiting} of="Groups to mend" tone="text-rust" />}
-                {p.to === "/connections" && <Number n={toAllow} of="Addresses to allow" tone="text-amber" />}
+                {p.to === "/mend" && <Waits n={waiting} of="Groups to mend" tone="text-rust" />}
+                {p.to === "/connections" && <Waits n={toAllow} of="Addresses to allow" tone="text-amber" />}
               </Link>
             ))}
         </nav>
@@ -107,7 +107,7 @@ export function Shell() {
 }
 
 /** How much waits behind a page. It stands above the line, so that nothing moves when it comes. */
-function Number({ n, of, tone }: { n: number; of: string; tone: string }) {
+function Waits({ n, of, tone }: { n: number; of: string; tone: string }) {
   if (n === 0) return null;
   return (
     <b
