@@ -50,6 +50,8 @@ func TestRowsAreComputedAnewFromWhatWasRead(t *testing.T) {
 		require.NoError(t, err)
 		return len(list.Calls)
 	}
+	// Calls are written down beside the work: those of the check and of the rehearsal.
+	require.Eventually(t, func() bool { return calls() == 2 }, 20*time.Second, 10*time.Millisecond)
 	before := calls()
 	follow := func(edits ...api.Edit) api.Rehearsal {
 		edits = append([]api.Edit{}, edits...)
