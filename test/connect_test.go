@@ -6,6 +6,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -13,7 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	client "youngtrellis/api/client"
+	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/service"
 )
 
 func everything(o *ottermere.Options) { o.Few = false }
@@ -153,4 +159,34 @@ func TestCodesAreMadeByTheSecretOfAConnection(t *testing.T) {
 	o, err := ottermere.Answer[client.OpenedCell](w.Client.OpenCell(ctx, s.Run, "0", "code"))
 	require.NoError(t, err)
 	require.Contains(t, string(*o.After), want)
+}
+
+// A connector that one node has just stored can be connected at another one, which
+// remembers the connectors of a workspace for a moment; one removed here is gone at
+// once.
+func TestAConnectorIsThereAtOnceAtEveryNode(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := within(t, time.Minute)
+	second, err := service.Start(ctx, service.Config{DatabaseURL: w.DatabaseURL, Listen: "127.0.0.1:0", Data: filepath.Join(clustertest.Folder(t), "second"), VaultKey: filepath.Join(w.Data, "service", "vault.key"), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(second.Close)
+	there, err := client.NewClient(second.Address+"/api/v1", client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+w.Token)
+		return nil
+	}))
+	require.NoError(t, err)
+	for i := range 5 {
+		res, err := there.ListConnectors(ctx) // it remembers them as they are now
+		require.NoError(t, err)
+		require.Equal(t, 200, res.StatusCode)
+		res.Body.Close()
+		name := fmt.Sprintf("shelf-%d", i)
+		im, err := ottermere.Answer[client.Imported](w.Client.ImportConnector(ctx, client.ImportConnector{Name: &name, Document: `{"openapi": "3.1.0", "info": {"title": "Shelf"}, "servers": [{"url": "` + w.TablesBase + `"}], "paths": {"/shelf": {"get": {"operationId": "look"}}}}`}))
+		require.NoError(t, err)
+		_, err = ottermere.Answer[client.Connector](w.Client.AddConnector(ctx, client.ConnectorDocument{Document: im.Document}))
+		require.NoError(t, err)
+		_, err = ottermere.Answer[client.Connection](there.AddConnection(ctx, client.NewConnection{Name: name, Connector: name, Account: client.Fields(`{}`)}))
+		require.NoError(t, err)
+	}
 }

@@ -3,6 +3,7 @@
 package browser
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -92,29 +93,49 @@ func See(text string) chromedp.Action {
 	return Until("the text "+text, fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text))
 }
 
-// Press clicks an element once it is there and stands still.
+// Press clicks an element once it is there, nothing lies over it, and it stands
+// still: in two frames that were drawn it is at the same place. Time alone does not
+// tell, for a busy browser draws nothing for a while in the middle of a movement.
 func Press(selector string) chromedp.Action {
+	place := `new Promise((done) => {
+	const look = () => {
+		const e = ` + find(selector) + `;
+		if (!e) return done({why: "it is gone"});
+		e.scrollIntoView({block: "nearest", inline: "nearest"});
+		const b = e.getBoundingClientRect(), x = b.x + Math.min(b.width / 2, 60), y = b.y + b.height / 2;
+		const there = document.elementFromPoint(x, y);
+		if (!there || !(e.contains(there) || there.contains(e) || there.closest("label")?.control === e)) return done({why: "over it lies " + (there?.outerHTML ?? "nothing of the page").slice(0, 200)});
+		done({x, y});
+	};
+	const late = setTimeout(look, 1000);
+	requestAnimationFrame(() => { clearTimeout(late); look(); });
+})`
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		if err := Wait(selector).Do(ctx); err != nil {
 			return err
 		}
-		var at, before []float64
-		for range 40 {
-			err := chromedp.Evaluate(`(() => { const e = `+find(selector)+`; if (!e) return []; e.scrollIntoView({block: "nearest", inline: "nearest"}); const b = e.getBoundingClientRect(); return [b.x + Math.min(b.width / 2, 60), b.y + b.height / 2]; })()`, &at).Do(ctx)
-			if err != nil {
+		var before, at struct {
+			X, Y float64
+			Why  string
+		}
+		before.Why = "it was not looked at"
+		for {
+			at.X, at.Y, at.Why = 0, 0, ""
+			if err := chromedp.Evaluate(place, &at, awaited).Do(ctx); err != nil && ctx.Err() == nil {
 				return err
 			}
-			if len(at) == 2 && len(before) == 2 && at[0] == before[0] && at[1] == before[1] {
-				return chromedp.MouseClickXY(at[0], at[1]).Do(ctx)
+			if at.Why == "" && at == before {
+				return chromedp.MouseClickXY(at.X, at.Y).Do(ctx)
+			}
+			if err := pause(ctx); err != nil {
+				return fmt.Errorf("pressing %s: %w (%s)", selector, err, cmp.Or(at.Why, "it does not stand still"))
 			}
 			before = at
-			if err := pause(ctx); err != nil {
-				return err
-			}
 		}
-		return fmt.Errorf("%s does not stand still", selector)
 	})
 }
+
+func awaited(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
 func pause(ctx context.Context) error {
 	select {
@@ -216,15 +237,24 @@ func SignIn(address, email, password string) chromedp.Tasks {
 
 // Settle waits until nothing has changed on the page for a moment.
 func Settle() chromedp.Action {
-	return chromedp.Evaluate(`new Promise((done) => { let t; const end = () => { o.disconnect(); done(true); }; const o = new MutationObserver(() => { clearTimeout(t); t = setTimeout(end, 250); }); o.observe(document, {subtree: true, childList: true, attributes: true, characterData: true}); t = setTimeout(end, 250); setTimeout(end, 3000); })`, nil,
-		func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) })
+	return chromedp.Evaluate(`new Promise((done) => { let t; const end = () => { o.disconnect(); done(true); }; const o = new MutationObserver(() => { clearTimeout(t); t = setTimeout(end, 250); }); o.observe(document, {subtree: true, childList: true, attributes: true, characterData: true}); t = setTimeout(end, 250); setTimeout(end, 3000); })`, nil, awaited)
 }
 
-// Within bounds a set of actions in time.
+// Within bounds a set of actions in time. The error says what the page showed.
 func Within(d time.Duration, page context.Context, actions ...chromedp.Action) error {
 	ctx, cancel := context.WithTimeout(page, d)
 	defer cancel()
-	return chromedp.Run(ctx, actions...)
+	err := chromedp.Run(ctx, actions...)
+	if err == nil {
+		return nil
+	}
+	ctx, cancel = context.WithTimeout(page, 5*time.Second)
+	defer cancel()
+	var shown string
+	if serr := chromedp.Run(ctx, chromedp.Evaluate(`[...document.querySelectorAll('[role=dialog], [data-sonner-toast]'), document.body].map((e) => e.innerText.replace(/\s+/g, " ").slice(0, 1500)).join("\n---\n")`, &shown)); serr != nil {
+		shown = serr.Error()
+	}
+	return fmt.Errorf("%w\nthe page showed:\n%s", err, shown)
 }
 
 // Choose takes the option with this text, once a list of options has it.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -28,7 +27,7 @@ type opened struct {
 	parallel   int
 	held       time.Time
 	why        string
-	until      time.Time
+	until      time.Time // when its token is to be renewed; zero for never
 }
 
 type accountKey struct {
@@ -36,18 +35,9 @@ type accountKey struct {
 	name      string
 }
 
-// accounts keeps opened connections for two seconds, so that a run of many
-// calls does not open the vault for each.
-type accounts struct {
-	mu   sync.Mutex
-	kept map[accountKey]*opened
-}
-
-// Forget drops a connection that was changed.
+// Forget drops a connection after it was changed.
 func (s *Service) Forget(workspace uuid.UUID, name string) {
-	s.account.mu.Lock()
-	defer s.account.mu.Unlock()
-	delete(s.account.kept, accountKey{workspace, name})
+	s.accounts.Forget(accountKey{workspace, name})
 }
 
 func parked(name, format string, args ...any) error {
@@ -58,13 +48,10 @@ func (s *Service) open(ctx context.Context, workspace uuid.UUID, name string) (*
 	if name == "" {
 		return &opened{Account: &outbound.Account{Workspace: workspace}, connector: &connector.Connector{}}, nil
 	}
-	k := accountKey{workspace, name}
-	s.account.mu.Lock()
-	o, ok := s.account.kept[k]
-	s.account.mu.Unlock()
-	if ok && time.Now().Before(o.until) {
-		return o, nil
-	}
+	return s.accounts.Get(accountKey{workspace, name}, func() (*opened, error) { return s.reopen(ctx, workspace, name) })
+}
+
+func (s *Service) reopen(ctx context.Context, workspace uuid.UUID, name string) (*opened, error) {
 	c, err := s.Store.ConnectionForRun(ctx, workspace, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &call.Parked{Reason: call.ReasonConnection, Connection: name, Message: fmt.Sprintf("there is no connection %q any more", name)}
@@ -80,12 +67,10 @@ func (s *Service) open(ctx context.Context, workspace uuid.UUID, name string) (*
 	case store.ConnectionConfirm:
 		return nil, parked(name, "it is to be confirmed that %s is the right account", c.Said)
 	}
-	if o, err = s.unseal(ctx, c, -1); err != nil {
+	o, err := s.unseal(ctx, c, -1)
+	if err != nil {
 		return nil, s.breaks(ctx, &c, err)
 	}
-	s.account.mu.Lock()
-	s.account.kept[k] = o
-	s.account.mu.Unlock()
 	return o, nil
 }
 
@@ -95,7 +80,7 @@ func (s *Service) breaks(ctx context.Context, c *store.Connection, err error) er
 	if !errors.As(err, &over) {
 		return err
 	}
-	s.Forget(c.Workspace, c.Name)
+	defer s.Forget(c.Workspace, c.Name)
 	if err := s.Store.MarkConnection(context.WithoutCancel(ctx), c.Workspace, c.Name, store.Health{State: store.ConnectionBroken, Said: over.why}); err != nil {
 		s.Log.Warn("marking a connection", "error", err)
 	}
@@ -109,7 +94,7 @@ func (s *Service) unlocked(ctx context.Context, c *store.Connection) (*opened, m
 	if err != nil {
 		return nil, nil, err
 	}
-	o := &opened{id: c.ID, parameters: c.Account, connector: con, spacing: con.Limits.Spacing, parallel: con.Limits.Parallel, until: time.Now().Add(2 * time.Second)}
+	o := &opened{id: c.ID, parameters: c.Account, connector: con, spacing: con.Limits.Spacing, parallel: con.Limits.Parallel}
 	o.Account = &outbound.Account{Workspace: c.Workspace, Name: c.Name, Title: con.Title, Pin: c.Pin, SignIn: way, Credentials: &connector.Credentials{Values: values}}
 	if o.base, err = con.BaseURL(c.Account); err != nil {
 		return nil, nil, parked(c.Name, "%v", err)
@@ -144,7 +129,7 @@ func (s *Service) unseal(ctx context.Context, c store.Connection, stale int) (*o
 			return nil, err
 		}
 		o.Credentials.Token, o.version = t.Access, version
-		if !t.Expires.IsZero() && t.Expires.Add(-t.early()).Before(o.until) {
+		if !t.Expires.IsZero() {
 			o.until = t.Expires.Add(-t.early())
 		}
 	}

@@ -23,6 +23,7 @@ type Checked struct {
 // Check makes the connector's check call and records what it found.
 func (s *Service) Check(ctx context.Context, c store.Connection) (Checked, error) {
 	s.Forget(c.Workspace, c.Name)
+	defer s.Forget(c.Workspace, c.Name) // once what was found is stored
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	began := time.Now()

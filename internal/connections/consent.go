@@ -96,8 +96,8 @@ func (s *Service) FinishConsent(ctx context.Context, sc store.Scope, session str
 	if err != nil {
 		return "", err
 	}
+	defer s.Forget(c.Workspace, c.Name)
 	err = s.exchange(ctx, &c, consent, r)
-	s.Forget(c.Workspace, c.Name)
 	var refused *broken
 	if errors.As(err, &refused) {
 		no := &Unconsented{Code: "refused", Failure: &call.Failure{Class: call.Refused, Message: refused.why}}
@@ -158,6 +158,7 @@ func (s *Service) exchange(ctx context.Context, c *store.Connection, consent sto
 		return s.tokenFailure(err, c, "the code was refused: it was used already or is too old; sign in again", secretsOf(values, nil).With(r.Code))
 	}
 	return s.Store.Exclusively(ctx, c.Workspace, c.ID, func(now store.Connection) (*store.Connection, error) {
+		now.State = store.ConnectionConfirm // with the token: no call may take it before a person said whose it is
 		return &now, s.sealToken(ctx, &now, newToken(t, "", strings.Join(c.Wanted, " ")))
 	})
 }

@@ -6,13 +6,14 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/kept"
 	"youngtrellis/internal/store"
 )
 
@@ -22,24 +23,25 @@ type Documents struct {
 	Shipped map[string]*connector.Connector
 	Store   *store.Store
 
-	mu     sync.Mutex
-	parsed map[string]*connector.Connector // by document
-	own    map[uuid.UUID]ownConnectors
+	parsed *lru.Cache[string, *connector.Connector] // by document
+	own    *kept.Values[uuid.UUID, map[string]*connector.Connector]
 }
 
-type ownConnectors struct {
-	all   map[string]*connector.Connector
-	until time.Time
+// NewDocuments finds what comes with the program and what is in the store.
+func NewDocuments(shipped map[string]*connector.Connector, s *store.Store) *Documents {
+	parsed, err := lru.New[string, *connector.Connector](1000)
+	if err != nil {
+		panic(err) // only for a size below one
+	}
+	return &Documents{Shipped: shipped, Store: s, parsed: parsed, own: kept.New[uuid.UUID, map[string]*connector.Connector](2*time.Second, 1000)}
 }
 
 // Of lists the newest version of everything that a workspace can connect.
 func (c *Documents) Of(ctx context.Context, workspace uuid.UUID) (map[string]*connector.Connector, error) {
-	c.mu.Lock()
-	kept, ok := c.own[workspace]
-	c.mu.Unlock()
-	if ok && time.Now().Before(kept.until) {
-		return kept.all, nil
-	}
+	return c.own.Get(workspace, func() (map[string]*connector.Connector, error) { return c.read(ctx, workspace) })
+}
+
+func (c *Documents) read(ctx context.Context, workspace uuid.UUID) (map[string]*connector.Connector, error) {
 	list, err := c.Store.OwnConnectors(ctx, workspace)
 	if err != nil {
 		return nil, err
@@ -54,39 +56,21 @@ func (c *Documents) Of(ctx context.Context, workspace uuid.UUID) (map[string]*co
 			all[v.Name] = con
 		}
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.own == nil || len(c.own) > 1000 {
-		c.own = map[uuid.UUID]ownConnectors{}
-	}
-	c.own[workspace] = ownConnectors{all, time.Now().Add(2 * time.Second)}
 	return all, nil
 }
 
-// Forget lets a workspace's connectors be read anew.
-func (c *Documents) Forget(workspace uuid.UUID) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.own, workspace)
-}
+// Forget lets a workspace's connectors be read anew, after they changed.
+func (c *Documents) Forget(workspace uuid.UUID) { c.own.Forget(workspace) }
 
 func (c *Documents) parse(text string) (*connector.Connector, error) {
-	c.mu.Lock()
-	con, ok := c.parsed[text]
-	c.mu.Unlock()
-	if ok {
+	if con, ok := c.parsed.Get(text); ok {
 		return con, nil
 	}
 	con, err := connector.Parse([]byte(text))
 	if err != nil {
 		return nil, err
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.parsed == nil || len(c.parsed) > 1000 {
-		c.parsed = map[string]*connector.Connector{}
-	}
-	c.parsed[text] = con
+	c.parsed.Add(text, con)
 	return con, nil
 }
 
@@ -115,9 +99,14 @@ func (c *Documents) At(ctx context.Context, workspace uuid.UUID, versions map[st
 	return out, nil
 }
 
-// Find finds the newest version of one connector.
+// Find finds the newest version of one connector. One that is not remembered is
+// looked for once more: another node may have stored it a moment ago.
 func (c *Documents) Find(ctx context.Context, workspace uuid.UUID, name string) (*connector.Connector, error) {
 	all, err := c.Of(ctx, workspace)
+	if err == nil && all[name] == nil {
+		c.Forget(workspace)
+		all, err = c.Of(ctx, workspace)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -7,10 +7,12 @@ import (
 	"context"
 	"log/slog"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/singleflight"
 
+	"youngtrellis/internal/kept"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/vault"
@@ -29,8 +31,10 @@ type Config struct {
 // Service opens accounts and calls through them. It is safe for concurrent use.
 type Service struct {
 	Config
-	account accounts
-	calls   chan store.Called
+	// Opened connections are kept for a moment, so that a run of many calls does
+	// not open the vault for each.
+	accounts *kept.Values[accountKey, *opened]
+	calls    chan store.Called
 	// One refresh of a connection's token at a time in this process; the store
 	// sees to the others.
 	refreshing singleflight.Group
@@ -40,8 +44,8 @@ type Service struct {
 
 // New makes a service; Close ends it.
 func New(ctx context.Context, c Config) *Service {
-	s := &Service{Config: c, calls: make(chan store.Called, 4096)}
-	s.account.kept = map[accountKey]*opened{}
+	s := &Service{Config: c, accounts: kept.New[accountKey, *opened](2*time.Second, 10_000), calls: make(chan store.Called, 4096)}
+	s.accounts.Over = func(o *opened) time.Time { return o.until }
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	s.helpers.Go(func() { s.keepCalls(ctx) })
 	return s

@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,6 +23,7 @@ import (
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/kept"
 	"youngtrellis/internal/store"
 )
 
@@ -67,13 +67,12 @@ type Intake struct {
 	Node  Node
 	Items int // that start with one event, at most; 0: MaxItems
 
-	mu    sync.Mutex // protects the following field
-	hooks map[string]cachedHook
+	hooks *kept.Values[string, store.Hook] // by address
 }
 
-type cachedHook struct {
-	hook  store.Hook
-	until time.Time
+// New makes an intake.
+func New(s Store, p Plans, n Node) *Intake {
+	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000)}
 }
 
 // Refused says no to a caller, with a status and a reason for it.
@@ -96,9 +95,7 @@ type Received struct {
 
 // Forget drops what is remembered of a hook after its workflow changed.
 func (in *Intake) Forget(address string) {
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	delete(in.hooks, address)
+	in.hooks.Forget(address)
 }
 
 // hook finds an address; what it finds is kept for a second.
@@ -106,23 +103,7 @@ func (in *Intake) hook(ctx context.Context, address string) (store.Hook, error) 
 	if len(address) != 22 {
 		return store.Hook{}, store.ErrNotFound
 	}
-	in.mu.Lock()
-	c, ok := in.hooks[address]
-	in.mu.Unlock()
-	if ok && time.Now().Before(c.until) {
-		return c.hook, nil
-	}
-	h, err := in.Store.HookByAddress(ctx, address)
-	if err != nil {
-		return h, err
-	}
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	if in.hooks == nil || len(in.hooks) > 10_000 {
-		in.hooks = map[string]cachedHook{}
-	}
-	in.hooks[address] = cachedHook{h, time.Now().Add(time.Second)}
-	return h, nil
+	return in.hooks.Get(address, func() (store.Hook, error) { return in.Store.HookByAddress(ctx, address) })
 }
 
 // Receive takes a webhook's delivery. The error is a *Refused, or
@@ -211,7 +192,7 @@ func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string
 }
 
 func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body []byte) (Received, error) {
-	in.Forget(address)
+	defer in.Forget(address)
 	text, err := item.Encode(fields[0])
 	if err != nil {
 		return Received{}, &Refused{http.StatusBadRequest, err.Error()}

@@ -47,7 +47,7 @@ func newDoor(t *testing.T, trigger map[string]any) *door {
 	sum := sha256.Sum256([]byte(secret))
 	one := 1
 	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secret: sum[:]}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
-	d.Intake = &Intake{Store: d, Plans: d, Node: d}
+	d.Intake = New(d, d, d)
 	return d
 }
 

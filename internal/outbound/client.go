@@ -15,11 +15,13 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/kept"
 )
 
 // MaxResponse is the most that is read of an answer that becomes items.
@@ -64,15 +66,16 @@ type Client struct {
 
 	resolver *net.Resolver // nil for the machine's
 
+	lists *kept.Values[uuid.UUID, []string] // allowances
+
 	mu    sync.Mutex // protects the following fields
 	pools map[uuid.UUID]*http.Client
-	lists map[uuid.UUID]listed
 	last  map[uuid.UUID][]string // allowances as they were asked for last
 }
 
 // New makes the client. Files may be nil where no call has any.
 func New(allowed Allowed, files Files) *Client {
-	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: map[uuid.UUID]listed{}, last: map[uuid.UUID][]string{}}
+	return &Client{allowed: allowed, files: files, pools: map[uuid.UUID]*http.Client{}, lists: kept.New[uuid.UUID, []string](2*time.Second, 10_000), last: map[uuid.UUID][]string{}}
 }
 
 // Origin gives an address's scheme, host and port, as a pin is written.

@@ -44,19 +44,12 @@ func MayBeAllowed(said string) bool {
 // they are not public.
 type Allowed func(ctx context.Context, workspace uuid.UUID) ([]string, error)
 
-// listed are a workspace's allowances, remembered for a moment.
-type listed struct {
-	addresses []string
-	until     time.Time
+// list gives a workspace's allowances.
+func (c *Client) list(ctx context.Context, workspace uuid.UUID) ([]string, error) {
+	return c.lists.Get(workspace, func() ([]string, error) { return c.asked(ctx, workspace) })
 }
 
-func (c *Client) list(ctx context.Context, workspace uuid.UUID) ([]string, error) {
-	c.mu.Lock()
-	l, ok := c.lists[workspace]
-	c.mu.Unlock()
-	if ok && time.Now().Before(l.until) {
-		return l.addresses, nil
-	}
+func (c *Client) asked(ctx context.Context, workspace uuid.UUID) ([]string, error) {
 	addresses, err := c.allowed(ctx, workspace)
 	if err != nil {
 		return nil, err
@@ -67,7 +60,6 @@ func (c *Client) list(ctx context.Context, workspace uuid.UUID) ([]string, error
 		c.closeKept(workspace)
 	}
 	c.last[workspace] = slices.Clone(addresses)
-	c.lists[workspace] = listed{addresses, time.Now().Add(2 * time.Second)}
 	return addresses, nil
 }
 
@@ -82,9 +74,9 @@ func (c *Client) closeKept(workspace uuid.UUID) {
 
 // Forget lets a workspace's allowances be asked for anew.
 func (c *Client) Forget(workspace uuid.UUID) {
+	c.lists.Forget(workspace)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	delete(c.lists, workspace)
 	c.closeKept(workspace)
 }
 

@@ -335,7 +335,7 @@ func (s *Server) RemoveConnection(ctx context.Context, r api.RemoveConnectionReq
 	if len(c.UsedBy) > 0 {
 		return nil, refuse(http.StatusConflict, "in_use", fmt.Sprintf("It is used by %s. Take it out there first.", strings.Join(c.UsedBy, ", ")))
 	}
-	s.Connections.Forget(scopeOf(ctx).Workspace(), r.Connection)
+	defer s.Connections.Forget(scopeOf(ctx).Workspace(), r.Connection)
 	return api.RemoveConnection204Response{}, s.Store.RemoveConnection(ctx, scopeOf(ctx), r.Connection)
 }
 

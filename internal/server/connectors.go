@@ -218,7 +218,7 @@ func (s *Server) RemoveConnector(ctx context.Context, r api.RemoveConnectorReque
 	if s.Documents.Shipped[r.Connector] != nil {
 		return nil, refuse(http.StatusConflict, "shipped", "It comes with Young Trellis and cannot be removed.")
 	}
-	s.Documents.Forget(sc.Workspace())
+	defer s.Documents.Forget(sc.Workspace())
 	return api.RemoveConnector204Response{}, s.Store.RemoveConnector(ctx, sc, r.Connector)
 }
 

@@ -174,7 +174,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 		return err
 	}
 	client.Own, client.Excepted = append(client.Own, listener.Addr().String()), c.Excepted
-	documents := &connections.Documents{Shipped: cons, Store: s.Store}
+	documents := connections.NewDocuments(cons, s.Store)
 	s.Connections = connections.New(ctx, connections.Config{Store: s.Store, Vault: s.Vault, Client: client, Documents: documents, PublicURL: c.PublicURL, Log: c.Log})
 	plans := &workflows.Plans{Revisions: s.Store, Documents: documents}
 	reader := &runs.Reader{Store: s.Store, Plans: plans, Connections: s.Connections}
@@ -184,8 +184,10 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	}
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
+	door := intake.New(s.Store, plans, s.Node)
+	door.Items = c.EventItems
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
-		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: &intake.Intake{Store: s.Store, Plans: plans, Node: s.Node, Items: c.EventItems}}
+		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: door}
 	h, err := front.Handler()
 	if err != nil {
 		listener.Close()

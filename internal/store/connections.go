@@ -270,7 +270,11 @@ func (s *Store) Exclusively(ctx context.Context, workspace, id uuid.UUID, work f
 		if err != nil || fresh == nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "UPDATE connection SET token = $2, token_expires = $3, token_version = token_version + 1, scopes = coalesce($4, scopes) WHERE id = $1", id, fresh.Token, fresh.TokenExpires, fresh.Scopes)
+		var state *string
+		if fresh.State != c.State {
+			state = &fresh.State
+		}
+		_, err = tx.Exec(ctx, "UPDATE connection SET token = $2, token_expires = $3, token_version = token_version + 1, scopes = coalesce($4, scopes), state = coalesce($5, state) WHERE id = $1", id, fresh.Token, fresh.TokenExpires, fresh.Scopes, state)
 		return err
 	})
 }
