@@ -143,11 +143,7 @@ func TestAnActionOfEachApplicationIsBuiltByHand(t *testing.T) {
 	}
 	n.act(browser.Click("Put it live"), browser.See("Live, revision 1"))
 	n.act(browser.Click("Start"), browser.Wait(`h1 a[href="/workflows/everything-at-once"]`))
-	var at string
-	do(t, n.page, chromedp.Location(&at))
-	id, err := uuid.Parse(at[strings.Index(at, "/runs/")+6:][:36])
-	require.NoError(t, err)
-	ended, err := w.Wait(ctx, id)
+	ended, err := w.Wait(ctx, runShown(t, n.page))
 	require.NoError(t, err)
 	require.EqualValues(t, "succeeded", ended.Run.State, fmt.Sprintf("%v", ended.Run.Message))
 	for _, c := range ended.Columns {
