@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
-	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	api "youngtrellis/api/client"

@@ -1587,7 +1587,7 @@ type RunSummary struct {
 	Message    string             `json:"message"`
 	Pass       int                `json:"pass"`
 
-	// Reason Why it waits: connection_broken, told_to_wait, job_running, fault_of_ours
+	// Reason Why it waits: connection_broken, told_to_wait, job_running, items_wait, fault_of_ours; of a run in line lane or place
 	Reason   string     `json:"reason"`
 	Revision int        `json:"revision"`
 	State    RunState   `json:"state"`
@@ -1784,8 +1784,14 @@ type Workflow struct {
 	Document  string  `json:"document"`
 
 	// Followed In how many places references followed the edits that were just made
-	Followed *int          `json:"followed,omitempty"`
-	Label    *string       `json:"label,omitempty"`
+	Followed *int    `json:"followed,omitempty"`
+	Label    *string `json:"label,omitempty"`
+
+	// LimitSentences What bounds its runs
+	LimitSentences *[]string `json:"limit_sentences,omitempty"`
+
+	// Limits A JSON object
+	Limits   *Fields       `json:"limits,omitempty"`
 	Lines    []Line        `json:"lines"`
 	Live     *int          `json:"live,omitempty"`
 	Name     string        `json:"name"`
@@ -2440,7 +2446,7 @@ type ClientInterface interface {
 	// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
 	ListItemGroups(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListKinds The built-in step kinds and triggers
+	// ListKinds The built-in step kinds and triggers, and what bounds runs
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3551,7 +3557,7 @@ func (c *Client) ListItemGroups(ctx context.Context, params *ListItemGroupsParam
 	return c.Client.Do(req)
 }
 
-// ListKinds The built-in step kinds and triggers
+// ListKinds The built-in step kinds and triggers, and what bounds runs
 //
 // Corresponds with GET /kinds (the `ListKinds` operationId).
 func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8657,7 +8663,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /items/groups (the `ListItemGroups` operationId).
 	ListItemGroupsWithResponse(ctx context.Context, params *ListItemGroupsParams, reqEditors ...RequestEditorFn) (*ListItemGroupsResponse, error)
 
-	// ListKindsWithResponse The built-in step kinds and triggers
+	// ListKindsWithResponse The built-in step kinds and triggers, and what bounds runs
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -10534,8 +10540,10 @@ type ListKindsResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Steps    []Kind `json:"steps"`
-		Triggers []Kind `json:"triggers"`
+		// Limits What bounds the runs of a workflow
+		Limits   []Property `json:"limits"`
+		Steps    []Kind     `json:"steps"`
+		Triggers []Kind     `json:"triggers"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -10543,8 +10551,10 @@ type ListKindsResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListKindsResponse) GetJSON200() *struct {
-	Steps    []Kind `json:"steps"`
-	Triggers []Kind `json:"triggers"`
+	// Limits What bounds the runs of a workflow
+	Limits   []Property `json:"limits"`
+	Steps    []Kind     `json:"steps"`
+	Triggers []Kind     `json:"triggers"`
 } {
 	return r.JSON200
 }
@@ -13609,7 +13619,7 @@ func (c *ClientWithResponses) ListItemGroupsWithResponse(ctx context.Context, pa
 	return ParseListItemGroupsResponse(rsp)
 }
 
-// ListKindsWithResponse The built-in step kinds and triggers
+// ListKindsWithResponse The built-in step kinds and triggers, and what bounds runs
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15511,8 +15521,10 @@ func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Steps    []Kind `json:"steps"`
-			Triggers []Kind `json:"triggers"`
+			// Limits What bounds the runs of a workflow
+			Limits   []Property `json:"limits"`
+			Steps    []Kind     `json:"steps"`
+			Triggers []Kind     `json:"triggers"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -31,7 +31,7 @@ type serveFlags struct {
 	database, passwordFile, listen, public, data, vault, log string
 	proxies                                                  []string
 	plainHTTP                                                bool
-	runs, hookRate, eventItems                               int
+	runs, hookRate, eventItems, queue                        int
 	lease                                                    time.Duration
 }
 
@@ -46,6 +46,7 @@ func (f *serveFlags) register(fs *pflag.FlagSet) {
 	fs.DurationVar(&f.lease, "lease", node.LeaseDefault, "a node that was silent for so long is dead, and others take its runs over; the same on all nodes (TRELLIS_LEASE)")
 	fs.IntVar(&f.hookRate, "hook-rate", server.DefaultHookRate, "webhook calls a second that one caller may make and one address may take (TRELLIS_HOOK_RATE)")
 	fs.IntVar(&f.eventItems, "event-items", intake.MaxItems, "items that start with one event, or by hand, at most (TRELLIS_EVENT_ITEMS)")
+	fs.IntVar(&f.queue, "queue-limit", intake.MaxQueue, "runs of a workspace that wait for their turn, at most; callers are told to come again then (TRELLIS_QUEUE_LIMIT)")
 	fs.BoolVar(&f.plainHTTP, "plain-http", false, "let the public address be http beyond loopback, where nobody listens in between (TRELLIS_PLAIN_HTTP)")
 	fs.StringSliceVar(&f.proxies, "trusted-proxies", nil, "proxies before this service, as 10.0.0.7,10.1.0.0/16, whose word about who called is taken (TRELLIS_TRUSTED_PROXIES)")
 	fs.StringVar(&f.log, "log", "info", "what is logged: debug, info, warn, error (TRELLIS_LOG)")
@@ -121,11 +122,14 @@ func (a *app) serve() *cobra.Command {
 		if f.eventItems < 1 || f.eventItems > 1_000_000 {
 			return usage("--event-items is %d; it lies between 1 and 1000000", f.eventItems)
 		}
+		if f.queue < 1 || f.queue > 10_000_000 {
+			return usage("--queue-limit is %d; it lies between 1 and 10000000", f.queue)
+		}
 		proxies, err := server.ParseProxies(f.proxies)
 		if err != nil {
 			return usage("--trusted-proxies: %v", err)
 		}
-		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, PlainHTTP: f.plainHTTP, Data: f.data, VaultKey: f.vault, Runs: f.runs, Lease: f.lease, Proxies: proxies, HookRate: f.hookRate, EventItems: f.eventItems, Log: log})
+		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, PlainHTTP: f.plainHTTP, Data: f.data, VaultKey: f.vault, Runs: f.runs, Lease: f.lease, Proxies: proxies, HookRate: f.hookRate, EventItems: f.eventItems, Queue: f.queue, Log: log})
 		if err != nil {
 			return explainStart(err, f.database)
 		}

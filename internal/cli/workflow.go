@@ -79,6 +79,9 @@ func (a *app) outline(w api.Workflow) {
 		fmt.Fprintln(a.out, a.paint(grey, *w.About))
 	}
 	fmt.Fprintf(a.out, "\n     %s.\n", w.Trigger)
+	for _, s := range deref(w.LimitSentences) {
+		fmt.Fprintf(a.out, "     %s.\n", s)
+	}
 	for _, l := range w.Lines {
 		head, rest, _ := strings.Cut(l.Sentence, " ")
 		indent := strings.Repeat("   ", deref(l.Depth))

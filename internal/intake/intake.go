@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -39,6 +40,9 @@ const (
 	// decodedBytes is up to which length items are kept as values too, until their
 	// run begins; as values they take several times the memory.
 	decodedBytes = 16 << 10
+	// MaxQueue is how many runs of a workspace wait for their turn, unless it is said
+	// otherwise.
+	MaxQueue = 100_000
 )
 
 // Store is what the intake needs to know and to remember.
@@ -48,6 +52,8 @@ type Store interface {
 	Workflow(ctx context.Context, sc store.Scope, name string) (store.Workflow, error)
 	AddSample(ctx context.Context, sc store.Scope, workflow uuid.UUID, fields, source string, taken bool) (store.Sample, error)
 	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
+	// Queued counts a workspace's runs that wait for their turn, up to most.
+	Queued(ctx context.Context, workspace uuid.UUID, most int) (int, error)
 }
 
 // Plans finds compiled revisions.
@@ -66,25 +72,28 @@ type Intake struct {
 	Plans Plans
 	Node  Node
 	Items int // that start with one event, at most; 0: MaxItems
+	Queue int // runs of a workspace that wait for their turn, at most; 0: MaxQueue
 
-	hooks *kept.Values[string, store.Hook] // by address
+	hooks  *kept.Values[string, store.Hook] // by address
+	queues *kept.Values[uuid.UUID, *atomic.Int64]
 }
 
 // New makes an intake.
 func New(s Store, p Plans, n Node) *Intake {
-	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000)}
+	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000), queues: kept.New[uuid.UUID, *atomic.Int64](time.Second, 10_000)}
 }
 
 // Refused says no to a caller, with a status and a reason for it.
 type Refused struct {
 	Status  int
 	Message string
+	After   time.Duration // when to try again; 0: not said
 }
 
 func (r *Refused) Error() string { return r.Message }
 
 // errUnknown is the one answer to an unknown address and to a bad proof.
-var errUnknown = &Refused{http.StatusNotFound, "Nothing is called here, or the proof is not right."}
+var errUnknown = &Refused{Status: http.StatusNotFound, Message: "Nothing is called here, or the proof is not right."}
 
 // Received tells what a delivery set off.
 type Received struct {
@@ -127,7 +136,7 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	fields, err := in.parse(header.Get("Content-Type"), query, body)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
-		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
 	if h.Taking {
 		return in.sample(ctx, h, address, fields, body)
@@ -138,7 +147,7 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 			why = "the workflow is paused"
 		}
 		in.note(ctx, h, "refused", why, nil, body)
-		return Received{}, &Refused{http.StatusConflict, "Taken note of, but nothing was started: " + why + "."}
+		return Received{}, &Refused{Status: http.StatusConflict, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
 	return in.begin(ctx, h, plan, fields, body)
 }
@@ -195,7 +204,7 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 	defer in.Forget(address)
 	text, err := item.Encode(fields[0])
 	if err != nil {
-		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
 	if _, err := in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true); err != nil {
 		return Received{}, err
@@ -209,17 +218,24 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	var err error
 	if s.Key, s.Expires, err = startKey(plan, fields, s.Accepted); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
-		return Received{}, &Refused{http.StatusUnprocessableEntity, err.Error()}
+		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
 	if err := fill(s, plan, fields); err != nil {
-		return Received{}, &Refused{http.StatusBadRequest, err.Error()}
+		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
+	}
+	if err := lineUp(s, plan, fields); err != nil {
+		in.note(ctx, h, "refused", err.Error(), nil, body)
+		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
+	}
+	if err := in.room(ctx, h.Workspace); err != nil {
+		return Received{}, err
 	}
 	started, err := in.Node.Accept(ctx, s)
 	if err != nil {
 		return Received{}, err
 	}
 	if started.Duplicate {
-		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", keyWords(s.Key), started.Run), &started.Run, body)
+		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(s.Key), started.Run), &started.Run, body)
 	}
 	return Received{Run: started.Run, Duplicate: started.Duplicate}, nil
 }
@@ -247,12 +263,42 @@ func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) 
 	return key, accepted.Add(plan.Start.KeyLasts), nil
 }
 
-// keyWords says a canonical key: text stands after a quote.
-func keyWords(key string) string {
-	if text, ok := strings.CutPrefix(key, `"`); ok {
-		return "“" + text + "”"
+// queueAgain is after how long a start is offered again that found the queue full.
+const queueAgain = 10 * time.Second
+
+// room refuses a start where as many of its workspace wait already as may. They are
+// counted once a second; what comes here meanwhile is added, so that only what other
+// nodes take in that second goes beyond the limit.
+func (in *Intake) room(ctx context.Context, workspace uuid.UUID) error {
+	most := in.MostQueued()
+	n, err := in.queues.Get(workspace, func() (*atomic.Int64, error) {
+		waiting, err := in.Store.Queued(ctx, workspace, most)
+		n := &atomic.Int64{}
+		n.Store(int64(waiting))
+		return n, err
+	})
+	if err != nil {
+		return err
 	}
-	return key
+	if n.Add(1) > int64(most) {
+		return &Refused{Status: http.StatusTooManyRequests, After: queueAgain, Message: fmt.Sprintf("%s runs of this workspace wait for their turn, as many as may (--queue-limit of the service). Nothing was started; send it again in some seconds.", words.Number(most))}
+	}
+	return nil
+}
+
+// MostQueued is how many runs of a workspace may wait for their turn.
+func (in *Intake) MostQueued() int {
+	if in.Queue > 0 {
+		return in.Queue
+	}
+	return MaxQueue
+}
+
+// lineUp tells in which lines the run stands.
+func lineUp(s *store.Start, plan *workflow.Plan, fields []map[string]any) (err error) {
+	s.Line.Limited = plan.Limits.Parallel > 0
+	s.Line.Lane, err = plan.LaneOf(fields, s.Accepted)
+	return err
 }
 
 // fill puts the items into a start, page by page.
@@ -351,10 +397,10 @@ func asked(asks triggers.Asked, items []map[string]any) ([]map[string]any, error
 // Start begins a run by hand with these items; none means one empty item.
 func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
 	if w.Live == nil {
-		return uuid.Nil, &Refused{http.StatusConflict, fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
+		return uuid.Nil, &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
 	}
 	if most := in.Most(); len(items) > most {
-		return uuid.Nil, &Refused{http.StatusUnprocessableEntity, fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
+		return uuid.Nil, &Refused{Status: http.StatusUnprocessableEntity, Message: fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
 	}
 	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 	if err != nil {
@@ -365,6 +411,12 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	}
 	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
 	if err := fill(s, plan, items); err != nil {
+		return uuid.Nil, err
+	}
+	if err := lineUp(s, plan, items); err != nil {
+		return uuid.Nil, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
+	}
+	if err := in.room(ctx, s.Workspace); err != nil {
 		return uuid.Nil, err
 	}
 	started, err := in.Node.Accept(ctx, s)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
@@ -36,6 +37,9 @@ type door struct {
 	hookErr  error
 	planErr  error
 	startErr error
+	waiting  int // in the queue
+	counted  int // how often
+	countErr error
 }
 
 var address = strings.Repeat("a", 22)
@@ -49,6 +53,14 @@ func newDoor(t *testing.T, trigger map[string]any) *door {
 	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secret: sum[:]}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
 	d.Intake = New(d, d, d)
 	return d
+}
+
+// Queued implements Store.
+func (d *door) Queued(_ context.Context, _ uuid.UUID, most int) (int, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.counted++
+	return min(d.waiting, most), d.countErr
 }
 
 func (d *door) HookByAddress(_ context.Context, a string) (store.Hook, error) {
@@ -341,4 +353,62 @@ func TestItemsAtHandAreWhatIsStored(t *testing.T) {
 			require.True(t, reflect.DeepEqual(v, any(s.Decoded[i])), "%s: stored %#v, at hand %#v", name, v, s.Decoded[i])
 		}
 	}
+}
+
+func TestAFullQueueTakesNothingMore(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	d.waiting, d.Queue = 3, 5
+	one := 1
+	w := store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}
+	for range 2 {
+		_, err := d.receive(proven(), "{}")
+		require.NoError(t, err)
+	}
+	require.Equal(t, 1, d.counted, "it is not counted for each")
+	for _, start := range []func() error{
+		func() error { _, err := d.receive(proven(), "{}"); return err },
+		func() error {
+			w.Live = &one
+			_, err := d.Start(context.Background(), d.HookScope(d.hook), w, nil, "Mara Quill")
+			return err
+		},
+	} {
+		err := start()
+		status, text := refusal(t, err)
+		require.Equal(t, http.StatusTooManyRequests, status)
+		require.Contains(t, text, "5 runs of this workspace wait for their turn, as many as may (--queue-limit of the service). Nothing was started")
+		var r *Refused
+		require.ErrorAs(t, err, &r)
+		require.Equal(t, 10*time.Second, r.After)
+	}
+	require.Len(t, d.started, 2)
+
+	d = newDoor(t, nil)
+	d.countErr = store.ErrUnavailable
+	_, err := d.receive(proven(), "{}")
+	require.ErrorIs(t, err, store.ErrUnavailable)
+	require.Empty(t, d.started)
+	require.Equal(t, MaxQueue, d.MostQueued())
+}
+
+func TestALaneIsToldAtTheDoor(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	var err error
+	d.plan, err = workflow.Compile(&workflow.Workflow{Name: "calls", Trigger: workflow.Trigger{Type: "webhook"}, Limits: map[string]any{"parallel_runs": int64(3), "one_at_a_time_by": "trigger.person"}}, &workflow.Catalog{})
+	require.NoError(t, err)
+	_, err = d.receive(proven(), `{"person": "ann"}`)
+	require.NoError(t, err)
+	require.Equal(t, store.Line{Lane: `"ann`, Limited: true}, d.started[0].Line)
+	_, err = d.receive(proven(), `[{"person": "ann"}, {"person": "ben"}]`)
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "items 1 and 2 belong to different lanes")
+	require.Equal(t, "refused", d.noted[len(d.noted)-1].Verdict)
+	one := 1
+	_, err = d.Start(context.Background(), store.Scope{}, store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}, []map[string]any{{"person": "ann"}, {"person": "ben"}}, "Mara Quill")
+	status, _ = refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Len(t, d.started, 1)
 }

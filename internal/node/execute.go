@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -34,6 +35,7 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		n.end(l, c, &store.End{State: engine.FailedRun, Total: -1, Message: "The nodes that carried the run out died five times without its getting any further, three times while nothing else ran beside it; it seems to stop them."}, nil)
 		return
 	}
+	defer due(c, stop)()
 	run, err := n.prepare(ctx, l, c, stop)
 	if err != nil {
 		n.unprepared(ctx, l, c, err)
@@ -52,6 +54,21 @@ func (n *Node) execute(l *lease, c store.Claimed) {
 		res.Counts.Took = time.Since(began)
 	}
 	n.ended(ctx, l, c, pages, res, err)
+}
+
+// due lets a run fail once its deadline has passed; the function ends that.
+func due(c store.Claimed, stop *engine.Stop) (end func() bool) {
+	if c.Deadline.IsZero() {
+		return func() bool { return false }
+	}
+	fail := func() {
+		stop.Fail(fmt.Sprintf("It was to be over by %s (limits.deadline of the workflow).", c.Deadline.UTC().Format("2006-01-02 15:04:05 MST")))
+	}
+	left := time.Until(c.Deadline)
+	if left <= 0 {
+		fail()
+	}
+	return time.AfterFunc(max(left, 0), fail).Stop
 }
 
 // pages gathers the rows of an execution.
@@ -241,7 +258,7 @@ func (n *Node) ended(ctx context.Context, l *lease, c store.Claimed, pages *runs
 // end hands in how a run ended and frees its place; it stays in the register
 // until that is durable. Cause is a fault of ours, for the log.
 func (n *Node) end(l *lease, c store.Claimed, e *store.End, cause error) {
-	e.Workspace, e.Run, e.Pass, e.Claim = c.Workspace, c.Run, c.Pass, c.Claim
+	e.Workspace, e.Run, e.Workflow, e.Pass, e.Claim, e.Line = c.Workspace, c.Run, c.Workflow, c.Pass, c.Claim, c.Line
 	e.Message, e.Label = item.StorableText(e.Message), item.StorableText(e.Label)
 	if e.Reason == call.ReasonOurs {
 		n.Log.Error("a run waits for a fault of ours to be mended", "run", c.Run, "error", cause)

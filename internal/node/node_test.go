@@ -238,7 +238,8 @@ func (w *hallWorld) live(name, steps string) {
 		known, err = w.store.SaveDraft(ctx, w.sc, name, 0, name, text)
 	}
 	require.NoError(w, err)
-	_, err = w.store.GoLive(ctx, w.sc, name, 0, parsed.Numbers(known.Numbers), nil)
+	bounds, _ := parsed.Bounds()
+	_, err = w.store.GoLive(ctx, w.sc, name, 0, parsed.Numbers(known.Numbers), nil, store.Bounds{Parallel: bounds.Parallel, Deadline: bounds.Deadline})
 	require.NoError(w, err)
 	w.workflows[name] = known.ID
 }

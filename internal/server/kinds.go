@@ -7,6 +7,7 @@ import (
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/workflow"
 )
 
 // ListKinds implements api.StrictServerInterface.
@@ -18,6 +19,7 @@ func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.Lis
 	for _, k := range triggers.Kinds() {
 		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Settings: properties(k.Form.Properties)})
 	}
+	out.Limits = properties(workflow.LimitsForm.Properties)
 	return out, nil
 }
 

@@ -62,7 +62,7 @@ func problemOf(err error) *fault {
 		}
 		return refuse(wrong.Status, kind, wrong.Message)
 	case errors.As(err, &refused):
-		return refuse(refused.Status, "refused", refused.Message)
+		return &fault{status: refused.Status, kind: "refused", title: refused.Message, after: refused.After}
 	case errors.As(err, &input):
 		return &fault{status: http.StatusUnprocessableEntity, kind: "invalid_input", title: "Some fields are not right.", fields: input.Fields}
 	case errors.As(err, &failure):

@@ -34,7 +34,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	}
 	out.About, out.Label = given(parsed.About), given(parsed.Label)
 	out.Trigger, out.TriggerType, out.TriggerSettings = workflow.TriggerSentence(parsed.Trigger), parsed.Trigger.Type, optionalRaw(parsed.Trigger.Settings)
-	out.Vars = optionalRaw(parsed.Vars)
+	out.Vars, out.Limits, out.LimitSentences = optionalRaw(parsed.Vars), optionalRaw(parsed.Limits), listed(parsed.LimitSentences())
 	out.Lines = lines(parsed, w.Draft, catalog)
 	if w.Live != nil {
 		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
@@ -275,7 +275,8 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if v == 0 {
 		v = w.Version
 	}
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog)); err != nil {
+	bounds, _ := parsed.Bounds()
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog), store.Bounds{Parallel: bounds.Parallel, Deadline: bounds.Deadline}); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)

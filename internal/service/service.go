@@ -47,6 +47,7 @@ type Config struct {
 	Lease       time.Duration // a node that was silent for so long is dead; 0: 15 s
 	Proxies     []netip.Prefix
 	HookRate    int      // calls a second that one caller, and one address, may make; 0: 2000
+	Queue       int      // runs of a workspace that wait for their turn, at most; 0: 100,000
 	EventItems  int      // that start with one event, at most; 0: 100,000
 	Excepted    []string // databases on our own server that a workspace may ask
 	Log         *slog.Logger
@@ -185,7 +186,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
 	door := intake.New(s.Store, plans, s.Node)
-	door.Items = c.EventItems
+	door.Items, door.Queue = c.EventItems, c.Queue
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
 		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: door}
 	h, err := front.Handler()

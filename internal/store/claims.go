@@ -26,6 +26,8 @@ type Claimed struct {
 	Woken                    bool             // it had parked in good order; only what is due need be looked at
 	Counts                   []byte           // with which it had parked, where it was woken
 	Halt                     bool             // no further set-aside item is to be tried again
+	Line                     Line
+	Deadline                 time.Time // when it is to be over; zero: whenever
 }
 
 // Begins tells whether nobody has carried the run out before: it can have no
@@ -55,11 +57,10 @@ const claimSQL = `WITH RECURSIVE
 			LIMIT ($3 + (SELECT count(*) FROM spaces) - 1) / greatest((SELECT count(*) FROM spaces), 1) FOR UPDATE SKIP LOCKED) q),
 	chosen AS (SELECT workspace_id, run_id, cancel, takeovers, turn, place FROM due ORDER BY turn, place LIMIT $3),
 	d AS (DELETE FROM live l USING chosen c WHERE c.cancel > 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id RETURNING l.*),
-	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
-		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
+	i AS (` + cancelledEndSQL + `)
 	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = (SELECT max(takeovers) FROM chosen) < $5, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
 	WHERE c.cancel = 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id
-	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END, l.halt`
+	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END, l.halt, l.lane, l.limited, l.deadline`
 
 // Turn says whose turn it is.
 type Turn struct {
@@ -93,9 +94,13 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 
 func scanClaimed(row pgx.CollectableRow) (c Claimed, err error) {
 	var interrupted *time.Time
-	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts, &c.Halt)
+	var deadline *time.Time
+	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts, &c.Halt, &c.Line.Lane, &c.Line.Limited, &deadline)
 	if interrupted != nil {
 		c.Interrupted = *interrupted
+	}
+	if deadline != nil {
+		c.Deadline = *deadline
 	}
 	return c, err
 }

@@ -55,7 +55,7 @@ type part interface {
 }
 
 // batch is what is written in one transaction, in the order in which its locks
-// are taken: session, start keys, live rows, journal, lattice, ends, permits.
+// are taken: session, lines, start keys, live rows, journal, lattice, ends, permits.
 type batch struct {
 	repeated bool // an earlier try of some of it may be there already
 	starts   starts
@@ -67,6 +67,7 @@ type batch struct {
 }
 
 func (b *batch) queue(q *pgx.Batch, session uuid.UUID) {
+	b.lines().hold(q)
 	b.starts.queue(q, session, b.repeated)
 	b.entries.queue(q)
 	b.later.queue(q)

@@ -233,7 +233,11 @@ func (s *Store) MarkConnection(ctx context.Context, workspace uuid.UUID, name st
 }
 
 func wakeFor(ctx context.Context, tx pgx.Tx, connection string) error {
-	_, err := tx.Exec(ctx, "UPDATE live SET state = 'queued', reason = '', message = '', wake = NULL WHERE state = 'waiting' AND reason = 'connection_broken' AND connection = $1", connection)
+	_, err := tx.Exec(ctx, `SELECT hold_lines(array_agg(workspace_id), array_agg(workflow_id), array_agg(''::text)) FROM live WHERE state = 'waiting' AND reason = 'connection_broken' AND connection = $1 AND limited HAVING count(*) > 0`, connection)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "UPDATE live SET state = 'queued', reason = '', message = '', wake = NULL WHERE state = 'waiting' AND reason = 'connection_broken' AND connection = $1", connection)
 	if err == nil {
 		_, err = tx.Exec(ctx, "NOTIFY trellis_queue")
 	}

@@ -13,6 +13,7 @@ import (
 // It applies only while the run is ours by this claim.
 type End struct {
 	Workspace, Run uuid.UUID
+	Workflow       uuid.UUID
 	Pass, Claim    int
 	State          engine.State
 	Message        string
@@ -23,6 +24,7 @@ type End struct {
 	Connection     string
 	Pages          []*LatticePage // the last of its lattice
 	Whole          bool           // the rows of all items were written
+	Line           Line           // in which the run stands
 	Total          int            // pages of its lattice; those beyond are of an earlier execution. -1: none was written
 }
 
@@ -73,16 +75,20 @@ type ends []*endWrite
 const endsSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[], $9::bytea[], $10::bool[])
 		AS e(workspace_id, run_id, pass, claim, state, message, label, counts, final)),
 	d AS (DELETE FROM live l USING e WHERE l.workspace_id = ANY (ARRAY[e.workspace_id]) AND l.run_id = e.run_id AND l.session_id IS NOT DISTINCT FROM $1 AND l.pass = e.pass AND l.claim = e.claim AND (e.final OR l.cancel > 0)
-		RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.trigger, CASE WHEN e.label = '' THEN l.label ELSE e.label END AS label, l.revision, l.accepted,
+		RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.trigger, CASE WHEN e.label = '' THEN l.label ELSE e.label END AS label, l.revision, l.accepted, l.lane,
 			CASE WHEN l.cancel > 0 THEN 'cancelled' ELSE e.state END AS state, CASE WHEN l.cancel > 0 THEN 'cancelled by ' || l.cancelled_by ELSE e.message END AS message, coalesce(e.counts, l.counts) AS counts),
-	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
-		SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, now(), message, counts FROM d ON CONFLICT DO NOTHING)
+	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane)
+		SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, now(), message, counts, lane FROM d ON CONFLICT DO NOTHING)
 	SELECT run_id FROM d`
+
+// cancelledEndSQL makes ended runs of rows of live in d that somebody cancelled.
+const cancelledEndSQL = `INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane)
+		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts, lane FROM d ON CONFLICT DO NOTHING`
 
 // parksSQL lets runs wait, or hands them back.
 const parksSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[], $11::bytea[], $12::text[], $13::bool[])
 		AS e(workspace_id, run_id, pass, claim, state, message, label, wake, reason, counts, connection, final) ORDER BY 1, 2),
-	u AS (UPDATE live l SET state = e.state, session_id = NULL, wake = CASE WHEN l.called AND e.reason IN ('job_running', 'items_wait') THEN now() ELSE e.wake END, called = l.called AND e.state = 'queued', begun = false, woken = false,
+	u AS (UPDATE live l SET state = e.state, session_id = NULL, wake = CASE WHEN l.called AND e.reason IN ('job_running', 'items_wait') THEN now() WHEN e.state = 'waiting' THEN least(e.wake, l.deadline) END, called = l.called AND e.state = 'queued', begun = false, woken = false,
 			takeovers = CASE WHEN e.reason IN ('job_running', 'items_wait') THEN 0 ELSE l.takeovers END, -- it came to its end without harm
 			reason = e.reason, message = e.message, connection = e.connection, label = CASE WHEN e.label = '' THEN l.label ELSE e.label END, counts = coalesce(e.counts, l.counts)
 		FROM e WHERE NOT e.final AND l.workspace_id = ANY (ARRAY[e.workspace_id]) AND l.run_id = e.run_id AND l.session_id IS NOT DISTINCT FROM $1 AND l.pass = e.pass AND l.claim = e.claim AND l.cancel = 0

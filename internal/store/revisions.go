@@ -24,9 +24,15 @@ type Revision struct {
 	MadeBy     string
 }
 
+// Bounds are the limits of the runs of a revision.
+type Bounds struct {
+	Parallel int           // runs at once; 0: any number
+	Deadline time.Duration // 0: none
+}
+
 // GoLive freezes the draft, if its version is still the one given, as the next
 // revision and makes it the live one.
-func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion) (w Workflow, err error) {
+func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion, bounds Bounds) (w Workflow, err error) {
 	encoded, err := json.Marshal(numbers)
 	if err != nil {
 		return w, err
@@ -39,7 +45,15 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 	if err != nil {
 		return w, err
 	}
+	var deadline *time.Duration
+	if bounds.Deadline > 0 {
+		deadline = &bounds.Deadline
+	}
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		// Before the row: starts hold lines first too.
+		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
+			return err
+		}
 		if w, err = oneWorkflow(ctx, tx, "name = $1 FOR UPDATE", name); err != nil {
 			return err
 		}
@@ -54,8 +68,8 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 		}
 		if same != nil && *same == number-1 {
 			number = *same // nothing changed since: it is live again
-		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library); err != nil {
+		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library, parallel_runs, deadline) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library, bounds.Parallel, deadline); err != nil {
 			return err
 		}
 		for _, c := range connectors {
@@ -66,10 +80,25 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 		if _, err := tx.Exec(ctx, "UPDATE workflow SET live = $2, state = 'live', numbers = $3, updated = now() WHERE id = $1", w.ID, number, encoded); err != nil {
 			return err
 		}
+		if err := rebound(ctx, tx, sc.workspace, w.ID, bounds.Parallel > 0); err != nil {
+			return err
+		}
 		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
 		return err
 	})
 	return w, err
+}
+
+// rebound holds the runs that are on their way to the limit that is live now: those
+// that waited for a place it no longer needs, or that there are more of, go on; those
+// that are too many come to their end, and no others begin meanwhile. Their line is
+// held.
+func rebound(ctx context.Context, tx pgx.Tx, workspace, workflow uuid.UUID, limited bool) error {
+	_, err := tx.Exec(ctx, "UPDATE live SET limited = $3 WHERE workspace_id = $1 AND workflow_id = $2 AND limited <> $3", workspace, workflow, limited)
+	if err == nil {
+		_, err = tx.Exec(ctx, "SELECT fill_places($1, $2)", workspace, workflow)
+	}
+	return err
 }
 
 // SetState pauses a workflow or lets it go on.

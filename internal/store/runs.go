@@ -219,9 +219,11 @@ func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) er
 func newPass(ctx context.Context, tx pgx.Tx, by string, run uuid.UUID, p Pass) (number int, err error) {
 	var workspace uuid.UUID
 	err = tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 AND state <> 'cancelled' RETURNING *)
-		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted)
-		SELECT workspace_id, run_id, workflow_id, 'queued', pass + 1, trigger, label, CASE WHEN $2 = 0 THEN revision ELSE $2 END,
-			(SELECT max(library) FROM revision v WHERE v.workflow_id = r.workflow_id AND (v.number IN ($2, r.revision) OR v.number IN (SELECT revision FROM pass WHERE run_id = $1))), accepted FROM r RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
+		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted, lane, limited, deadline)
+		SELECT r.workspace_id, run_id, r.workflow_id, 'queued', pass + 1, trigger, label, v.number,
+			(SELECT max(library) FROM revision v WHERE v.workflow_id = r.workflow_id AND (v.number IN ($2, r.revision) OR v.number IN (SELECT revision FROM pass WHERE run_id = $1))), accepted,
+			lane, v.parallel_runs > 0, now() + v.deadline
+		FROM r JOIN revision v ON v.workspace_id = r.workspace_id AND v.workflow_id = r.workflow_id AND v.number = CASE WHEN $2 = 0 THEN r.revision ELSE $2 END RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
 	if err != nil {
 		return 0, err
 	}
@@ -265,6 +267,9 @@ func (s *Store) Halt(ctx context.Context, sc Scope, runs ...uuid.UUID) error {
 func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended bool, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		var state string
+		if _, err := tx.Exec(ctx, "SELECT hold_line(l) FROM live l WHERE run_id = $1 AND (lane <> '' OR limited)", run); err != nil {
+			return err
+		}
 		if err := tx.QueryRow(ctx, "UPDATE live SET cancel = least(cancel + 1, 2), cancelled_by = CASE WHEN cancel = 0 THEN $2 ELSE cancelled_by END WHERE run_id = $1 RETURNING state", run, sc.name).Scan(&state); err != nil {
 			return err
 		}
@@ -274,8 +279,7 @@ func (s *Store) CancelRun(ctx context.Context, sc Scope, run uuid.UUID) (ended b
 		}
 		ended = true
 		_, err := tx.Exec(ctx, `WITH d AS (DELETE FROM live WHERE run_id = $1 RETURNING *)
-			INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
-			SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || $2, counts FROM d`, run, sc.name)
+			`+cancelledEndSQL, run)
 		return err
 	})
 	return ended, err

@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
@@ -57,8 +58,7 @@ const (
 const releaseSQL = `WITH n AS (UPDATE node_session s SET ended = now(), begun = CASE WHEN NOT $2 THEN ARRAY(SELECT DISTINCT l.workflow_id FROM live l WHERE l.session_id = s.id AND l.begun ORDER BY 1) END
 		WHERE id = ANY($1) AND ended IS NULL RETURNING id, seen),
 	d AS (DELETE FROM live l USING n WHERE l.session_id = n.id AND l.cancel > 0 RETURNING l.*),
-	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts)
-		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts FROM d ON CONFLICT DO NOTHING)
+	i AS (` + cancelledEndSQL + `)
 	UPDATE live l SET state = 'queued', session_id = NULL, begun = false, woken = false,
 		takeovers = takeovers + CASE WHEN $2 OR NOT l.begun THEN 0
 			WHEN takeovers >= $3 AND (SELECT count(DISTINCT x.begun) FROM node_session x WHERE x.ended > now() - interval '2 minutes' AND NOT l.workflow_id = ANY (x.begun)) >= 2 THEN 0
@@ -198,9 +198,17 @@ const wakeMost = 500
 // WakeDue queues waiting runs whose time has come, the longest due first, and
 // tells all nodes.
 func (s *Store) WakeDue(ctx context.Context) (int64, error) {
-	tag, err := s.node.Exec(ctx, `WITH due AS (SELECT workspace_id, run_id FROM live WHERE state = 'waiting' AND wake <= now() ORDER BY wake LIMIT $1 FOR UPDATE SKIP LOCKED),
+	var tag pgconn.CommandTag
+	err := pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) (err error) {
+		if _, err = tx.Exec(ctx, `SELECT hold_lines(array_agg(workspace_id), array_agg(workflow_id), array_agg(''::text))
+			FROM (SELECT workspace_id, workflow_id FROM live WHERE state = 'waiting' AND wake <= now() AND limited ORDER BY wake LIMIT $1) x HAVING count(*) > 0`, wakeMost); err != nil {
+			return err
+		}
+		tag, err = tx.Exec(ctx, `WITH due AS (SELECT workspace_id, run_id FROM live WHERE state = 'waiting' AND wake <= now() ORDER BY wake LIMIT $1 FOR UPDATE SKIP LOCKED),
 		u AS (UPDATE live l SET state = 'queued', woken = reason IN ('job_running', 'items_wait') FROM due WHERE l.workspace_id = ANY (ARRAY[due.workspace_id]) AND l.run_id = due.run_id RETURNING l.run_id)
 		SELECT run_id, pg_notify('trellis_queue', '') FROM u`, wakeMost)
+		return err
+	})
 	return tag.RowsAffected(), unavailable(err)
 }
 

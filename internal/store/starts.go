@@ -23,6 +23,7 @@ type Start struct {
 	Key                      string           // starts nothing if it stands already; "" for none
 	Expires                  time.Time
 	Accepted                 time.Time
+	Line                     Line
 	Claim                    bool // this node carries it out, unless others of its workspace wait
 }
 
@@ -39,7 +40,8 @@ func (s *Start) Bytes() int {
 type Started struct {
 	Run       uuid.UUID
 	Duplicate bool
-	Claimed   bool // this node owns it, by the claim 1
+	Claimed   bool      // this node owns it, by the claim 1
+	Deadline  time.Time // of a claimed one: when it is to be over; zero: whenever
 }
 
 // startWrite is a start on its way.
@@ -71,8 +73,8 @@ func (c *Committer) Start(ctx context.Context, s *Start, settled func(Started, e
 // starts are all those of a batch.
 type starts []*startWrite
 
-const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[])
-		AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims)),
+const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[])
+		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, place)),
 	-- The keys first: a start whose key stands already inserts nothing else.
 	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
 		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
@@ -82,29 +84,33 @@ const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::u
 		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by FROM s WHERE key = '' OR run_id IN (SELECT run_id FROM k)
 		ON CONFLICT DO NOTHING RETURNING run_id),
 	-- It is carried out here at once only where none of its workspace waits, and its functions are known here.
-	v AS (SELECT s.*, (SELECT library FROM revision r WHERE r.workspace_id = s.workspace_id AND r.workflow_id = s.workflow_id AND r.number = s.revision) AS library FROM s JOIN p USING (run_id)),
+	v AS (SELECT s.*, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline FROM s JOIN p USING (run_id)
+		LEFT JOIN LATERAL (SELECT library, parallel_runs, deadline FROM revision WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND number = s.revision LIMIT 1) r ON true),
 	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours FROM v),
-	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted)
-		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted
-		FROM n RETURNING run_id, state = 'running' AS ours),
+	-- In the order in which they came: so they line up.
+	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline)
+		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted,
+			lane, coalesce(limited, false), deadline
+		FROM n ORDER BY place RETURNING run_id, state = 'running' AS ours, live.deadline),
 	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
 		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
 		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[], $18::bigint[]) AS j(workspace_id, run_id, part, result, at, first)
 		WHERE j.run_id IN (SELECT run_id FROM p))
-	SELECT run_id, ours, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
+	SELECT run_id, ours, deadline, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
 
 // standingSQL tells what stands of starts that were there before: whose their
 // keys are, and whether their runs are still ours by their first claim.
-const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false)
+const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false), l.deadline
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::uuid[]) AS s(workspace_id, workflow_id, key, run_id)
 	LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND key = s.key AND s.key <> '' LIMIT 1) k ON true
-	LEFT JOIN LATERAL (SELECT state, session_id, claim FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
+	LEFT JOIN LATERAL (SELECT state, session_id, claim, deadline FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
 
 func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	var (
 		workspace, workflow, run [][16]byte // as pgx encodes them without a detour over text
 		revision                 []int32
 		trigger, by, label, key  []string
+		lane                     []string
 		expires, accepted        []time.Time
 		claims                   []bool
 		jw, jr                   [][16]byte
@@ -132,6 +138,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		workspace, workflow, run = append(workspace, s.Workspace), append(workflow, s.Workflow), append(run, s.Run)
 		revision = append(revision, int32(s.Revision))
 		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
+		lane = append(lane, s.Line.Lane)
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
 		for i, page := range s.Items {
 			jw, jr, jpart, jresult, jat = append(jw, s.Workspace), append(jr, s.Run), append(jpart, int32(i)), append(jresult, pack(page)), append(jat, s.Accepted)
@@ -145,14 +152,18 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library).Query(func(rows pgx.Rows) error {
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool
-			if err := rows.Scan(&id, &ours, nil); err != nil {
+			var deadline *time.Time
+			if err := rows.Scan(&id, &ours, &deadline, nil); err != nil {
 				return err
 			}
 			byRun[id].started.Claimed = ours
+			if deadline != nil {
+				byRun[id].started.Deadline = *deadline
+			}
 		}
 		return rows.Err()
 	})
@@ -163,10 +174,14 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		for rows.Next() {
 			var own, holder uuid.UUID
 			var ours bool
-			if err := rows.Scan(&own, &holder, &ours); err != nil {
+			var deadline *time.Time
+			if err := rows.Scan(&own, &holder, &ours, &deadline); err != nil {
 				return err
 			}
 			byRun[own].started = Started{Run: holder, Duplicate: own != holder, Claimed: ours && own == holder}
+			if deadline != nil {
+				byRun[own].started.Deadline = *deadline
+			}
 		}
 		for _, f := range followers {
 			f.w.started = Started{Run: f.leader.started.Run, Duplicate: true}

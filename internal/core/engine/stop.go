@@ -30,6 +30,7 @@ type Stop struct {
 	why     reason
 	parked  *call.Parked
 	failure string
+	failing bool          // a failure was taken back, and what is to be done then is done
 	weaker  reason        // asked for from outside while a stronger one stood
 	done    chan struct{} // closed with the first reason
 	cut     context.CancelCauseFunc
@@ -66,6 +67,18 @@ func (s *Stop) Handover() { s.raise(handedOver, nil, "") }
 
 func (s *Stop) park(p *call.Parked) { s.raise(parks, p, "") }
 
+// Fail lets the run fail for a reason of its own surroundings, as its deadline:
+// no new effect begins, those in flight finish and are journaled. A run that is
+// failing already goes on with that.
+func (s *Stop) Fail(message string) {
+	s.mu.Lock()
+	failing := s.failing
+	s.mu.Unlock()
+	if !failing {
+		s.raise(fails, nil, message)
+	}
+}
+
 func (s *Stop) fail(format string, args ...any) { s.raise(fails, nil, fmt.Sprintf(format, args...)) }
 
 // finish ends the run well, before all is done.
@@ -80,6 +93,7 @@ func (s *Stop) failed() (string, bool) {
 	if s.why != fails {
 		return "", false
 	}
+	s.failing = true
 	if s.why, s.parked = s.weaker, nil; s.why == goesOn {
 		s.done = nil
 	}

@@ -187,9 +187,32 @@ func (t *trial) names(found *workflow.Findings, plan *workflow.Plan, samples []m
 			}
 		}
 	}
+	lane(found, plan, samples)
 	check("label", plan.Label)
 	for i, p := range plan.FindBy {
 		check(fmt.Sprintf("find_by[%d]", i), p)
+	}
+}
+
+// lane warns of samples that could not start a run since nobody can tell their lane,
+// and of a lane that none of them is in.
+func lane(found *workflow.Findings, plan *workflow.Plan, samples []map[string]any) {
+	const path = "limits.one_at_a_time_by"
+	if plan.Limits.Lane == nil {
+		return
+	}
+	in := 0
+	for i, s := range samples {
+		switch key, err := plan.LaneOf([]map[string]any{s}, sampleTime); {
+		case err != nil:
+			found.Warn(path, fmt.Sprintf("Sample %d could not start a run: %v.", i+1, err), "")
+			in++
+		case key != "":
+			in++
+		}
+	}
+	if in == 0 {
+		found.Warn(path, "It gives nothing for any sample: their runs would be in no lane.", "")
 	}
 }
 

@@ -48,6 +48,26 @@ func TestSamplesShowWhatWouldFail(t *testing.T) {
 	require.Contains(t, problems[0].Message, "has 2001 characters; at most 2000 are taken")
 }
 
+func TestSamplesShowTheirLanes(t *testing.T) {
+	t.Parallel()
+	said := func(by string, samples ...map[string]any) []string {
+		text := "format: young-trellis/1\nname: calls\ntrigger: {type: manual}\nlimits: {one_at_a_time_by: '" + by + "'}\nsteps:\n  - {name: one, type: shape, settings: {keep: [n]}}\n"
+		_, problems := Check(context.Background(), []byte(text), shippedCatalog(t), samples)
+		out := []string{}
+		for _, p := range problems {
+			require.Equal(t, 4, p.Line, p.Message)
+			out = append(out, p.Severity+": "+p.Message)
+		}
+		return out
+	}
+	one, two := map[string]any{"person": "ann", "n": int64(1)}, map[string]any{"person": nil, "n": int64(0)}
+	require.Empty(t, said("trigger.person", one, two), "one that is in none may be meant")
+	require.Equal(t, []string{"warning: It gives nothing for any sample: their runs would be in no lane."}, said("trigger.persn", one, two))
+	got := said("1 / trigger.n", one, two)
+	require.Len(t, got, 1)
+	require.Contains(t, got[0], "warning: Sample 2 could not start a run: the lane of the run cannot be told: ")
+}
+
 // What samples show is told also where something else is wrong, all of it at
 // once, and of every name that a field can be read by.
 func TestSamplesShowEverythingAtOnce(t *testing.T) {

@@ -66,6 +66,8 @@ var Reasons = []Reason{
 	{"told_to_wait", "Waiting until {wake}: the other side asked for it", "waiting until {wake}"},
 	{"unread", "Some of it has not been read yet", "to be read"},
 	{"items_wait", "Waiting until {wake}, as a step says", "waiting until {wake}"},
+	{"lane", "In line: a run of the same lane comes first", "in line, its lane is taken"},
+	{"place", "In line: as many runs of this workflow are on their way as may be at once", "in line for a place"},
 }
 
 // ReasonOf finds a reason by its name.

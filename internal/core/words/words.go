@@ -179,3 +179,11 @@ func And(list ...string) string {
 	last := len(list) - 1
 	return strings.Join(list[:last], ", ") + " and " + list[last]
 }
+
+// Key says a canonical key: text stands after a quote.
+func Key(key string) string {
+	if text, ok := strings.CutPrefix(key, `"`); ok {
+		return "“" + text + "”"
+	}
+	return key
+}

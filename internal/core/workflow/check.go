@@ -78,11 +78,13 @@ func (f *Findings) Sound() *Workflow {
 		if p.Severity != document.SeverityError {
 			continue
 		}
-		switch top, _, _ := strings.Cut(p.Path, "["); top {
+		switch top, _, _ := strings.Cut(strings.ReplaceAll(p.Path, ".", "["), "["); top {
 		case "label":
 			w.Label = ""
 		case "find_by":
 			w.FindBy = nil
+		case "limits":
+			w.Limits = nil
 		}
 	}
 	return &w
@@ -168,6 +170,10 @@ func (c *checker) head() {
 		if _, err := expr.Compile(w.Label, labels); err != nil {
 			c.fault("label", err)
 		}
+	}
+	_, errs := w.Bounds()
+	for _, err := range errs {
+		c.setting("limits", err)
 	}
 	c.secrets("vars", nonNil(w.Vars))
 	c.secrets("trigger.settings", nonNil(w.Trigger.Settings))

@@ -26,6 +26,7 @@ type Plan struct {
 	Catalog  *Catalog // of which it was made
 	FindBy   []*expr.Program
 	Start    triggers.Start // how events start its runs
+	Limits   Bounds
 
 	byName   map[string]*CompiledStep
 	byNumber map[uint16]*CompiledStep
@@ -104,6 +105,11 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 			continue
 		}
 		p.FindBy = append(p.FindBy, e)
+	}
+	bounds, errs := w.Bounds()
+	p.Limits = bounds
+	for _, err := range errs {
+		c.errs = append(c.errs, fmt.Errorf("limits: %w", err))
 	}
 	if k, ok := triggers.Find(w.Trigger.Type); ok {
 		start, errs := k.Start(w.Trigger.Settings)

@@ -22,7 +22,7 @@ type Change struct {
 func Diff(before, after *Workflow, catalog *Catalog) []Change {
 	var out []Change
 	if before == nil {
-		before = &Workflow{Trigger: after.Trigger, Title: after.Title, Label: after.Label, FindBy: after.FindBy, About: after.About, Vars: after.Vars}
+		before = &Workflow{Trigger: after.Trigger, Title: after.Title, Limits: after.Limits, Label: after.Label, FindBy: after.FindBy, About: after.About, Vars: after.Vars}
 	}
 	if before.TitleOrName() != after.TitleOrName() && before.Name != "" {
 		out = append(out, Change{Kind: "changed", Sentence: fmt.Sprintf("It is now called “%s”, was “%s”.", after.TitleOrName(), before.TitleOrName())})
@@ -76,6 +76,9 @@ func headDiff(before, after *Workflow) (out []Change) {
 	}
 	if !slices.Equal(before.FindBy, after.FindBy) {
 		say("Items are found by %s, was %s.", listed(after.FindBy), listed(before.FindBy))
+	}
+	for _, s := range limitsDiff(before, after) {
+		say("%s", s)
 	}
 	if before.About != after.About {
 		if after.About == "" {

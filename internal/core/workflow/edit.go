@@ -99,7 +99,7 @@ func Apply(text []byte, edits []Edit) (out []byte, followed int, err error) {
 func apply(doc *document.Document, e Edit) (followed int, err error) {
 	switch {
 	case e.Op == "set" && e.Step == "":
-		return 0, doc.Set("", e.Key, e.Value)
+		return 0, setDeep(doc, "", e.Key, e.Value)
 	case e.Op == "trigger":
 		return 0, setDeep(doc, "trigger", e.Key, e.Value)
 	case e.Op == "insert":
@@ -246,7 +246,8 @@ func setDeep(doc *document.Document, path, key string, value any) error {
 		if head == "" {
 			return fmt.Errorf("%q is not a key", key)
 		}
-		if n := doc.At(path + "." + head); n == nil || n.Kind != yaml.MappingNode {
+		inner := strings.TrimPrefix(path+"."+head, ".")
+		if n := doc.At(inner); n == nil || n.Kind != yaml.MappingNode {
 			if value == nil {
 				return nil
 			}
@@ -254,7 +255,7 @@ func setDeep(doc *document.Document, path, key string, value any) error {
 				return err
 			}
 		}
-		path, key = path+"."+head, rest
+		path, key = inner, rest
 	}
 }
 

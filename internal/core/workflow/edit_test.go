@@ -59,6 +59,27 @@ func TestReferencesAreFollowedByParsing(t *testing.T) {
 }
 
 // Cases are edited as lines of their own.
+func TestEditsOfLimits(t *testing.T) {
+	t.Parallel()
+	edited := func(text string, edits ...Edit) string {
+		out, _, err := Apply([]byte(text), edits)
+		require.NoError(t, err)
+		return string(out)
+	}
+	with := edited(readingText, Edit{Op: "set", Key: "limits.parallel_runs", Value: int64(3)}, Edit{Op: "set", Key: "limits.deadline", Value: "2h"})
+	w, _, problems := Read([]byte(with))
+	require.Empty(t, problems)
+	require.Equal(t, map[string]any{"parallel_runs": int64(3), "deadline": "2h"}, w.Limits)
+	without := edited(with, Edit{Op: "set", Key: "limits.deadline"}, Edit{Op: "set", Key: "limits.one_at_a_time_by"})
+	w, _, _ = Read([]byte(without))
+	require.Equal(t, map[string]any{"parallel_runs": int64(3)}, w.Limits)
+	require.Equal(t, readingText, edited(readingText, Edit{Op: "set", Key: "limits.deadline"}), "what is not there is not taken away")
+	over, err := Overtaken([]byte(with), []Edit{{Op: "set", Key: "limits.deadline", Value: "3h", Seen: &Seen{}}, {Op: "set", Key: "limits.parallel_runs", Value: int64(4), Seen: &Seen{Value: int64(3)}}})
+	require.NoError(t, err)
+	require.Len(t, over, 1)
+	require.Equal(t, "limits.deadline", over[0].Key)
+}
+
 func TestEditsOfCases(t *testing.T) {
 	t.Parallel()
 	few := map[string]any{"name": "few", "when": "item.n < 2"}

@@ -71,6 +71,7 @@ func Schema(catalog *Catalog) map[string]any {
 			"about":   text("What it is for."),
 			"label":   text("Expression: what a row of the lattice is called."),
 			"find_by": map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "description": "Expressions by which an item is found again."},
+			"limits":  LimitsForm.Schema,
 			"vars":    map[string]any{"type": "object", "description": "Values used as vars.NAME."},
 			"trigger": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"type"}, "allOf": startConditions,
 				"properties": map[string]any{"type": map[string]any{"enum": starts}, "settings": map[string]any{"type": "object"}}},

@@ -35,6 +35,7 @@ type Workflow struct {
 	FindBy  []string       `doc:"find_by"` // expressions by which an item is found again
 	Trigger Trigger        `doc:"trigger,required"`
 	Vars    map[string]any `doc:"vars"`
+	Limits  map[string]any `doc:"limits"`
 	Steps   []Step         `doc:"steps"`
 	// OnFailure are the steps that are done once when a run fails.
 	OnFailure []Step `doc:"on_failure"`

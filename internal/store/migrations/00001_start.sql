@@ -243,6 +243,8 @@ CREATE TABLE revision (
   numbers      jsonb NOT NULL,
   connectors   jsonb NOT NULL DEFAULT '{}', -- name to version
   library      smallint NOT NULL,           -- number of the functions that its expressions know
+  parallel_runs integer NOT NULL DEFAULT 0, -- runs at once; 0: any number
+  deadline     interval,                    -- of a run, from its acceptance on
   made         timestamptz NOT NULL DEFAULT now(),
   made_by      text NOT NULL,
   PRIMARY KEY (workspace_id, workflow_id, number),
@@ -361,9 +363,18 @@ CREATE TABLE live (
   takeovers    integer NOT NULL DEFAULT 0,     -- since it last got further
   interrupted  timestamptz,                    -- when an owner died since it last got further
   counts       bytea, -- JSON
+  lane         text NOT NULL DEFAULT '',       -- what one_at_a_time_by gave: the first of a lane holds it, the others wait
+  limited      boolean NOT NULL DEFAULT false, -- its workflow has parallel_runs: queued and running it takes a place
+  ticket       bigint NOT NULL DEFAULT 0,      -- its place in line, of those in a lane or limited
+  deadline     timestamptz,
   PRIMARY KEY (workspace_id, run_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
+CREATE SEQUENCE live_ticket;
+CREATE INDEX live_lane ON live (workspace_id, workflow_id, lane, ticket) WHERE lane <> '';
+CREATE INDEX live_placed ON live (workspace_id, workflow_id) WHERE limited AND state <> 'waiting';
+CREATE INDEX live_lined ON live (workspace_id) WHERE state = 'waiting' AND reason IN ('lane', 'place');
+CREATE INDEX live_unplaced ON live (workspace_id, workflow_id, ticket) WHERE state = 'waiting' AND reason = 'place';
 -- Claiming: the oldest queued run of each workspace.
 CREATE INDEX live_queued ON live (workspace_id, run_id) WHERE state = 'queued';
 -- What a node owns: to compare with its register, and to give it back when it dies.
@@ -386,6 +397,7 @@ CREATE TABLE run (
   ended        timestamptz NOT NULL,
   message      text NOT NULL,
   counts       bytea, -- JSON
+  lane         text NOT NULL DEFAULT '', -- in which it lines up again when it is resumed
   PRIMARY KEY (workspace_id, run_id)
 ) PARTITION BY RANGE (run_id);
 -- A workspace's list is read from the primary key, backwards; these are for the
@@ -572,6 +584,113 @@ CREATE TABLE rehearsal (
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 
+-- Runs in line. A run of a lane waits (reason lane) until those before it are
+-- over; a run of a workflow with parallel_runs waits (reason place) while as many are
+-- queued or running. Whoever changes a line holds it until its transaction ends, so
+-- that two never see the same place free. A transaction that changes several
+-- holds them in one order, by hold_lines, before; one that does not may be chosen
+-- by the server to break a deadlock, and is tried again.
+-- +goose StatementBegin
+CREATE FUNCTION hold_lines(workspaces uuid[], workflows uuid[], lanes text[]) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE line bigint;
+BEGIN
+  FOR line IN SELECT DISTINCT hashtextextended(x.workspace || '/' || x.workflow || '/' || x.lane, 7244)
+      FROM unnest(workspaces, workflows, lanes) AS x(workspace, workflow, lane) ORDER BY 1 LOOP
+    PERFORM pg_advisory_xact_lock(line);
+  END LOOP;
+END $$;
+
+-- hold_line holds the lines of one run: its lane's, and that of its workflow's places.
+CREATE FUNCTION hold_line(r live) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  IF r.lane <> '' AND r.limited THEN
+    PERFORM hold_lines(ARRAY[r.workspace_id, r.workspace_id], ARRAY[r.workflow_id, r.workflow_id], ARRAY[r.lane, '']);
+  ELSE
+    PERFORM hold_lines(ARRAY[r.workspace_id], ARRAY[r.workflow_id], ARRAY[CASE WHEN r.limited THEN '' ELSE r.lane END]);
+  END IF;
+END $$;
+
+-- free_places tells how many more runs of a workflow may be on their way.
+CREATE FUNCTION free_places(workspace uuid, workflow uuid) RETURNS bigint LANGUAGE plpgsql AS $$
+DECLARE most integer;
+BEGIN
+  SELECT v.parallel_runs INTO most FROM workflow w JOIN revision v ON v.workspace_id = w.workspace_id AND v.workflow_id = w.id AND v.number = w.live
+    WHERE w.workspace_id = free_places.workspace AND w.id = free_places.workflow;
+  IF coalesce(most, 0) = 0 THEN
+    RETURN 1000000000;
+  END IF;
+  RETURN most - (SELECT count(*) FROM live l WHERE l.workspace_id = free_places.workspace AND l.workflow_id = free_places.workflow AND l.limited AND l.state <> 'waiting');
+END $$;
+
+-- fill_places queues those that wait for a place, as far as there are any.
+CREATE FUNCTION fill_places(workspace uuid, workflow uuid) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE live l SET state = 'queued', reason = '', message = '' FROM (SELECT p.run_id FROM live p
+      WHERE p.workspace_id = fill_places.workspace AND p.workflow_id = fill_places.workflow AND p.state = 'waiting' AND p.reason = 'place'
+      ORDER BY p.ticket LIMIT greatest(free_places(fill_places.workspace, fill_places.workflow), 0)) next
+    WHERE l.workspace_id = fill_places.workspace AND l.run_id = next.run_id;
+  IF FOUND THEN
+    NOTIFY trellis_queue;
+  END IF;
+END $$;
+
+CREATE FUNCTION line_up() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  PERFORM hold_line(NEW);
+  NEW.ticket := nextval('live_ticket'); -- while the line is held: in its order
+  IF NEW.lane <> '' AND EXISTS (SELECT FROM live l WHERE l.workspace_id = NEW.workspace_id AND l.workflow_id = NEW.workflow_id AND l.lane = NEW.lane AND l.lane <> '') THEN
+    NEW.reason := 'lane';
+  ELSIF NEW.limited AND free_places(NEW.workspace_id, NEW.workflow_id) <= 0 THEN
+    NEW.reason := 'place';
+  ELSE
+    RETURN NEW;
+  END IF;
+  NEW.state := 'waiting';
+  NEW.session_id := NULL;
+  NEW.claim := 0;
+  RETURN NEW;
+END $$;
+
+-- take_place lets a run that was to go on wait while there is no place for it.
+CREATE FUNCTION take_place() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  PERFORM hold_line(NEW);
+  IF free_places(NEW.workspace_id, NEW.workflow_id) <= 0 THEN
+    NEW.state := 'waiting';
+    NEW.reason := 'place';
+    NEW.message := '';
+    NEW.connection := '';
+    NEW.wake := NULL;
+  END IF;
+  RETURN NEW;
+END $$;
+
+-- move_up lets the next ones go on when a run is over, or gives up its place.
+CREATE FUNCTION move_up() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE placed boolean;
+BEGIN
+  PERFORM hold_line(OLD);
+  IF TG_OP = 'DELETE' AND OLD.lane <> '' THEN
+    UPDATE live l SET state = CASE WHEN l.limited THEN 'waiting' ELSE 'queued' END, reason = CASE WHEN l.limited THEN 'place' ELSE '' END
+      FROM (SELECT n.run_id, n.state, n.reason FROM live n WHERE n.workspace_id = OLD.workspace_id AND n.workflow_id = OLD.workflow_id AND n.lane = OLD.lane AND n.lane <> ''
+        ORDER BY n.ticket LIMIT 1) next
+      WHERE l.workspace_id = OLD.workspace_id AND l.run_id = next.run_id AND next.state = 'waiting' AND next.reason = 'lane'
+      RETURNING l.limited INTO placed;
+    IF FOUND THEN
+      NOTIFY trellis_queue;
+    END IF;
+  END IF;
+  IF OLD.limited OR placed THEN
+    PERFORM fill_places(OLD.workspace_id, OLD.workflow_id);
+  END IF;
+  RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER line_up BEFORE INSERT ON live FOR EACH ROW WHEN (NEW.lane <> '' OR NEW.limited) EXECUTE FUNCTION line_up();
+CREATE TRIGGER take_place BEFORE UPDATE OF state ON live FOR EACH ROW WHEN (NEW.limited AND OLD.state = 'waiting' AND NEW.state = 'queued') EXECUTE FUNCTION take_place();
+CREATE TRIGGER move_up_ended AFTER DELETE ON live FOR EACH ROW WHEN (OLD.lane <> '' OR OLD.limited) EXECUTE FUNCTION move_up();
+CREATE TRIGGER move_up_parked AFTER UPDATE OF state ON live FOR EACH ROW WHEN (OLD.limited AND OLD.state <> 'waiting' AND NEW.state = 'waiting') EXECUTE FUNCTION move_up();
+
 -- One partition for each day of run ids (UUIDv7: 48 bits of milliseconds come
 -- first), so that retention is a dropped partition and a look-up by id prunes.
 -- +goose StatementBegin
@@ -634,12 +753,21 @@ END $$;
 REVOKE ALL ON member, browser_session, api_token FROM trellis_node;
 REVOKE ALL ON browser_session FROM trellis_api;
 REVOKE INSERT, UPDATE, DELETE ON member FROM trellis_api;
+GRANT USAGE ON SEQUENCE live_ticket TO trellis_api, trellis_node;
 GRANT USAGE ON SCHEMA public TO trellis_api, trellis_node, trellis_people;
 
 -- +goose Down
 DROP FUNCTION ensure_partitions(date);
+DROP FUNCTION hold_lines(uuid[], uuid[], text[]);
+DROP FUNCTION fill_places(uuid, uuid);
+DROP FUNCTION free_places(uuid, uuid);
 DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
 DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
   browser_session, known_device, member, person, workspace, login CASCADE;
+DROP FUNCTION IF EXISTS hold_line(live);
+DROP FUNCTION line_up();
+DROP FUNCTION take_place();
+DROP FUNCTION move_up();
+DROP SEQUENCE live_ticket;

@@ -1159,7 +1159,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The built-in step kinds and triggers */
+        /** The built-in step kinds and triggers, and what bounds runs */
         get: operations["listKinds"];
         put?: never;
         post?: never;
@@ -1363,6 +1363,9 @@ export interface components {
             trigger_type: string;
             trigger_settings?: components["schemas"]["Fields"];
             vars?: components["schemas"]["Fields"];
+            limits?: components["schemas"]["Fields"];
+            /** @description What bounds its runs */
+            limit_sentences?: string[];
             lines: components["schemas"]["Line"][];
             problems: components["schemas"]["Finding"][];
             /** @description Differences of the draft from the live revision */
@@ -1842,7 +1845,7 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             message: string;
-            /** @description Why it waits: connection_broken, told_to_wait, job_running, fault_of_ours */
+            /** @description Why it waits: connection_broken, told_to_wait, job_running, items_wait, fault_of_ours; of a run in line lane or place */
             reason: string;
             /** @description It was cancelled, and ends once the calls that are under way have been answered */
             cancelling?: boolean;
@@ -4367,6 +4370,8 @@ export interface operations {
                     "application/json": {
                         steps: components["schemas"]["Kind"][];
                         triggers: components["schemas"]["Kind"][];
+                        /** @description What bounds the runs of a workflow */
+                        limits: components["schemas"]["Property"][];
                     };
                 };
             };

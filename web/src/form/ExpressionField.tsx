@@ -71,7 +71,11 @@ export function ExpressionField({
           language(template),
           syntaxHighlighting(colours),
           EditorView.lineWrapping,
-          autocompletion({ override: [(c) => complete(c, latest.current)], icons: false }),
+          autocompletion({
+            // Whoever has gone on already is offered nothing more: it would lie over what is next.
+            override: [(c) => (c.view?.hasFocus === false ? null : complete(c, latest.current))],
+            icons: false,
+          }),
           ghost(placeholder ?? ""),
           EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
           EditorView.updateListener.of((u) => {

@@ -37,6 +37,8 @@ export const reasons: Record<string, string> = {
   told_to_wait: "Waiting until {wake}: the other side asked for it",
   unread: "Some of it has not been read yet",
   items_wait: "Waiting until {wake}, as a step says",
+  lane: "In line: a run of the same lane comes first",
+  place: "In line: as many runs of this workflow are on their way as may be at once",
 };
 
 export const consents: Record<string, string> = {

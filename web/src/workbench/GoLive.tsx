@@ -29,6 +29,7 @@ export function GoLive({ workflow }: { workflow: Workflow }) {
       <Frame title={`Put “${workflow.title}” live`}>
         <p className="mb-3 font-serif text-[15.5px]">
           {workflow.trigger}, it runs from now on with these {workflow.lines.length} lines.
+          {workflow.limit_sentences?.map((s) => ` ${s}.`)}
         </p>
         <h3 className="label">
           {workflow.live ? `What changes since revision ${String(workflow.live)}` : "What it will do"}

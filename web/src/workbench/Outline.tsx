@@ -54,11 +54,11 @@ export function Outline(props: Props) {
         <Sentence
           id={TRIGGER}
           number=""
-          text={workflow.trigger}
+          text={[workflow.trigger, ...(workflow.limit_sentences ?? [])].join(". ")}
           chosen={chosen === TRIGGER}
           fixed
           mark={markOf(TRIGGER)}
-          trouble={workflow.problems.some((p) => p.path.startsWith("trigger"))}
+          trouble={workflow.problems.some((p) => /^(trigger|limits)/.test(p.path))}
           figures=""
           onFocus={() => {
             outline.setAt(TRIGGER);

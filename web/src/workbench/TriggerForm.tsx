@@ -1,12 +1,15 @@
 import { Copy } from "lucide-react";
 import { toast } from "sonner";
-import { asFields, type Fields, type Rehearsal, type Workflow } from "../api/client";
+import { asFields, type Fields, type Json, type Rehearsal, type Schemas, type Workflow } from "../api/client";
 import { useCallSheet, useMakeHookSecret } from "../api/workflows";
 import { type Edit } from "../api/draft";
 import { Trouble, Waiting } from "../ui/parts";
 import { useSamples } from "../api/samples";
 import { useKinds } from "../api/connectors";
 import { Field } from "../form/Field";
+import type { Around } from "../form/controls/props";
+import { PartOfForm } from "../form/PartOfForm";
+import { partsOf } from "../form/parts";
 import { isOf } from "./StepForm";
 import { Samples } from "./Samples";
 
@@ -57,9 +60,54 @@ export function TriggerForm({
           }}
         />
       ))}
+      <Limits workflow={workflow} properties={kinds.data?.limits ?? []} shared={shared} onEdit={onEdit} />
       <Samples workflow={workflow.name} called={called} seen={seen} />
     </div>
   );
+}
+
+/** What bounds the runs of the workflow. */
+function Limits({
+  workflow,
+  properties,
+  shared,
+  onEdit,
+}: {
+  workflow: Workflow;
+  properties: Schemas["Property"][];
+  shared: Around["shared"];
+  onEdit: (edits: Edit[]) => void;
+}) {
+  const limits = asFields(workflow.limits);
+  const problems = (name: string) => workflow.problems.filter((x) => isOf(`.${x.path}`, "limits", name));
+  const set = (name: string, v: Json) => {
+    onEdit([{ op: "set", key: `limits.${name}`, value: v }]);
+  };
+  return partsOf(properties).map((part) => (
+    <PartOfForm
+      key={part.title}
+      id="limits"
+      part={part}
+      values={limits}
+      wrong={part.properties.some((p) => problems(p.name).length > 0)}
+      render={(p) => (
+        <Field
+          key={p.name}
+          id={`limits-${p.name}`}
+          property={p}
+          value={limits[p.name]}
+          around={{ connection: undefined, values: limits, shared }}
+          problems={problems(p.name)}
+          onSet={(v) => {
+            set(p.name, v ?? null);
+          }}
+        />
+      )}
+      onClear={(name) => {
+        set(name, null);
+      }}
+    />
+  ));
 }
 
 function CallSheet({ workflow, verify }: { workflow: string; verify: boolean }) {

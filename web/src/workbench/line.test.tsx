@@ -207,6 +207,23 @@ describe("cases", () => {
 describe("what starts the workflow", () => {
   const kinds = {
     steps: [],
+    limits: [
+      {
+        name: "one_at_a_time_by",
+        required: false,
+        schema: {
+          type: "string",
+          title: "One run at a time by",
+          hint: "condition",
+          part: "Limits of its runs",
+        },
+      },
+      {
+        name: "parallel_runs",
+        required: false,
+        schema: { type: "integer", title: "Runs at once", minimum: 1, part: "Limits of its runs" },
+      },
+    ],
     triggers: [
       {
         type: "webhook",
@@ -259,6 +276,43 @@ describe("what starts the workflow", () => {
     await userEvent.selectOptions(screen.getByLabelText("The caller proves itself with"), "none");
     expect(onEdit).toHaveBeenLastCalledWith([{ op: "trigger", key: "settings.verify", value: "none" }]);
     expect(calls.filter((c) => c.method === "POST")).toHaveLength(1);
+  });
+  it("has its limits in a part of their own, open where one is set or wrong", async () => {
+    serve({
+      "GET /kinds": kinds,
+      "GET /functions": { functions: [] },
+      "GET /workflows/calls/samples": { samples: [], taking: false, arrived: [] },
+      "GET /runs": { runs: [] },
+    });
+    const onEdit = vi.fn();
+    const shown = (more: object) =>
+      show(
+        <TriggerForm
+          workflow={{ ...workflow, trigger_type: "manual", problems: [], ...more }}
+          item={undefined}
+          seen={undefined}
+          onEdit={onEdit}
+        />,
+      );
+    await shown({});
+    const fold = await screen.findByRole("button", { name: /Limits of its runs/ });
+    expect(fold.textContent).toContain("One run at a time by, Runs at once");
+    expect(screen.queryByLabelText("Runs at once")).toBeNull();
+    await userEvent.click(fold);
+    await userEvent.type(screen.getByLabelText("Runs at once"), "3");
+    await userEvent.tab();
+    expect(onEdit).toHaveBeenLastCalledWith([{ op: "set", key: "limits.parallel_runs", value: 3 }]);
+    document.body.replaceChildren();
+    await shown({
+      limits: { parallel_runs: 0 },
+      problems: [
+        { severity: "error", path: "limits.parallel_runs", message: "The least is 1.", line: 5, column: 2 },
+      ],
+    });
+    expect(await screen.findByText(/The least is 1./)).toBeTruthy();
+    await userEvent.clear(screen.getByLabelText("Runs at once"));
+    await userEvent.tab();
+    expect(onEdit).toHaveBeenLastCalledWith([{ op: "set", key: "limits.parallel_runs", value: null }]);
   });
 });
 
