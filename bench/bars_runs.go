@@ -148,7 +148,10 @@ func eventToDone(ctx context.Context, w *world) ([]Result, error) {
 		return nil, err
 	}
 	first := compare(Result{Bar: 2, Work: "event to done: webhook, filter, shape, POST, journaled, ended", Wanted: "at least 0.75", CPU: cpu}, ended)
-	delays, err := w.delays(ctx, first.Bare/10)
+	if err := w.settle(ctx); err != nil {
+		return nil, err
+	}
+	delays, err := w.delays(ctx, 1500, first.Bare/10)
 	if err != nil {
 		return nil, err
 	}
@@ -164,15 +167,11 @@ func eventToDone(ctx context.Context, w *world) ([]Result, error) {
 	}, nil
 }
 
-// delays sends calls at a rate and gives the times from acceptance to the
+// delays sends n calls at a rate and gives the times from acceptance to the
 // effect begun at the other side, in milliseconds.
-func (w *world) delays(ctx context.Context, perSecond float64) ([]float64, error) {
-	const n = 1500
+func (w *world) delays(ctx context.Context, n int, perSecond float64) ([]float64, error) {
 	address, secret, err := w.hook(ctx, "bar-done")
 	if err != nil {
-		return nil, err
-	}
-	if err := w.settle(ctx); err != nil {
 		return nil, err
 	}
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers}}
@@ -199,7 +198,7 @@ func (w *world) delays(ctx context.Context, perSecond float64) ([]float64, error
 	if failed != nil {
 		return nil, failed
 	}
-	if err := w.drained(ctx); err != nil {
+	if err := w.drainedOf(ctx, w.sc.Workspace()); err != nil {
 		return nil, err
 	}
 	text, err := fetched(client.Get(w.other.address + "/came"))
@@ -211,7 +210,7 @@ func (w *world) delays(ctx context.Context, perSecond float64) ([]float64, error
 		return nil, err
 	}
 	// When each was accepted stands in its run; which call that was, in its items.
-	rows, err := w.pool.Query(ctx, "SELECT r.accepted, j.result FROM run r JOIN journal j ON j.workspace_id = r.workspace_id AND j.run_id = r.run_id AND j.step = 0 ORDER BY r.run_id DESC LIMIT $1", n)
+	rows, err := w.pool.Query(ctx, "SELECT r.accepted, j.result FROM run r JOIN journal j ON j.workspace_id = r.workspace_id AND j.run_id = r.run_id AND j.step = 0 WHERE r.workspace_id = $2 ORDER BY r.run_id DESC LIMIT $1", n, w.sc.Workspace())
 	if err != nil {
 		return nil, err
 	}

@@ -109,7 +109,13 @@ func (w *world) fill(ctx context.Context) error {
 	if w.store, err = store.Open(ctx, w.database, ""); err != nil {
 		return err
 	}
-	if w.sc, err = w.store.CreateOwner(ctx, "Ottermere Clayworks", "mara@ottermere.example", "Mara Quill", "a password to bench"); err != nil {
+	return w.workspace(ctx, "Ottermere Clayworks", "mara@ottermere.example")
+}
+
+// workspace makes a workspace that may call the other side, and works in it from
+// now on.
+func (w *world) workspace(ctx context.Context, name, email string) (err error) {
+	if w.sc, err = w.store.CreateOwner(ctx, name, email, "Mara Quill", "a password to bench"); err != nil {
 		return err
 	}
 	if w.token, _, err = w.store.CreateToken(ctx, w.sc, store.NewToken{Name: "bench", Role: store.Owner}); err != nil {
@@ -166,7 +172,7 @@ func (w *world) live(ctx context.Context, document string) (id uuid.UUID, err er
 	if _, err = ottermere.Answer[api.Workflow](w.client.GoLive(ctx, made.Name, &api.GoLiveParams{})); err != nil {
 		return id, err
 	}
-	return id, w.pool.QueryRow(ctx, "SELECT id FROM workflow WHERE name = $1", made.Name).Scan(&id)
+	return id, w.pool.QueryRow(ctx, "SELECT id FROM workflow WHERE name = $1 AND workspace_id = $2", made.Name, w.sc.Workspace()).Scan(&id)
 }
 
 // hook gives the address and the secret of a live workflow's webhook.
@@ -184,6 +190,17 @@ func (w *world) drained(ctx context.Context) error {
 	for {
 		var left bool
 		if err := w.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM live)").Scan(&left); err != nil || !left {
+			return err
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// drainedOf waits until no run of a workspace is left.
+func (w *world) drainedOf(ctx context.Context, workspace uuid.UUID) error {
+	for {
+		var left bool
+		if err := w.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM live WHERE workspace_id = $1)", workspace).Scan(&left); err != nil || !left {
 			return err
 		}
 		time.Sleep(2 * time.Millisecond)

@@ -38,6 +38,7 @@ type accountKey struct {
 // Forget drops a connection after it was changed.
 func (s *Service) Forget(workspace uuid.UUID, name string) {
 	s.accounts.Forget(accountKey{workspace, name})
+	s.secrets.Forget(workspace)
 }
 
 func parked(name, format string, args ...any) error {
@@ -46,7 +47,7 @@ func parked(name, format string, args ...any) error {
 
 func (s *Service) open(ctx context.Context, workspace uuid.UUID, name string) (*opened, error) {
 	if name == "" {
-		return &opened{Account: &outbound.Account{Workspace: workspace}, connector: &connector.Connector{}}, nil
+		return s.surrounded(ctx, &opened{Account: &outbound.Account{Workspace: workspace}, connector: &connector.Connector{}})
 	}
 	return s.accounts.Get(accountKey{workspace, name}, func() (*opened, error) { return s.reopen(ctx, workspace, name) })
 }
@@ -99,7 +100,8 @@ func (s *Service) unlocked(ctx context.Context, c *store.Connection) (*opened, m
 	if o.base, err = con.BaseURL(c.Account); err != nil {
 		return nil, nil, parked(c.Name, "%v", err)
 	}
-	return o, values, nil
+	_, err = s.surrounded(ctx, o)
+	return o, values, err
 }
 
 // unseal opens a connection. Stale is the version of a token that was refused,

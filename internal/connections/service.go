@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/singleflight"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/kept"
 	"youngtrellis/internal/outbound"
 	"youngtrellis/internal/store"
@@ -34,6 +35,7 @@ type Service struct {
 	// Opened connections are kept for a moment, so that a run of many calls does
 	// not open the vault for each.
 	accounts *kept.Values[accountKey, *opened]
+	secrets  *kept.Values[uuid.UUID, *call.Secrets] // of all connections of a workspace
 	calls    chan store.Called
 	// One refresh of a connection's token at a time in this process; the store
 	// sees to the others.
@@ -44,7 +46,7 @@ type Service struct {
 
 // New makes a service; Close ends it.
 func New(ctx context.Context, c Config) *Service {
-	s := &Service{Config: c, accounts: kept.New[accountKey, *opened](2*time.Second, 10_000), calls: make(chan store.Called, 4096)}
+	s := &Service{Config: c, accounts: kept.New[accountKey, *opened](2*time.Second, 10_000), secrets: kept.New[uuid.UUID, *call.Secrets](2*time.Second, 10_000), calls: make(chan store.Called, 4096)}
 	s.accounts.Over = func(o *opened) time.Time { return o.until }
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	s.helpers.Go(func() { s.keepCalls(ctx) })

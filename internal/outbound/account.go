@@ -24,17 +24,19 @@ type Account struct {
 	Pin         string // scheme://host:port to which the credentials may go
 	SignIn      *connector.SignIn
 	Credentials *connector.Credentials
+	Around      *call.Secrets // those of others, which must not be seen either
 
 	gather  sync.Once
 	secrets *call.Secrets
 }
 
-// Secrets are the values that must not be seen of this account.
+// Secrets are the values that must not be seen of this account, and around it.
 func (a *Account) Secrets() *call.Secrets {
 	a.gather.Do(func() {
 		if a.SignIn != nil {
 			a.secrets = call.NewSecrets(a.Credentials.All(a.SignIn)...)
 		}
+		a.secrets = a.secrets.Within(a.Around)
 	})
 	return a.secrets
 }

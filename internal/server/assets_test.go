@@ -10,6 +10,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 )
@@ -51,4 +52,44 @@ func TestAssetsAreSentCompressedAsTheBrowserTakesThem(t *testing.T) {
 	require.Empty(t, ask("index.html", "gzip", "").Header.Get("Content-Encoding"), "nor does a short text")
 	require.Nil(t, a.find("assets"))
 	require.Nil(t, a.find("nothing.js"))
+}
+
+func TestThePageOfTheConsoleHasANonceOfItsOwn(t *testing.T) {
+	t.Parallel()
+	gin.SetMode(gin.ReleaseMode)
+	s := &Server{assets: &assets{files: fstest.MapFS{"assets/x.js": {Data: []byte("1")}, "index.html": {Data: []byte(`<!doctype html><meta name="style-nonce" content="STYLE_NONCE">`)}}}}
+	e := gin.New()
+	e.NoRoute(s.console)
+	ask := func(method, path string) *http.Response {
+		w := httptest.NewRecorder()
+		e.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		return w.Result()
+	}
+	seen := map[string]bool{}
+	for _, path := range []string{"/", "/index.html", "/runs/an-id", "/assets/gone.js"} {
+		res := ask(http.MethodGet, path)
+		require.Equal(t, 200, res.StatusCode)
+		require.Equal(t, "no-store", res.Header.Get("Cache-Control"), path)
+		require.Empty(t, res.Header.Get("ETag"))
+		b, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		_, nonce, _ := strings.Cut(string(b), `content="`)
+		nonce = strings.TrimSuffix(nonce, `">`)
+		require.GreaterOrEqual(t, len(nonce), 22, path)
+		require.False(t, seen[nonce], path)
+		seen[nonce] = true
+		policy := res.Header.Get("Content-Security-Policy")
+		require.Contains(t, policy, "style-src 'self' 'nonce-"+nonce+"';")
+		require.NotContains(t, policy, "unsafe")
+	}
+	res := ask(http.MethodGet, "/assets/x.js")
+	require.Contains(t, res.Header.Get("Cache-Control"), "immutable")
+	require.NotEmpty(t, res.Header.Get("ETag"))
+	require.NotContains(t, res.Header.Get("Content-Security-Policy"), "STYLE_NONCE")
+	for path, method := range map[string]string{"/": http.MethodPost, "/api/nothing": http.MethodGet, "/hooks/nothing": http.MethodGet} {
+		require.Equal(t, 404, ask(method, path).StatusCode, path)
+	}
+	s.assets = &assets{files: fstest.MapFS{}}
+	res = ask(http.MethodGet, "/")
+	require.Equal(t, 404, res.StatusCode)
 }

@@ -99,7 +99,7 @@ func TestLargeDocumentsAreReadFewAtATime(t *testing.T) {
 	t.Parallel()
 	s := &Server{limiters: newLimiters(0)}
 	ends := []func(){}
-	for range readingAtOnce {
+	for range readingAtOnce / readingLeast {
 		end, err := s.reading(context.Background(), 1000)
 		require.NoError(t, err)
 		ends = append(ends, end)
@@ -112,7 +112,11 @@ func TestLargeDocumentsAreReadFewAtATime(t *testing.T) {
 	end, err := s.reading(context.Background(), 1000)
 	require.NoError(t, err)
 	end()
-	ends[1]()
+	_, err = s.reading(ctx, 1<<20)
+	require.ErrorIs(t, err, context.DeadlineExceeded, "a larger one waits too")
+	for _, end := range ends {
+		end() // to give a place back twice does nothing
+	}
 	var no *fault
 	for range 3 {
 		if end, err := s.reading(context.Background(), 20<<20); err == nil {

@@ -4,7 +4,9 @@
 package server
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +24,7 @@ import (
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
 
 	"youngtrellis/api"
@@ -315,7 +318,12 @@ func (s *Server) hook(c *gin.Context) {
 	}
 }
 
-const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+// consolePolicy is that of the console. A page's own style elements, which are made
+// while it runs, carry the nonce that is put in here and into the page.
+const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-STYLE_NONCE'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+
+// styleNonce stands in the page and its policy for what is made for each answer.
+const styleNonce = "STYLE_NONCE"
 
 // console serves the built pages; every address that is not a file is the
 // console's own.
@@ -324,8 +332,8 @@ func (s *Server) console(c *gin.Context) {
 		write(c, refuse(http.StatusNotFound, "not_found", "There is nothing at this address."))
 		return
 	}
-	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", consolePolicy)
+	h, nonce := c.Writer.Header(), rand.Text()
+	h.Set("Content-Security-Policy", strings.Replace(consolePolicy, styleNonce, nonce, 1))
 	h.Set("Referrer-Policy", "same-origin")
 	path := strings.TrimPrefix(c.Request.URL.Path, "/")
 	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "hooks/") || strings.HasPrefix(path, "callbacks/") || strings.HasPrefix(path, "oauth/") {
@@ -338,14 +346,17 @@ func (s *Server) console(c *gin.Context) {
 	} else {
 		h.Set("Cache-Control", "no-cache")
 	}
-	if f == nil {
-		f = s.assets.find("index.html")
+	if f != nil && path != "index.html" {
+		f.write(c.Writer, c.Request)
+		return
 	}
-	if f == nil {
+	if f = s.assets.find("index.html"); f == nil {
 		c.String(http.StatusNotFound, "The console is not part of this build. Make it with: make console\n")
 		return
 	}
-	f.write(c.Writer, c.Request)
+	// Made for this answer alone: nobody keeps it, and its nonce is not used again.
+	h.Set("Cache-Control", "no-store")
+	c.Data(http.StatusOK, f.kind, bytes.Replace(f.plain, []byte(styleNonce), []byte(nonce), 1))
 }
 
 // HTTP gives a server with bounded times and sizes.
@@ -360,7 +371,7 @@ type limiters struct {
 	reading        *keyed // by person, what costs a second: imports and checks of whole documents
 	readingOf      *keyed // the same by workspace
 	streams        *counted
-	slots          chan struct{} // for these, so many at once
+	documents      *semaphore.Weighted // of these, bytes at once
 }
 
 // Bounds of what one person, and one workspace, may ask for.
@@ -368,8 +379,9 @@ const (
 	readingPart    = 32 << 10 // bytes of a document that count as one
 	readingRate    = 4        // of these in a second
 	readingBurst   = 100
-	readingAtOnce  = 2
-	mostStreams    = 20 // of one person
+	readingAtOnce  = 8 << 20 // bytes of documents that are read at once; a larger one is read alone
+	readingLeast   = 2 << 20 // as which a small one counts
+	mostStreams    = 20      // of one person
 	mostOfAddress  = 256
 	mostOfOurs     = 4096 // from this machine, where a proxy may stand
 	answerPatience = 10 * time.Minute
@@ -384,5 +396,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{reading: newKeyed(readingRate, readingBurst), readingOf: newKeyed(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, slots: make(chan struct{}, readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: newKeyed(readingRate, readingBurst), readingOf: newKeyed(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
 }

@@ -107,6 +107,11 @@ func (s *Store) ConnectionForRun(ctx context.Context, workspace uuid.UUID, name 
 	return s.Connection(ctx, s.forWorkspace(workspace), name)
 }
 
+// ConnectionsForRun lists those of a workspace whose run needs to know what is secret.
+func (s *Store) ConnectionsForRun(ctx context.Context, workspace uuid.UUID) ([]Connection, error) {
+	return s.Connections(ctx, s.forWorkspace(workspace))
+}
+
 // AddConnection stores a new one.
 func (s *Store) AddConnection(ctx context.Context, sc Scope, c Connection) error {
 	account, err := json.Marshal(c.Account)

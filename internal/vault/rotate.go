@@ -84,11 +84,16 @@ func Rotate(ctx context.Context, kept Rotator, path string) (Rotated, error) {
 // it. The old data key stays in the wrapped set until the next rotation, so
 // that a process that sealed something with it meanwhile loses nothing.
 func rotateWorkspace(ctx context.Context, kept Rotator, workspace uuid.UUID, master tink.AEAD) (int, error) {
-	var key tink.AEAD
+	var old, key tink.AEAD
 	return kept.ResealAll(ctx, workspace, func(sealed []byte) ([]byte, error) {
 		h, err := keyset.ReadWithAssociatedData(keyset.NewBinaryReader(bytes.NewReader(sealed)), master, bound(workspace))
 		if err != nil {
 			return nil, errors.New("its data key does not open")
+		}
+		// What was sealed with the key before the last one, by a process that had not
+		// heard of it, is opened now and sealed anew with all the rest.
+		if old, err = aead.New(h); err != nil {
+			return nil, err
 		}
 		manager := keyset.NewManagerFromHandle(h)
 		for _, k := range h.KeysetInfo().KeyInfo { // those before the last rotation
@@ -116,7 +121,7 @@ func rotateWorkspace(ctx context.Context, kept Rotator, workspace uuid.UUID, mas
 		return b.Bytes(), err
 	}, func(table, column string, row uuid.UUID, sealed []byte) ([]byte, error) {
 		p := place(workspace, table, column, row)
-		plain, err := key.Decrypt(sealed, p)
+		plain, err := old.Decrypt(sealed, p)
 		if err != nil {
 			return nil, fmt.Errorf("the %s of the %s %s does not open", column, table, row)
 		}

@@ -10,6 +10,8 @@ import { Refusal } from "./api/client";
 import { Shell } from "./shell/Shell";
 import { setTheme, theme } from "./shell/theme";
 import { Trouble, Waiting } from "./ui/parts";
+import "./nonce";
+import "sonner/dist/styles.css";
 import "./styles.css";
 
 setTheme(theme());

@@ -1,6 +1,7 @@
 package call
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -14,9 +15,9 @@ import (
 // Masked stands where a secret was.
 const Masked = "••••"
 
-// whole is the length from which a form is hidden wherever it stands. Shorter
+// Whole is the length from which a form is hidden wherever it stands. Shorter
 // ones are hidden where they stand alone, or half of every text would be dots.
-const whole = 8
+const Whole = 8
 
 // Secrets are values that must not be seen on any surface, in every form in
 // which another side may echo them: plain, JSON, URL, HTML, hexadecimal and
@@ -27,6 +28,9 @@ type Secrets struct {
 	forms  []form // the longest first
 	alone  map[string]string
 	least  int // length of the shortest form
+	// One pass over a text for all forms, of which there are a dozen for each secret.
+	masking *strings.Replacer
+	around  *Secrets // further ones, which are shared
 }
 
 type form struct{ text, value string }
@@ -40,7 +44,7 @@ func NewSecrets(values ...string) *Secrets {
 		}
 		s.values = append(s.values, v)
 		for _, f := range Forms(v) {
-			if len(f) >= whole {
+			if len(f) >= Whole {
 				s.forms = append(s.forms, form{f, v})
 			} else {
 				s.alone[f] = v
@@ -54,6 +58,11 @@ func NewSecrets(values ...string) *Secrets {
 	slices.SortStableFunc(s.forms, func(a, b form) int { return len(b.text) - len(a.text) })
 	if n := len(s.forms); n > 0 {
 		s.least = len(s.forms[n-1].text)
+		pairs := make([]string, 0, 2*n)
+		for _, f := range s.forms {
+			pairs = append(pairs, f.text, Masked)
+		}
+		s.masking = strings.NewReplacer(pairs...)
 	}
 	return s
 }
@@ -63,7 +72,18 @@ func (s *Secrets) Values() []string {
 	if s == nil {
 		return nil
 	}
-	return s.values
+	return append(slices.Clip(s.values), s.around.Values()...)
+}
+
+// Within gives these and further ones together, which are shared and not gathered
+// again.
+func (s *Secrets) Within(around *Secrets) *Secrets {
+	if s == nil || around == nil {
+		return cmp.Or(s, around)
+	}
+	both := *s
+	both.around = s.around.Within(around)
+	return &both
 }
 
 // With gives these and further values together.
@@ -75,7 +95,10 @@ func (s *Secrets) With(values ...string) *Secrets {
 	if !fresh {
 		return s
 	}
-	return NewSecrets(append(slices.Clone(s.Values()), values...)...)
+	if s == nil {
+		return NewSecrets(values...)
+	}
+	return NewSecrets(append(slices.Clone(s.values), values...)...).Within(s.around)
 }
 
 // Forms are the ways in which a secret may stand in a text, each once.
@@ -103,7 +126,7 @@ func Forms(s string) []string {
 	}
 	for _, e := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		for before := range 3 {
-			if f := within(e, s, before); len(f) >= whole {
+			if f := within(e, s, before); len(f) >= Whole {
 				add(f)
 			}
 		}
@@ -154,18 +177,14 @@ func (s *Secrets) Mask(text string) string {
 		return Masked
 	}
 	if s.least > 0 && len(text) >= s.least {
-		for _, f := range s.forms {
-			if strings.Contains(text, f.text) {
-				text = strings.ReplaceAll(text, f.text, Masked)
-			}
-		}
+		text = s.masking.Replace(text)
 	}
 	for f := range s.alone {
 		if strings.Contains(text, f) {
 			text = maskAlone(text, f)
 		}
 	}
-	return text
+	return s.around.Mask(text)
 }
 
 // maskAlone hides a short secret where it stands as a value of its own: in
@@ -212,8 +231,9 @@ func (s *Secrets) Found(v any) []string {
 	found := map[string]bool{}
 	s.find(v, found)
 	out := make([]string, 0, len(found))
-	for _, v := range s.values {
+	for _, v := range s.Values() {
 		if found[v] {
+			found[v] = false
 			out = append(out, v)
 		}
 	}
@@ -243,7 +263,8 @@ func (s *Secrets) findText(text string, found map[string]bool) {
 	if value, ok := s.alone[text]; ok {
 		found[value] = true
 	}
-	if s.least > 0 && len(text) >= s.least {
+	// Whether there is any is told in one pass: texts that hold one are few.
+	if s.least > 0 && len(text) >= s.least && s.masking.Replace(text) != text {
 		for _, f := range s.forms {
 			if !found[f.value] && strings.Contains(text, f.text) {
 				found[f.value] = true
@@ -254,6 +275,9 @@ func (s *Secrets) findText(text string, found map[string]bool) {
 		if !found[value] && strings.Contains(text, f) && maskAlone(text, f) != text {
 			found[value] = true
 		}
+	}
+	if s.around != nil {
+		s.around.findText(text, found)
 	}
 }
 

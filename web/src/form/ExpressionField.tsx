@@ -9,6 +9,7 @@ import { useFunctions } from "../api/expressions";
 import { Evaluated } from "./Evaluated";
 import { colours, complete, language } from "./expressionLanguage";
 import { WithFinder } from "./finder/WithFinder";
+import { styleNonce } from "../nonce";
 import { useFocus } from "./focus";
 
 interface Props {
@@ -71,6 +72,7 @@ export function ExpressionField({
           language(template),
           syntaxHighlighting(colours),
           EditorView.lineWrapping,
+          EditorView.cspNonce.of(styleNonce),
           autocompletion({
             // Whoever has gone on already is offered nothing more: it would lie over what is next.
             override: [(c) => (c.view?.hasFocus === false ? null : complete(c, latest.current))],

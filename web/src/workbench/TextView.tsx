@@ -5,6 +5,7 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
+import { styleNonce } from "../nonce";
 
 const colours = HighlightStyle.define([
   { tag: tags.propertyName, color: "var(--field)" },
@@ -32,6 +33,7 @@ export function TextView({ text, onChange }: { text: string; onChange: (text: st
           yaml(),
           syntaxHighlighting(colours),
           EditorView.lineWrapping,
+          EditorView.cspNonce.of(styleNonce),
           EditorView.contentAttributes.of({ "aria-label": "The document" }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) latest.current(u.state.doc.toString());
