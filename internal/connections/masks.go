@@ -10,11 +10,11 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// around gives the secrets of all connections of a workspace that are long enough to
+// Secrets gives the secrets of all connections of a workspace that are long enough to
 // be told from other text: they are hidden wherever they stand, also where one that
 // belongs to another connection is among the data of a call. What cannot be
 // unsealed hides nothing.
-func (s *Service) around(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error) {
+func (s *Service) Secrets(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error) {
 	return s.secrets.Get(workspace, func() (*call.Secrets, error) {
 		list, err := s.Store.ConnectionsForRun(ctx, workspace)
 		if err != nil {
@@ -61,6 +61,6 @@ func (s *Service) secretValues(ctx context.Context, c *store.Connection) ([]stri
 // surrounded lets an opened account hide the secrets of its workspace too.
 func (s *Service) surrounded(ctx context.Context, o *opened) (*opened, error) {
 	var err error
-	o.Around, err = s.around(ctx, o.Workspace)
+	o.Around, err = s.Secrets(ctx, o.Workspace)
 	return o, err
 }

@@ -17,6 +17,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
@@ -73,6 +74,8 @@ type Intake struct {
 	Node  Node
 	Items int // that start with one event, at most; 0: MaxItems
 	Queue int // runs of a workspace that wait for their turn, at most; 0: MaxQueue
+	// Secrets are those of a workspace, which its runs are not called by; nil: none.
+	Secrets func(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error)
 
 	hooks  *kept.Values[string, store.Hook] // by address
 	queues *kept.Values[uuid.UUID, *atomic.Int64]
@@ -223,6 +226,9 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	if err := fill(s, plan, fields); err != nil {
 		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
+	if err := in.name(ctx, s, plan, fields); err != nil {
+		return Received{}, err
+	}
 	if err := lineUp(s, plan, fields); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
@@ -317,9 +323,21 @@ func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 	if len(s.Items) == 1 && len(s.Items[0]) <= decodedBytes {
 		s.Decoded = fields
 	}
-	if len(fields) > 0 {
-		s.Label = engine.Label(plan, item.New(0, fields[0], s.Accepted), nil)
+	return nil
+}
+
+// name tells what the run is called, by its first item.
+func (in *Intake) name(ctx context.Context, s *store.Start, plan *workflow.Plan, fields []map[string]any) (err error) {
+	if len(fields) == 0 {
+		return nil
 	}
+	var secrets *call.Secrets
+	if in.Secrets != nil {
+		if secrets, err = in.Secrets(ctx, s.Workspace); err != nil {
+			return err
+		}
+	}
+	s.Label = engine.Label(plan, item.New(0, fields[0], s.Accepted), secrets)
 	return nil
 }
 
@@ -411,6 +429,9 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	}
 	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
 	if err := fill(s, plan, items); err != nil {
+		return uuid.Nil, err
+	}
+	if err := in.name(ctx, s, plan, items); err != nil {
 		return uuid.Nil, err
 	}
 	if err := lineUp(s, plan, items); err != nil {
