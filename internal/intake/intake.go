@@ -8,6 +8,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"io"
 	"mime"
 	"net/http"
 	"net/url"
@@ -34,6 +35,13 @@ const MaxBody = 1 << 20
 
 // MaxItems is how many items start with one event, or by hand, unless it is set.
 const MaxItems = 100_000
+
+// Refusals of callers that did not prove themselves are noted at this rate, of each
+// workflow: whoever knows an address could have us write without end.
+const (
+	notedRate  = 2
+	notedBurst = 20
+)
 
 const (
 	itemsPerPage = 250
@@ -78,12 +86,13 @@ type Intake struct {
 	Secrets func(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error)
 
 	hooks  *kept.Values[string, store.Hook] // by address
+	noted  *kept.Rates                      // of refusals, by workflow
 	queues *kept.Values[uuid.UUID, *atomic.Int64]
 }
 
 // New makes an intake.
 func New(s Store, p Plans, n Node) *Intake {
-	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000), queues: kept.New[uuid.UUID, *atomic.Int64](time.Second, 10_000)}
+	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000), queues: kept.New[uuid.UUID, *atomic.Int64](time.Second, 10_000), noted: kept.NewRates(notedRate, notedBurst)}
 }
 
 // Refused says no to a caller, with a status and a reason for it.
@@ -118,9 +127,16 @@ func (in *Intake) hook(ctx context.Context, address string) (store.Hook, error) 
 	return in.hooks.Get(address, func() (store.Hook, error) { return in.Store.HookByAddress(ctx, address) })
 }
 
-// Receive takes a webhook's delivery. The error is a *Refused, or
-// store.ErrUnavailable.
-func (in *Intake) Receive(ctx context.Context, address string, header http.Header, query url.Values, body []byte) (Received, error) {
+// Body is what a caller sends, to be read.
+type Body struct {
+	io.Reader
+	Length int64 // as the caller says; -1: it does not
+}
+
+// Receive takes a webhook's delivery. The body of a caller that has not proved itself
+// is not read, but for its beginning, which the call sheet shows. The error is a
+// *Refused, store.ErrUnavailable, or that of the body.
+func (in *Intake) Receive(ctx context.Context, address string, header http.Header, query url.Values, from Body) (Received, error) {
 	h, err := in.hook(ctx, address)
 	if errors.Is(err, store.ErrNotFound) {
 		return Received{}, errUnknown
@@ -133,8 +149,15 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 		return Received{}, err
 	}
 	if !start.Open && !proves(header, h.Secret) {
-		in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, body)
+		if in.noted.Allow(h.Workflow.String()) {
+			begins, _ := io.ReadAll(io.LimitReader(from, excerptBytes))
+			in.noteOf(ctx, h, "refused", proofReason(header, h.Secret), nil, begins, max(len(begins), int(from.Length)))
+		}
 		return Received{}, errUnknown
+	}
+	body, err := io.ReadAll(from)
+	if err != nil {
+		return Received{}, err
 	}
 	fields, err := in.parse(header.Get("Content-Type"), query, body)
 	if err != nil {
@@ -199,8 +222,13 @@ func proofReason(header http.Header, hash []byte) string {
 // note records what arrived for the call sheet. The sign-in was taken off; a
 // failure to record never fails the delivery.
 func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte) {
+	in.noteOf(ctx, h, verdict, reason, run, body, len(body))
+}
+
+// noteOf notes a body of which only the beginning was read.
+func (in *Intake) noteOf(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte, length int) {
 	excerpt := strings.ToValidUTF8(string(body[:min(len(body), excerptBytes)]), "?")
-	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: len(body), Excerpt: words.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
+	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: length, Excerpt: words.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
 }
 
 func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body []byte) (Received, error) {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"io"
 	"net/http"
 	"net/url"
 	"reflect"
 	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/google/uuid"
@@ -124,7 +126,7 @@ func proven(more ...string) http.Header {
 }
 
 func (d *door) receive(h http.Header, body string) (Received, error) {
-	return d.Receive(context.Background(), address, h, nil, []byte(body))
+	return d.Receive(context.Background(), address, h, nil, Body{strings.NewReader(body), int64(len(body))})
 }
 
 // refusal is the status and the words of a refusal.
@@ -170,7 +172,7 @@ func TestNobodyLearnsWhichAddressesThereAre(t *testing.T) {
 		address string
 		header  http.Header
 	}{{"short", proven()}, {strings.Repeat("b", 22), proven()}, {address, http.Header{}}, {address, proven("Authorization", "Bearer yth_wrong")}, {address, proven("Authorization", secret)}} {
-		_, err := d.Receive(context.Background(), c.address, c.header, nil, []byte(`{"a": "`+strings.Repeat("ä", 3000)+`"}`))
+		_, err := d.Receive(context.Background(), c.address, c.header, nil, Body{strings.NewReader(`{"a": "` + strings.Repeat("ä", 3000) + `"}`), 6009})
 		status, text := refusal(t, err)
 		require.Equal(t, http.StatusNotFound, status)
 		said = append(said, text)
@@ -411,4 +413,39 @@ func TestALaneIsToldAtTheDoor(t *testing.T) {
 	status, _ = refusal(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 	require.Len(t, d.started, 1)
+}
+
+// counted tells how much of it was read.
+type counted struct {
+	io.Reader
+	read int
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.read += n
+	return n, err
+}
+
+func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	stranger := http.Header{"Authorization": {"Bearer wrong"}, "Content-Type": {"application/json"}}
+	for i := range 3 * notedBurst {
+		from := &counted{Reader: strings.NewReader(strings.Repeat("x", MaxBody))}
+		_, err := d.Receive(context.Background(), address, stranger, nil, Body{from, MaxBody})
+		status, _ := refusal(t, err)
+		require.Equal(t, http.StatusNotFound, status)
+		require.LessOrEqual(t, from.read, excerptBytes, i)
+	}
+	require.GreaterOrEqual(t, len(d.noted), notedBurst)
+	require.LessOrEqual(t, len(d.noted), notedBurst+5)
+	require.Equal(t, MaxBody, d.noted[0].Bytes)
+	_, err := d.receive(stranger, "short")
+	require.Error(t, err)
+
+	broken := errors.New("the line was cut")
+	_, err = d.Receive(context.Background(), address, proven(), nil, Body{iotest.ErrReader(broken), -1})
+	require.ErrorIs(t, err, broken)
+	require.Empty(t, d.started)
 }

@@ -123,7 +123,7 @@ func (s *Server) troubleOf(err error) string {
 // callback wakes the run that an address was made for. The body is not believed:
 // the run looks for itself.
 func (s *Server) callback(c *gin.Context) {
-	if !s.limiters.caller.allow(s.callerKey(c.Request)) {
+	if !s.limiters.caller.Allow(s.callerKey(c.Request)) {
 		c.Header("Retry-After", "5")
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return

@@ -45,7 +45,7 @@ func (c *counted) begin(key string) (end func(), ok bool) {
 // until the caller leaves; whoever came first goes first.
 func (s *Server) reading(ctx context.Context, size int) (end func(), err error) {
 	sc, cost := scopeOf(ctx), 1+size/readingPart
-	if !s.limiters.reading.allowN(sc.Person().String(), cost) || !s.limiters.readingOf.allowN(sc.Workspace().String(), cost) {
+	if !s.limiters.reading.AllowN(sc.Person().String(), cost) || !s.limiters.readingOf.AllowN(sc.Workspace().String(), cost) {
 		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many documents at once. Each takes a while to be read; send this one again in some seconds.", after: 5 * time.Second}
 	}
 	weight := int64(min(max(size, readingLeast), readingAtOnce))

@@ -33,6 +33,7 @@ import (
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
+	"youngtrellis/internal/kept"
 	"youngtrellis/internal/node"
 	"youngtrellis/internal/runs"
 	"youngtrellis/internal/signin"
@@ -293,17 +294,17 @@ const unprovenBody = 1 << 20
 // hook takes a webhook's delivery.
 func (s *Server) hook(c *gin.Context) {
 	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
-	if !s.limiters.caller.allow(s.callerKey(c.Request)) || !s.limiters.called.allow(c.Param("address")) {
+	if !s.limiters.caller.Allow(s.callerKey(c.Request)) || !s.limiters.called.Allow(c.Param("address")) {
 		c.Header("Retry-After", "5")
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxBody))
-	if err != nil {
+	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), intake.Body{Reader: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxBody), Length: c.Request.ContentLength})
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
 		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("The body is larger than %d KiB.", intake.MaxBody>>10)))
 		return
 	}
-	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), body)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -367,9 +368,9 @@ func HTTP(h http.Handler) *http.Server {
 // limiters bound webhook calls by caller and by address called, so that one flood
 // neither fills the queue nor delays others.
 type limiters struct {
-	caller, called *keyed
-	reading        *keyed // by person, what costs a second: imports and checks of whole documents
-	readingOf      *keyed // the same by workspace
+	caller, called *kept.Rates
+	reading        *kept.Rates // by person, what costs a second: imports and checks of whole documents
+	readingOf      *kept.Rates // the same by workspace
 	streams        *counted
 	documents      *semaphore.Weighted // of these, bytes at once
 }
@@ -396,5 +397,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{reading: newKeyed(readingRate, readingBurst), readingOf: newKeyed(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(readingAtOnce), caller: newKeyed(rate.Limit(hooks), 10*hooks), called: newKeyed(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: kept.NewRates(readingRate, readingBurst), readingOf: kept.NewRates(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(readingAtOnce), caller: kept.NewRates(rate.Limit(hooks), 10*hooks), called: kept.NewRates(rate.Limit(hooks), 10*hooks)}
 }

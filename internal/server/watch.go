@@ -25,13 +25,15 @@ const askAgain = 3 * time.Second
 
 // WatchRun implements api.StrictServerInterface.
 func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api.WatchRunResponseObject, error) {
-	first, _, err := s.run(ctx, r.Run)
-	if err != nil {
-		return nil, err
-	}
+	// The place first: who has none costs nothing.
 	end, ok := s.limiters.streams.begin(scopeOf(ctx).Person().String())
 	if !ok {
 		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: fmt.Sprintf("You watch %d runs already; that is as many as one person does at a time. End one of them first.", mostStreams), after: 5 * time.Second}
+	}
+	first, _, err := s.run(ctx, r.Run)
+	if err != nil {
+		end()
+		return nil, err
 	}
 	return stream(func(write func(api.Run) error) error {
 		defer end()

@@ -31,6 +31,9 @@ type Committer struct {
 
 	mu     sync.Mutex // protects the following fields
 	queue  []*write
+	line   map[uuid.UUID]int // how many of each workspace are in queue
+	last   uuid.UUID         // whose part came last
+	mixed  time.Time         // when a part came of another workspace than the one before
 	closed bool
 	more   chan struct{} // has a token while there may be something in queue
 
@@ -42,12 +45,19 @@ type Committer struct {
 const (
 	batchMost = 512
 	batchByte = 8 << 20
+	// While several workspaces write, batches are short, and each has its part of
+	// them: so what one hands in waits for little of what another does, however much
+	// that is.
+	batchMixed = 64
+	mixedFor   = time.Second
 )
 
 // part is something to be made durable. Parts of one kind are written together.
 type part interface {
 	// size is about how many bytes it takes.
 	size() int
+	// of is the workspace that it belongs to.
+	of() uuid.UUID
 	// join puts the part into a batch.
 	join(*batch)
 	// settle hears how the part's batch ended.
@@ -88,7 +98,7 @@ type write struct {
 // transaction which of the session's runs somebody wants to end.
 func (s *Store) NewCommitter(session uuid.UUID, log *slog.Logger, cancelled func([]Cancelled)) *Committer {
 	ctx, stop := context.WithCancel(context.Background())
-	c := &Committer{store: s, session: session, log: log, cancelled: cancelled, more: make(chan struct{}, 1), done: make(chan struct{}), stop: stop, ctx: ctx}
+	c := &Committer{store: s, session: session, log: log, cancelled: cancelled, line: map[uuid.UUID]int{}, more: make(chan struct{}, 1), done: make(chan struct{}), stop: stop, ctx: ctx}
 	go c.loop()
 	return c
 }
@@ -124,6 +134,14 @@ func (c *Committer) hand(w *write) error {
 		return ErrClosed
 	}
 	c.queue = append(c.queue, w)
+	of := w.of()
+	c.line[of]++
+	if of != c.last {
+		if c.last != uuid.Nil {
+			c.mixed = time.Now()
+		}
+		c.last = of
+	}
 	c.mu.Unlock()
 	c.nudge()
 	return nil
@@ -148,23 +166,76 @@ func (c *Committer) await(ctx context.Context, p part) error {
 func (c *Committer) take() []*write {
 	for {
 		c.mu.Lock()
-		n, bytes := 0, 0
-		for n < len(c.queue) && n < batchMost && (n == 0 || bytes+c.queue[n].size() <= batchByte) {
-			bytes += c.queue[n].size()
-			n++
+		var out []*write
+		if len(c.line) > 1 || time.Since(c.mixed) < mixedFor {
+			out = c.share()
+		} else {
+			out = c.next()
 		}
-		out := c.queue[:n:n]
-		c.queue = c.queue[n:]
+		for _, w := range out {
+			if of := w.of(); c.line[of] > 1 {
+				c.line[of]--
+			} else {
+				delete(c.line, of)
+			}
+		}
 		if len(c.queue) == 0 {
 			c.queue = nil
 		}
 		closed := c.closed
 		c.mu.Unlock()
-		if n > 0 || closed {
+		if len(out) > 0 || closed {
 			return out
 		}
 		<-c.more
 	}
+}
+
+// next takes what came first out of the queue. The mutex is held.
+func (c *Committer) next() []*write {
+	n, bytes := 0, 0
+	for n < len(c.queue) && n < batchMost && (n == 0 || bytes+c.queue[n].size() <= batchByte) {
+		bytes += c.queue[n].size()
+		n++
+	}
+	out := c.queue[:n:n]
+	c.queue = c.queue[n:]
+	return out
+}
+
+// share takes a short batch in which each workspace has its part, and in which what
+// belongs to one keeps its order. The mutex is held.
+func (c *Committer) share() (out []*write) {
+	bytes, full := 0, map[uuid.UUID]bool{}
+	// First each up to its part, then whoever has more.
+	for _, shares := range []int{max(1, len(c.line)), 1} {
+		clear(full)
+		taken, length := map[uuid.UUID]int{}, map[uuid.UUID]int{}
+		for _, w := range out {
+			taken[w.of()]++
+			length[w.of()] += w.size()
+		}
+		kept := make([]*write, 0, len(c.queue))
+		for i, w := range c.queue {
+			if len(out) == batchMixed || len(full) == len(c.line) {
+				kept = append(kept, c.queue[i:]...)
+				break
+			}
+			of, size := w.of(), w.size()
+			most := taken[of] == max(1, batchMixed/shares) || taken[of] > 0 && length[of]+size > batchByte/shares
+			if full[of] || most || len(out) > 0 && bytes+size > batchByte {
+				full[of] = true
+				kept = append(kept, w)
+				continue
+			}
+			bytes += size
+			taken[of]++
+			length[of] += size
+			out = append(out, w)
+		}
+		c.queue = kept
+	}
+	return out
 }
 
 func (c *Committer) loop() {
@@ -295,6 +366,10 @@ func (c *Committer) refuseStarts(batch []*write, err error) []*write {
 	batch = keep(batch)
 	c.mu.Lock()
 	c.queue = keep(c.queue)
+	clear(c.line)
+	for _, w := range c.queue {
+		c.line[w.of()]++
+	}
 	c.mu.Unlock()
 	settle(refused, err)
 	return batch

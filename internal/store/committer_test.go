@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -779,4 +780,92 @@ func TestWhatIsDueWakesAndEveryNodeIsTold(t *testing.T) {
 	require.Eventually(t, func() bool { return heard.Load() > before }, 10*time.Second, 10*time.Millisecond)
 	stop()
 	<-done
+}
+
+// handed is a part of a workspace, that is not written.
+type handed struct {
+	workspace uuid.UUID
+	n, bytes  int
+}
+
+func (h *handed) of() uuid.UUID { return h.workspace }
+func (h *handed) size() int     { return h.bytes }
+func (*handed) join(*batch)     {}
+func (*handed) settle(error)    {}
+
+// What one workspace hands in waits for little of what another has handed in before,
+// and in its own order.
+func TestBatchesAreShared(t *testing.T) {
+	t.Parallel()
+	loud, quiet, third := uuid.New(), uuid.New(), uuid.New()
+	hand := func(c *Committer, of uuid.UUID, from, n, bytes int) {
+		for i := range n {
+			require.NoError(t, c.hand(&write{part: &handed{of, from + i, bytes}}))
+		}
+	}
+	count := func(list []*write) map[uuid.UUID]int {
+		out := map[uuid.UUID]int{}
+		for _, w := range list {
+			out[w.of()]++
+		}
+		return out
+	}
+	fresh := func() *Committer { return &Committer{line: map[uuid.UUID]int{}, more: make(chan struct{}, 1)} }
+
+	c := fresh()
+	hand(c, loud, 0, 1000, 10)
+	require.Len(t, c.take(), batchMost, "alone it has all of a long batch")
+	hand(c, quiet, 0, 3, 10)
+	require.Equal(t, map[uuid.UUID]int{loud: batchMixed - 3, quiet: 3}, count(c.take()))
+	require.Len(t, c.take(), batchMixed, "and batches stay short for a while")
+	hand(c, quiet, 3, 100, 10)
+	hand(c, third, 0, 100, 10)
+	require.Equal(t, map[uuid.UUID]int{loud: 22, quiet: 21, third: 21}, count(c.take()))
+	c.mixed = time.Now().Add(-time.Hour)
+	order := map[uuid.UUID]int{loud: 512 + batchMixed - 3 + batchMixed + 22, quiet: 3 + 21, third: 21}
+	for len(c.queue) > 0 {
+		for _, w := range c.take() {
+			require.Equal(t, order[w.of()], w.part.(*handed).n, "each keeps its order")
+			order[w.of()]++
+		}
+	}
+	require.Equal(t, map[uuid.UUID]int{loud: 1000, quiet: 103, third: 100}, order, "and none is lost")
+	require.Empty(t, c.line)
+
+	c = fresh()
+	hand(c, loud, 0, 10, batchByte/2)
+	hand(c, quiet, 0, 1, batchByte/4)
+	require.Equal(t, map[uuid.UUID]int{loud: 1, quiet: 1}, count(c.take()), "however long they are")
+	hand(c, quiet, 1, 1, 2*batchByte)
+	for len(c.queue) > 0 {
+		require.NotEmpty(t, c.take(), "one that is too long goes alone")
+	}
+
+	// Everything at random: nothing is lost, nothing overtaken, nothing too much.
+	r := rand.New(rand.NewPCG(7, 7))
+	c = fresh()
+	put, got := map[uuid.UUID]int{}, map[uuid.UUID]int{}
+	for range 3000 {
+		of := []uuid.UUID{loud, loud, loud, quiet, third}[r.IntN(5)]
+		n := r.IntN(20)
+		hand(c, of, put[of], n, r.IntN(batchByte/8))
+		put[of] += n
+		if r.IntN(2) == 0 && len(c.queue) > 0 {
+			bytes, list := 0, c.take()
+			require.NotEmpty(t, list)
+			require.LessOrEqual(t, len(list), batchMost)
+			for _, w := range list {
+				require.Equal(t, got[w.of()], w.part.(*handed).n)
+				got[w.of()]++
+				bytes += w.size()
+			}
+			require.True(t, bytes <= batchByte || len(list) == 1)
+		}
+	}
+	for len(c.queue) > 0 {
+		for _, w := range c.take() {
+			got[w.of()]++
+		}
+	}
+	require.Equal(t, put, got)
 }

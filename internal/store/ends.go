@@ -47,6 +47,8 @@ func (w *endWrite) size() int {
 	return n
 }
 
+func (w *endWrite) of() uuid.UUID { return w.Workspace }
+
 func (w *endWrite) join(b *batch) {
 	b.ends = append(b.ends, w)
 	b.pages = append(b.pages, w.Pages...)
@@ -153,6 +155,7 @@ type Permitted struct{ Workspace, Connection, ID uuid.UUID }
 type permitWrite struct{ Permitted }
 
 func (w *permitWrite) size() int     { return 48 }
+func (w *permitWrite) of() uuid.UUID { return w.Workspace }
 func (w *permitWrite) join(b *batch) { b.permits = append(b.permits, w.Permitted) }
 func (w *permitWrite) settle(error)  {}
 

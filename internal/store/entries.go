@@ -28,6 +28,7 @@ type entryWrite struct {
 func (w *entryWrite) size() int {
 	return 200 + len(w.result) + len(w.entry.Sealed) + len(w.request) + len(w.failure)
 }
+func (w *entryWrite) of() uuid.UUID    { return w.workspace }
 func (w *entryWrite) join(b *batch)    { b.entries = append(b.entries, w) }
 func (w *entryWrite) settle(err error) { w.err = err }
 

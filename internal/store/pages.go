@@ -32,6 +32,7 @@ type pageWrite struct {
 }
 
 func (w *pageWrite) size() int        { return len(w.Body) + len(w.Shape) + len(w.Keys) }
+func (w *pageWrite) of() uuid.UUID    { return w.Workspace }
 func (w *pageWrite) join(b *batch)    { b.pages = append(b.pages, w.LatticePage) }
 func (w *pageWrite) settle(err error) { w.err = err }
 

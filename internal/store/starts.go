@@ -53,6 +53,7 @@ type startWrite struct {
 }
 
 func (w *startWrite) size() int     { return w.Bytes() }
+func (w *startWrite) of() uuid.UUID { return w.Workspace }
 func (w *startWrite) join(b *batch) { b.starts = append(b.starts, w) }
 func (w *startWrite) settle(err error) {
 	w.err = err

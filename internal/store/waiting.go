@@ -47,6 +47,7 @@ type postponeWrite struct {
 }
 
 func (w *postponeWrite) size() int        { return 100 * len(w.list) }
+func (w *postponeWrite) of() uuid.UUID    { return w.workspace }
 func (w *postponeWrite) join(b *batch)    { b.later = append(b.later, w) }
 func (w *postponeWrite) settle(err error) { w.err = err }
 

@@ -1,6 +1,7 @@
 package openapi
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -85,7 +86,7 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 			break
 		} // written out so far it would be too large: less deep, what lies below takes anything
 	}
-	b, err := document.Encode(im.doc)
+	b, err := written(im.doc)
 	if err != nil {
 		return nil, err
 	}
@@ -94,6 +95,38 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 		return nil, fmt.Errorf("the connector made of it is not right: %w", err)
 	}
 	return im.out, nil
+}
+
+// writtenAtOnce is how many actions are written out together: the YAML library
+// remembers all that it has written until it is done, at a hundred times its length.
+const writtenAtOnce = 100
+
+// written writes the document out, its actions part by part.
+func written(d *node) (out []byte, err error) {
+	add := func(indent string, entries []*node) error {
+		b, err := document.Encode(&node{Kind: yaml.MappingNode, Content: entries})
+		for line := range bytes.Lines(b) {
+			if len(bytes.TrimSpace(line)) > 0 {
+				out = append(out, indent...)
+			}
+			out = append(out, line...)
+		}
+		return err
+	}
+	for i := 0; i+1 < len(d.Content) && err == nil; i += 2 {
+		key, v := d.Content[i], d.Content[i+1]
+		if key.Value != "actions" || len(v.Content) <= 2*writtenAtOnce {
+			err = add("", []*node{key, v})
+			continue
+		}
+		out = append(out, "actions:\n"...)
+		for part := range slices.Chunk(v.Content, 2*writtenAtOnce) {
+			if err = add("  ", part); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, err
 }
 
 func (im *importer) leaveOut(what, why string) {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/connector"
+	"youngtrellis/internal/core/document"
 )
 
 const head = "openapi: 3.1.0\ninfo: {title: Kiln Hall, version: '2'}\nservers: [{url: https://hall.example/api}]\n"
@@ -195,4 +196,27 @@ func TestJSONWithEscapesIsRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Öfen 🏺", im.Connector.Title)
 	require.Contains(t, im.Document, "/kilns")
+}
+
+// What is written part by part is what is written at once.
+func TestALongDocumentIsWrittenAsAShortOne(t *testing.T) {
+	t.Parallel()
+	d := object()
+	set(d, "format", "x")
+	actions := object()
+	for i := range 2*writtenAtOnce + 7 {
+		a := object()
+		set(a, "title", fmt.Sprintf("Action %d: \"quoted\" — 窯", i))
+		set(a, "help", "several lines\n\n  of which one is indented\nand the last ends so\n")
+		set(a, "long", strings.Repeat("a word and another ", 20))
+		set(a, "fields", map[string]any{"type": "object", "properties": map[string]any{}, "list": []any{"a", 1, nil, true, map[string]any{"x": "# no comment"}}})
+		set(actions, fmt.Sprintf("a%d", i), a)
+	}
+	set(d, "actions", actions)
+	set(d, "order", []any{"a1"})
+	parts, err := written(d)
+	require.NoError(t, err)
+	whole, err := document.Encode(d)
+	require.NoError(t, err)
+	require.Equal(t, string(whole), string(parts))
 }

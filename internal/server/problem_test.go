@@ -7,23 +7,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestAFloodOfOneKeyLeavesOthersAlone(t *testing.T) {
-	t.Parallel()
-	k := newKeyed(0, 3)
-	for range 3 {
-		require.True(t, k.allow("a"))
-	}
-	require.False(t, k.allow("a"))
-	require.True(t, k.allow("b"))
-	for i := range 20_000 {
-		k.allow(fmt.Sprint(i))
-		if i%1000 == 0 {
-			require.False(t, k.allow("a"), "a flood of others frees nobody who is held back")
-		}
-	}
-	require.LessOrEqual(t, k.kept.Len(), keyedMost, "it never remembers without bound")
-}
-
 func TestAnswersPromiseListsNeverNull(t *testing.T) {
 	t.Parallel()
 	type answer struct {
