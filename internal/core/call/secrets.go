@@ -81,6 +81,10 @@ func (s *Secrets) Within(around *Secrets) *Secrets {
 	if s == nil || around == nil {
 		return cmp.Or(s, around)
 	}
+	theirs := around.Values()
+	if !slices.ContainsFunc(s.values, func(v string) bool { return !slices.Contains(theirs, v) }) {
+		return s.around.Within(around) // they are among them
+	}
 	both := *s
 	both.around = s.around.Within(around)
 	return &both
@@ -176,7 +180,7 @@ func (s *Secrets) Mask(text string) string {
 	if _, ok := s.alone[text]; ok {
 		return Masked
 	}
-	if s.least > 0 && len(text) >= s.least {
+	if s.holds(text) {
 		text = s.masking.Replace(text)
 	}
 	for f := range s.alone {
@@ -259,12 +263,26 @@ func (s *Secrets) find(v any, found map[string]bool) {
 	}
 }
 
+// fewForms is up to how many forms it is faster to look for one after the other than
+// for all in one pass.
+const fewForms = 32
+
+// holds tells whether any form stands in a text.
+func (s *Secrets) holds(text string) bool {
+	if s.least == 0 || len(text) < s.least {
+		return false
+	}
+	if len(s.forms) > fewForms {
+		return s.masking.Replace(text) != text
+	}
+	return slices.ContainsFunc(s.forms, func(f form) bool { return len(f.text) <= len(text) && strings.Contains(text, f.text) })
+}
+
 func (s *Secrets) findText(text string, found map[string]bool) {
 	if value, ok := s.alone[text]; ok {
 		found[value] = true
 	}
-	// Whether there is any is told in one pass: texts that hold one are few.
-	if s.least > 0 && len(text) >= s.least && s.masking.Replace(text) != text {
+	if s.holds(text) { // few texts do
 		for _, f := range s.forms {
 			if !found[f.value] && strings.Contains(text, f.text) {
 				found[f.value] = true

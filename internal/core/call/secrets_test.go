@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"html"
 	"net/url"
 	"strings"
@@ -102,4 +103,40 @@ func TestNoSecretsMaskNothing(t *testing.T) {
 	require.Equal(t, []string{"first-secret", "second-secret"}, s.With("second-secret").Values())
 	require.Equal(t, []string{"first-secret"}, s.Values(), "it is not changed")
 	require.Equal(t, []string{"a-secret"}, (*Secrets)(nil).With("a-secret").Values())
+}
+
+func TestSecretsOfOthersAreHiddenWithOnesOwn(t *testing.T) {
+	t.Parallel()
+	around := NewSecrets("the-key-of-the-hall", "the-key-of-the-kiln")
+	var many []string
+	for i := range 40 { // more than are looked for one by one
+		many = append(many, fmt.Sprintf("secret-number-%02d", i))
+	}
+	for name, c := range map[string]struct {
+		s    *Secrets
+		text string
+		want string
+	}{
+		"both":                     {NewSecrets("own-secret").Within(around), "own-secret, the-key-of-the-hall", Masked + ", " + Masked},
+		"none of one's own":        {NewSecrets().Within(around), "own-secret, the-key-of-the-kiln", "own-secret, " + Masked},
+		"nobody else's":            {NewSecrets("own-secret").Within(nil), "own-secret, the-key-of-the-hall", Masked + ", the-key-of-the-hall"},
+		"one's own among others'":  {NewSecrets("the-key-of-the-hall").Within(around), "the-key-of-the-hall the-key-of-the-kiln", Masked + " " + Masked},
+		"further ones":             {NewSecrets("own-secret").Within(around).With("a-token-of-today"), "own-secret a-token-of-today the-key-of-the-hall", Masked + " " + Masked + " " + Masked},
+		"a short one of one's own": {NewSecrets("abc").Within(around), `{"k":"abc","x":"the-key-of-the-hall"}`, `{"k":"` + Masked + `","x":"` + Masked + `"}`},
+		"two rings":                {NewSecrets("own-secret").Within(around).Within(NewSecrets("the-third-key")), "the-third-key the-key-of-the-hall own-secret", Masked + " " + Masked + " " + Masked},
+		"many":                     {NewSecrets("own-secret").Within(NewSecrets(many...)), "secret-number-00 secret-number-39 secret-number-40 own-secret", Masked + " " + Masked + " secret-number-40 " + Masked},
+		"many, encoded":            {NewSecrets(many...), "secret%2Dnumber " + base64.StdEncoding.EncodeToString([]byte("secret-number-17")), "secret%2Dnumber " + Masked},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			require.Equal(t, c.want, c.s.Mask(c.text))
+			found := c.s.Found(map[string]any{c.text: []any{c.text, 7, nil}})
+			require.GreaterOrEqual(t, len(found), strings.Count(c.want, Masked), found) // secrets that begin alike have forms in common
+			masked := c.s.MaskValue(map[string]any{"x": c.text})
+			require.Equal(t, map[string]any{"x": c.want}, masked)
+		})
+	}
+	require.Same(t, around, NewSecrets("the-key-of-the-kiln").Within(around), "what is known already is not looked for twice")
+	require.Nil(t, NewSecrets().Within(nil))
+	require.Equal(t, []string{"own-secret", "the-key-of-the-hall", "the-key-of-the-kiln"}, NewSecrets("own-secret").Within(around).Values())
 }
