@@ -49,7 +49,7 @@ func (s *Server) OpenCell(ctx context.Context, r api.OpenCellRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	return api.OpenCell200JSONResponse(whole(s.opened(o))), nil
+	return api.OpenCell200JSONResponse(s.opened(o)), nil
 }
 
 func (s *Server) opened(o *engine.Opened) api.OpenedCell {

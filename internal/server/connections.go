@@ -93,7 +93,7 @@ func (s *Server) connection(c store.Connection, a around) api.Connection {
 	}
 	out.Words = stateWords(c, out.HeldUntil, title)
 	out.Guarded = given(connections.Guarded(c))
-	return whole(out)
+	return out
 }
 
 // stateWords says in a sentence how a connection does.

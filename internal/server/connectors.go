@@ -59,7 +59,7 @@ func (s *Server) described(c *connector.Connector, own bool) api.Connector {
 		}
 		x.Triggers = append(x.Triggers, d)
 	}
-	return whole(x)
+	return x
 }
 
 func describedAction(a *connector.Action) api.Action {
@@ -261,7 +261,7 @@ func (s *Server) ImportConnector(ctx context.Context, r api.ImportConnectorReque
 			Why  string `json:"why"`
 		}{l.What, l.Why})
 	}
-	return whole(out), nil
+	return out, nil
 }
 
 // PasteCall implements api.StrictServerInterface.
@@ -292,5 +292,5 @@ func (s *Server) PasteCall(_ context.Context, r api.PasteCallRequestObject) (api
 	if p.Connector != "" {
 		out.Connector, out.Values = &p.Connector, &p.Values
 	}
-	return whole(out), nil
+	return out, nil
 }

@@ -306,7 +306,7 @@ func (s *Server) GetLatticeShape(ctx context.Context, r api.GetLatticeShapeReque
 		}
 		out.Rounds = &rounds
 	}
-	return api.GetLatticeShape200JSONResponse(whole(out)), nil
+	return api.GetLatticeShape200JSONResponse(out), nil
 }
 
 // bandName is what a caller names a band by.

@@ -274,7 +274,7 @@ func (s *Server) ItemHistory(ctx context.Context, r api.ItemHistoryRequestObject
 			Title    string       `json:"title"`
 		}{x.Accepted, x.Address.String(), x.Run, api.RunState(x.State), x.Title})
 	}
-	return api.ItemHistory200JSONResponse(whole(out)), nil
+	return api.ItemHistory200JSONResponse(out), nil
 }
 
 // PlanMending implements api.StrictServerInterface.
@@ -302,7 +302,7 @@ func (s *Server) PlanMending(ctx context.Context, r api.PlanMendingRequestObject
 		changes = append(changes, c.Sentence)
 	}
 	out.Changes = listed(changes)
-	return api.PlanMending200JSONResponse(whole(out)), nil
+	return api.PlanMending200JSONResponse(out), nil
 }
 
 // BeginMending implements api.StrictServerInterface.
@@ -326,13 +326,13 @@ func (s *Server) BeginMending(ctx context.Context, r api.BeginMendingRequestObje
 		return nil, err
 	}
 	out, err := s.mending(ctx, id)
-	return api.BeginMending202JSONResponse(whole(out)), err
+	return api.BeginMending202JSONResponse(out), err
 }
 
 // GetMending implements api.StrictServerInterface.
 func (s *Server) GetMending(ctx context.Context, r api.GetMendingRequestObject) (api.GetMendingResponseObject, error) {
 	out, err := s.mending(ctx, r.Mending)
-	return api.GetMending200JSONResponse(whole(out)), err
+	return api.GetMending200JSONResponse(out), err
 }
 
 // CancelMending implements api.StrictServerInterface.
@@ -341,7 +341,7 @@ func (s *Server) CancelMending(ctx context.Context, r api.CancelMendingRequestOb
 		return nil, err
 	}
 	out, err := s.mending(ctx, r.Mending)
-	return api.CancelMending202JSONResponse(whole(out)), err
+	return api.CancelMending202JSONResponse(out), err
 }
 
 // ListMendings implements api.StrictServerInterface.

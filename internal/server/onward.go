@@ -104,12 +104,12 @@ func (s *Server) PlanRun(ctx context.Context, r api.PlanRunRequestObject) (api.P
 	}
 	o, looked, err := s.Planner.Plan(ctx, scopeOf(ctx).Workspace(), run, f, planPatience)
 	if errors.Is(err, runs.ErrPlanning) {
-		return api.PlanRun200JSONResponse(whole(api.Plan{Looked: some(looked)})), nil
+		return api.PlanRun200JSONResponse(api.Plan{Looked: some(looked)}), nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return api.PlanRun200JSONResponse(whole(planned(o))), nil
+	return api.PlanRun200JSONResponse(planned(o)), nil
 }
 
 // onward begins a further pass.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"math"
 	"net/http"
-	"reflect"
 	"strconv"
 	"time"
 
@@ -155,16 +154,4 @@ func or[T any](p *T, otherwise T) T {
 		return otherwise
 	}
 	return *p
-}
-
-// whole gives every list of an answer that has no element its empty form: the
-// contract promises lists, never null.
-func whole[T any](answer T) T {
-	v := reflect.ValueOf(&answer).Elem()
-	for i := range v.NumField() {
-		if f := v.Field(i); f.Kind() == reflect.Slice && f.IsNil() && f.Type().Elem().Kind() != reflect.Uint8 {
-			f.Set(reflect.MakeSlice(f.Type(), 0, 0))
-		}
-	}
-	return answer
 }

@@ -3,6 +3,7 @@ package server
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -18,6 +19,33 @@ func TestAnswersPromiseListsNeverNull(t *testing.T) {
 	require.NotNil(t, got.List)
 	require.Nil(t, got.Raw)
 	require.Equal(t, 3, got.N)
+
+	type inner struct {
+		Names  []string
+		Maybe  *[]string
+		hidden []string
+	}
+	type outer struct {
+		Inner  inner
+		List   []inner
+		To     *inner
+		None   *inner
+		At     time.Time
+		Any    any
+		Counts map[string][]string
+	}
+	shared := &inner{}
+	kept := outer{List: []inner{{Names: []string{"a"}}, {}}, To: shared, At: time.Now()}
+	full := whole(kept)
+	require.Equal(t, []string{}, full.Inner.Names)
+	require.Equal(t, []inner{{Names: []string{"a"}}, {Names: []string{}}}, full.List)
+	require.Equal(t, []string{}, full.To.Names)
+	require.Nil(t, full.To.Maybe, "what is optional stays away")
+	require.Nil(t, full.To.hidden)
+	require.Nil(t, full.None)
+	require.Equal(t, kept.At, full.At)
+	require.Nil(t, shared.Names, "nothing changes that others hold too")
+	require.Nil(t, kept.List[1].Names)
 }
 
 func TestProblemsSayWhatToDo(t *testing.T) {

@@ -97,7 +97,7 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 // GetRun implements api.StrictServerInterface.
 func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.GetRunResponseObject, error) {
 	out, _, err := s.run(ctx, r.Run)
-	return api.GetRun200JSONResponse(whole(out)), err
+	return api.GetRun200JSONResponse(out), err
 }
 
 // CancelRun implements api.StrictServerInterface.

@@ -70,7 +70,7 @@ func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject
 			Verdict string     `json:"verdict"`
 		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
 	}
-	return api.ListSamples200JSONResponse(whole(out)), nil
+	return api.ListSamples200JSONResponse(out), nil
 }
 
 // sample words a sample of a workflow.

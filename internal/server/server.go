@@ -113,7 +113,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	r.HandleMethodNotAllowed = true
 	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
 	r.Use(s.recovered, s.logged, s.headed, s.hosted, s.addressed)
-	strict := api.NewStrictHandlerWithOptions(s, nil, api.StrictGinServerOptions{
+	strict := api.NewStrictHandlerWithOptions(s, []api.StrictMiddlewareFunc{wholeAnswers}, api.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
 			var text *item.TextError
 			if errors.As(err, &text) {

@@ -44,6 +44,7 @@ func (s *Server) WatchRun(ctx context.Context, r api.WatchRunRequestObject) (api
 		defer tick.Stop()
 		sc, asked := scopeOf(ctx), time.Now()
 		for {
+			now = whole(now)
 			text, err := json.Marshal(now)
 			if err != nil {
 				return err
