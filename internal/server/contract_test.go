@@ -316,7 +316,8 @@ func (c *caller) mending() {
 	mending := c.value(c.do(202, "POST", "/mendings", wish), "id")
 	require.Eventually(c, func() bool { return c.do(200, "GET", "/mendings/"+mending, "")["state"] == "ended" }, 30*time.Second, 10*time.Millisecond)
 	c.do(200, "GET", "/mendings", "")
-	c.do(202, "POST", "/mendings/"+mending+"/cancel", "")
+	require.Equal(c, "ended", c.do(202, "POST", "/mendings/"+mending+"/cancel", "")["state"], "what has ended stays so")
+	c.do(404, "POST", "/mendings/00000000-0000-0000-0000-000000000000/cancel", "")
 	c.do(409, "POST", "/mendings", `{"what": "retry", "where": {"workflow": "aside"}}`)
 	c.do(404, "GET", "/mendings/00000000-0000-0000-0000-000000000000", "")
 

@@ -143,12 +143,15 @@ func mendingRuns(ctx context.Context, tx pgx.Tx, sc Scope, id uuid.UUID) ([]Mend
 // something of it is under way.
 func (s *Store) CancelMending(ctx context.Context, sc Scope, id uuid.UUID) (under []uuid.UUID, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE mending SET cancelled = coalesce(cancelled, now()), cancelled_by = CASE WHEN cancelled IS NULL THEN $3 ELSE cancelled_by END WHERE workspace_id = $1 AND id = $2", sc.workspace, id, sc.name)
-		if err != nil {
+		// One that has ended stays what it was.
+		var going bool
+		err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM mending_run r WHERE r.workspace_id = $1 AND r.mending_id = $2 AND (r.state = 'pending'
+			OR r.state = 'begun' AND EXISTS (SELECT FROM live l WHERE l.workspace_id = r.workspace_id AND l.run_id = r.run_id AND l.pass = r.pass))) FROM mending WHERE workspace_id = $1 AND id = $2 FOR UPDATE`, sc.workspace, id).Scan(&going)
+		if err != nil || !going {
 			return err
 		}
-		if tag.RowsAffected() == 0 {
-			return pgx.ErrNoRows
+		if _, err := tx.Exec(ctx, "UPDATE mending SET cancelled = coalesce(cancelled, now()), cancelled_by = CASE WHEN cancelled IS NULL THEN $3 ELSE cancelled_by END WHERE workspace_id = $1 AND id = $2", sc.workspace, id, sc.name); err != nil {
+			return err
 		}
 		if _, err := tx.Exec(ctx, "UPDATE mending_run SET state = 'cancelled' WHERE workspace_id = $1 AND mending_id = $2 AND state = 'pending'", sc.workspace, id); err != nil {
 			return err
