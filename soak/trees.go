@@ -43,6 +43,10 @@ func tree(name, side string, d dice) string {
 // must have.
 var bases = []string{"on_error: continue", "on_error: fallback", "type: filter", "type: shape", "type: http", "type: spread", "type: batch", "type: gather", "type: wait", "type: branch", "type: loop", "type: sort", "type: take", "type: distinct"}
 
+// limits are those of every fourth tree each: they change when runs begin, and nothing
+// of what becomes of them.
+var limits = []string{"", "limits: {one_at_a_time_by: len(trigger.event), deadline: 1d}\n", "limits: {parallel_runs: 2}\n", "limits: {one_at_a_time_by: run.workflow, parallel_runs: 3}\n"}
+
 // forest draws so many trees, among which every base is.
 func forest(n int, side string, seed uint64) map[string]string {
 	for d := (dice{rand.New(rand.NewPCG(seed, 3))}); ; {
@@ -51,7 +55,7 @@ func forest(n int, side string, seed uint64) map[string]string {
 			name := fmt.Sprintf("tree-%d", i)
 			for out[name] == "" {
 				if text := tree(name, side, d); sound(text) {
-					out[name] = text
+					out[name] = text + limits[i%len(limits)]
 				}
 			}
 		}
