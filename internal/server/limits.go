@@ -40,19 +40,18 @@ func (c *counted) begin(key string) (end func(), ok bool) {
 }
 
 // reading lets a person read a document of so many bytes: so much in a while, of a
-// workspace twice as much, and at once in the whole service no more than the largest
-// takes: what is read takes many times its own length in memory. It waits for its turn
-// until the caller leaves; whoever came first goes first.
+// workspace twice as much, and one at a time in the whole service: what is read takes
+// up to 200 MiB for a second or so, whatever its own length. It waits for its turn until
+// the caller leaves; whoever came first goes first.
 func (s *Server) reading(ctx context.Context, size int) (end func(), err error) {
 	sc, cost := scopeOf(ctx), 1+size/readingPart
 	if !s.limiters.reading.AllowN(sc.Person().String(), cost) || !s.limiters.readingOf.AllowN(sc.Workspace().String(), cost) {
 		return nil, &fault{status: http.StatusTooManyRequests, kind: "too_many", title: "Too many documents at once. Each takes a while to be read; send this one again in some seconds.", after: 5 * time.Second}
 	}
-	weight := int64(min(max(size, readingLeast), readingAtOnce))
-	if s.limiters.documents.Acquire(ctx, weight) != nil {
+	if s.limiters.documents.Acquire(ctx, 1) != nil {
 		return nil, context.Cause(ctx)
 	}
-	return sync.OnceFunc(func() { s.limiters.documents.Release(weight) }), nil
+	return sync.OnceFunc(func() { s.limiters.documents.Release(1) }), nil
 }
 
 // Limit bounds how many connections an address has open at a time; those over it are

@@ -372,7 +372,7 @@ type limiters struct {
 	reading        *kept.Rates // by person, what costs a second: imports and checks of whole documents
 	readingOf      *kept.Rates // the same by workspace
 	streams        *counted
-	documents      *semaphore.Weighted // of these, bytes at once
+	documents      *semaphore.Weighted // of these, one at a time
 }
 
 // Bounds of what one person, and one workspace, may ask for.
@@ -380,9 +380,7 @@ const (
 	readingPart    = 32 << 10 // bytes of a document that count as one
 	readingRate    = 4        // of these in a second
 	readingBurst   = 100
-	readingAtOnce  = 8 << 20 // bytes of documents that are read at once; a larger one is read alone
-	readingLeast   = 2 << 20 // as which a small one counts
-	mostStreams    = 20      // of one person
+	mostStreams    = 20 // of one person
 	mostOfAddress  = 256
 	mostOfOurs     = 4096 // from this machine, where a proxy may stand
 	answerPatience = 10 * time.Minute
@@ -397,5 +395,5 @@ func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{reading: kept.NewRates(readingRate, readingBurst), readingOf: kept.NewRates(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(readingAtOnce), caller: kept.NewRates(rate.Limit(hooks), 10*hooks), called: kept.NewRates(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: kept.NewRates(readingRate, readingBurst), readingOf: kept.NewRates(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(1), caller: kept.NewRates(rate.Limit(hooks), 10*hooks), called: kept.NewRates(rate.Limit(hooks), 10*hooks)}
 }

@@ -8,12 +8,14 @@ import (
 	"strings"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"go.yaml.in/yaml/v3"
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/item"
 )
 
 // compileSample reads the expressions of a sample: what it answers for what would
@@ -32,7 +34,28 @@ func (a *Action) compileSample(k *compiler, path string) {
 type compiler struct {
 	doc      *document.Document
 	problems []document.Problem
-	actions  map[string]*yaml.Node // by their names, of which there may be thousands
+	actions  map[string]*yaml.Node         // by their names, of which there may be thousands
+	schemas  map[string]*jsonschema.Schema // of fields, by their text
+}
+
+// schema compiles one. Many actions of a connector often take the same: it is
+// compiled once for all of them.
+func (c *compiler) schema(of map[string]any) (*jsonschema.Schema, error) {
+	text, err := item.Encode(of)
+	if err != nil {
+		return nil, err
+	}
+	if s, ok := c.schemas[string(text)]; ok {
+		return s, nil
+	}
+	s, err := form.Compile(of)
+	if err == nil {
+		if c.schemas == nil {
+			c.schemas = map[string]*jsonschema.Schema{}
+		}
+		c.schemas[string(text)] = s
+	}
+	return s, err
 }
 
 // at finds the node at a path.
@@ -258,7 +281,7 @@ func (a *Action) compile(k *compiler, c *Connector, name string) {
 		k.add(path+".fields", fmt.Errorf("an action has at most %d fields, and this has %d", MaxFields, n))
 		return
 	}
-	schema, err := form.Compile(a.Fields)
+	schema, err := k.schema(a.Fields)
 	k.add(path+".fields", err)
 	a.schema = schema
 	a.Properties = properties(k, path+".fields", a.Fields)

@@ -90,16 +90,28 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 	if err != nil {
 		return nil, err
 	}
-	im.out.Document = string(b)
-	if im.out.Connector, err = connector.Parse(b); err != nil {
+	out := im.out
+	im, root, refs = nil, nil, nil // to read what was made takes as much again
+	out.Document = string(b)
+	if out.Connector, err = connector.Parse(b); err != nil {
 		return nil, fmt.Errorf("the connector made of it is not right: %w", err)
 	}
-	return im.out, nil
+	return out, nil
 }
 
-// writtenAtOnce is how many actions are written out together: the YAML library
-// remembers all that it has written until it is done, at a hundred times its length.
-const writtenAtOnce = 100
+// writtenAtOnce is how many values of actions are written out together: the YAML
+// library remembers all that it has written until it is done, at a hundred times its
+// length.
+const writtenAtOnce = 4000
+
+// values counts what is within a node, and itself.
+func values(n *node) int {
+	count := 1
+	for _, c := range n.Content {
+		count += values(c)
+	}
+	return count
+}
 
 // written writes the document out, its actions part by part.
 func written(d *node) (out []byte, err error) {
@@ -115,14 +127,15 @@ func written(d *node) (out []byte, err error) {
 	}
 	for i := 0; i+1 < len(d.Content) && err == nil; i += 2 {
 		key, v := d.Content[i], d.Content[i+1]
-		if key.Value != "actions" || len(v.Content) <= 2*writtenAtOnce {
+		if key.Value != "actions" || len(v.Content) == 0 {
 			err = add("", []*node{key, v})
 			continue
 		}
 		out = append(out, "actions:\n"...)
-		for part := range slices.Chunk(v.Content, 2*writtenAtOnce) {
-			if err = add("  ", part); err != nil {
-				return nil, err
+		for from, n, k := 0, 0, 0; k < len(v.Content) && err == nil; k += 2 {
+			if n += values(v.Content[k+1]); n >= writtenAtOnce || k+2 == len(v.Content) {
+				err = add("  ", v.Content[from:k+2])
+				from, n = k+2, 0
 			}
 		}
 	}

@@ -204,7 +204,7 @@ func TestALongDocumentIsWrittenAsAShortOne(t *testing.T) {
 	d := object()
 	set(d, "format", "x")
 	actions := object()
-	for i := range 2*writtenAtOnce + 7 {
+	for i := range writtenAtOnce/5 + 7 {
 		a := object()
 		set(a, "title", fmt.Sprintf("Action %d: \"quoted\" — 窯", i))
 		set(a, "help", "several lines\n\n  of which one is indented\nand the last ends so\n")

@@ -66,7 +66,7 @@ func (im *importer) actions() (out, check *node) {
 			}
 			if im.budget <= 0 {
 				if im.deepest == 1 {
-					im.leaveOut(strings.ToUpper(method)+" "+short(path, 200), "the connector would be larger than 2 MiB")
+					im.leaveOut(strings.ToUpper(method)+" "+short(path, 200), "the connector would be larger than 1.5 MiB")
 				}
 				return
 			}

@@ -27,7 +27,7 @@ const (
 	// MaxWritten is how large a connector an import makes at most: as much as is read
 	// and checked within a second or so. A larger document is written out less deep;
 	// then operations are left out.
-	MaxWritten = 2 << 20
+	MaxWritten = 3 << 19
 
 	mostUnder  = 32      // schemas within each other, merged ones too
 	mostText   = 2 << 10 // of a default, a constant, an example
