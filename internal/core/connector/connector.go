@@ -11,6 +11,7 @@
 package connector
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
@@ -24,13 +25,22 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/words"
 )
 
 // Format is what every connector document begins with.
 const Format = "young-trellis-connector/1"
 
 // MaxBytes is the largest connector document.
-const MaxBytes = 8 << 20
+const MaxBytes = 4 << 20
+
+// mostMarks is how many lines, commas and brackets a document has at most. There are
+// about as many values, and each takes some hundred bytes to be read, however short it
+// is written.
+const mostMarks = 400_000
+
+// mostExpressions is how many expressions a document has at most.
+const mostExpressions = 100_000
 
 // Connector describes one application.
 type Connector struct {
@@ -245,6 +255,12 @@ func Parse(text []byte) (*Connector, error) {
 // Examine reads a connector document and lists everything that is wrong with
 // it, and what could be better. The connector is nil if the text is not one.
 func Examine(text []byte) (*Connector, []document.Problem) {
+	if n := marks(text); n > mostMarks {
+		return nil, []document.Problem{{Severity: document.SeverityError, Line: 1, Column: 1, Message: fmt.Sprintf("The document holds about %s values; a connector has at most %s.", words.Number(n), words.Number(mostMarks)), Cure: "Make several connectors of it, or leave samples and long lists out."}}
+	}
+	if n := bytes.Count(text, []byte("(=")); n > mostExpressions {
+		return nil, []document.Problem{{Severity: document.SeverityError, Line: 1, Column: 1, Message: fmt.Sprintf("The document holds about %s expressions; a connector has at most %s.", words.Number(n), words.Number(mostExpressions)), Cure: "Make several connectors of it."}}
+	}
 	doc, err := document.ParseWithin(text, MaxBytes)
 	if err != nil {
 		return nil, []document.Problem{err.(document.Problem)}
@@ -255,6 +271,13 @@ func Examine(text []byte) (*Connector, []document.Problem) {
 		problems = c.compile(doc)
 	}
 	return c, problems
+}
+
+func marks(text []byte) (n int) {
+	for _, mark := range []string{"\n", ",", "[", "{"} {
+		n += bytes.Count(text, []byte(mark))
+	}
+	return n
 }
 
 // Answered is the sample answer of the action for an input: what is read of the

@@ -7,45 +7,53 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"youngtrellis/internal/core/document"
 )
 
-// Wrong documents of a megabyte are looked through within bounds, which are counted in
-// memory that is taken on the way, and told in an answer that can be read.
-func TestCostlyConnectorsAreRefusedWithinBounds(t *testing.T) {
-	const head = "format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: none, title: Open}]\n"
-	const whole = head + "check: {request: {method: GET, path: /}, says: own}\nactions:\n"
-	const action = "  a: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, "
-	docs := map[string]string{
-		"50,000 unknown keys":             repeated("format: young-trellis-connector/1\nname: a\n", 50_000, "x%d: 1\n", ""),
-		"5,000 wrong actions":             repeated(whole, 5000, "  a%d: {title: A, sentence: A, effect: read, request: {method: GET, path: /}, x: 1}\n", ""),
-		"25,000 fields":                   repeated(whole+action+"fields: {type: object, properties: {", 25_000, "p%d: {type: string}, ", "}}}\n"),
-		"75,000 expressions in a sample":  repeated(whole+action+"sample: [", 75_000, "'(= %d )', ", "]}\n"),
-		"an order of 125,000":             repeated("format: young-trellis-connector/1\nname: a\norder: [", 125_000, "a%d, ", "]\n"),
-		"an expression of 8,000 brackets": head + "check: {request: {method: GET, path: /}, says: '(= " + strings.Repeat("(", 8000) + strings.Repeat(")", 8000) + " )'}\n",
-	}
-	for name, text := range docs {
-		var before, after runtime.MemStats
-		runtime.ReadMemStats(&before)
-		_, problems := Examine([]byte(text))
-		runtime.ReadMemStats(&after)
-		require.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(400), "%s, MiB", name)
-		require.NotEmpty(t, problems, name)
-		require.LessOrEqual(t, len(problems), document.MostProblems, name)
-		for _, p := range problems {
-			require.Less(t, len(p.Message), 1000, name)
+// costlyDocuments say little that costs much to be read.
+func costlyDocuments() map[string]string {
+	const head = "format: young-trellis-connector/1\nname: a\ntitle: A\nversion: 1\nbase: https://a.example\nsign_in: [{method: bearer, title: Token, secret: Token}]\ncheck: {request: {method: GET, path: /me}, says: (= output.name )}\nfailure: {message: (= response.error )}\n"
+	many := func(n int, line string) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, line, i)
 		}
+		return b.String()
+	}
+	one := func(rest string) string {
+		return head + "actions:\n  a: {title: A, sentence: A, effect: read, request: {method: GET, path: /a}, " + rest + "}\n"
+	}
+	return map[string]string{
+		"unknown keys":       head + many(200_000, "x%d: 1\n") + "actions: {}\n",
+		"actions":            head + "actions:\n" + many(10_000, "  a%[1]d: {title: A, sentence: A, effect: read, fields: {type: object, properties: {p%[1]d: {type: string, title: P, description: '"+strings.Repeat("x", 200)+"'}}}, request: {method: GET, path: /a}, sample: {}}\n"),
+		"fields":             head + "actions:\n" + many(60, "  a%[1]d: {title: A, sentence: A, effect: read, request: {method: GET, path: /a}, sample: {}, fields: {type: object, properties: {"+many(500, "p%d: {type: string, title: P, description: '"+strings.Repeat("y", 80)+"'}, ")+"}}}\n"),
+		"a sample":           one("fields: {type: object}, sample: [" + strings.Repeat("{a: 1}, ", 500_000) + "]"),
+		"a list in a schema": one("sample: {}, fields: {type: object, properties: {p: {enum: [" + many(450_000, "v%d, ") + "]}}}"),
+		"expressions":        one("fields: {type: object}, sample: [" + strings.Repeat("(= input.a ), ", 290_000) + "]"),
+		"fewer expressions":  one("fields: {type: object}, sample: [" + strings.Repeat("(= input.a ), ", 99_000) + "]"),
+		"lists in lists":     one("fields: {type: object}, sample: " + strings.Repeat("[", 300_000) + strings.Repeat("]", 300_000)),
+		"one long line":      one("fields: {type: object}, sample: {a: '" + strings.Repeat("x", 3<<20) + "'}"),
+		"many long lines":    head + strings.Repeat("# "+strings.Repeat("y", 100)+"\n", 39_000) + "actions: {}\n",
 	}
 }
 
-// repeated puts so many of a line, numbered, between a head and an end.
-func repeated(head string, n int, line, end string) string {
-	var b strings.Builder
-	b.WriteString(head)
-	for i := range n {
-		fmt.Fprintf(&b, line, i)
+// Each is read, or refused in words, within so much memory taken on the way: that goes
+// with the time, and does not hang on how busy the machine is.
+func TestCostlyConnectorsAreReadWithinBoundsOrRefused(t *testing.T) {
+	for name, text := range costlyDocuments() {
+		require.LessOrEqual(t, len(text), MaxBytes, name)
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		c, problems := Examine([]byte(text))
+		runtime.ReadMemStats(&after)
+		t.Logf("%-20s %4d MiB, %d problems", name, (after.TotalAlloc-before.TotalAlloc)>>20, len(problems))
+		require.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(700), "%s, MiB", name)
+		require.LessOrEqual(t, len(problems), 501, name)
+		if c == nil {
+			require.NotEmpty(t, problems, name)
+			require.Less(t, len(problems[0].Message), 300, name)
+		}
 	}
-	b.WriteString(end)
-	return b.String()
+	_, problems := Examine([]byte("actions: [" + strings.Repeat("a,", mostMarks) + "]"))
+	require.Len(t, problems, 1)
+	require.Contains(t, problems[0].Message, "The document holds about 400,001 values; a connector has at most 400,000.")
 }
