@@ -247,7 +247,7 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
 	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Trigger: triggers.Webhook, By: "its webhook", Accepted: now()}
 	var err error
-	if s.Key, s.Expires, err = startKey(plan, fields, s.Accepted); err != nil {
+	if s.Key, s.Expires, err = startKey(ctx, plan, fields, s.Accepted); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
@@ -257,7 +257,7 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	if err := in.name(ctx, s, plan, fields); err != nil {
 		return Received{}, err
 	}
-	if err := lineUp(s, plan, fields); err != nil {
+	if err := lineUp(ctx, s, plan, fields); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
@@ -276,11 +276,16 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-func startKey(plan *workflow.Plan, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
+func startKey(ctx context.Context, plan *workflow.Plan, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
 	if plan.Start.Key == nil {
 		return "", accepted, nil
 	}
-	v, err := plan.Start.Key.Eval(&expr.Scope{Item: fields[0], Now: accepted})
+	ctx, cancel := context.WithTimeoutCause(ctx, tellWithin, errors.New("it takes longer than "+expr.Words(tellWithin)))
+	defer cancel()
+	v, err := plan.Start.Key.Eval(&expr.Scope{Item: fields[0], Now: accepted, Context: ctx})
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
 	if err != nil {
 		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
 	}
@@ -328,10 +333,16 @@ func (in *Intake) MostQueued() int {
 	return MaxQueue
 }
 
+// tellWithin is how long it may take to tell the key or the lane of a start: what is
+// looked at comes from whoever calls.
+const tellWithin = 2 * time.Second
+
 // lineUp tells in which lines the run stands.
-func lineUp(s *store.Start, plan *workflow.Plan, fields []map[string]any) (err error) {
+func lineUp(ctx context.Context, s *store.Start, plan *workflow.Plan, fields []map[string]any) (err error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, tellWithin, errors.New("it takes longer than "+expr.Words(tellWithin)))
+	defer cancel()
 	s.Line.Limited = plan.Limits.Parallel > 0
-	s.Line.Lane, err = plan.LaneOf(fields, s.Accepted)
+	s.Line.Lane, err = plan.LaneOf(ctx, fields, s.Accepted)
 	return err
 }
 
@@ -462,7 +473,7 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if err := in.name(ctx, s, plan, items); err != nil {
 		return uuid.Nil, err
 	}
-	if err := lineUp(s, plan, items); err != nil {
+	if err := lineUp(ctx, s, plan, items); err != nil {
 		return uuid.Nil, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
 	if err := in.room(ctx, s.Workspace); err != nil {

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"net/http"
 	"net/url"
 	"strings"
@@ -77,27 +78,27 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 		return p
 	}
 	fields := []map[string]any{{"call_id": int64(17)}}
-	key, expires, err := startKey(trigger(map[string]any{"key": "item.call_id"}), fields, at)
+	key, expires, err := startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), fields, at)
 	require.NoError(t, err)
 	require.Equal(t, "17", key)
 	require.Equal(t, at.Add(7*24*time.Hour), expires)
-	_, expires, err = startKey(trigger(map[string]any{"key": "item.call_id", "for": "2h"}), fields, at)
+	_, expires, err = startKey(context.Background(), trigger(map[string]any{"key": "item.call_id", "for": "2h"}), fields, at)
 	require.NoError(t, err)
 	require.Equal(t, at.Add(2*time.Hour), expires)
 	keys := map[string]bool{}
 	for _, v := range []any{int64(17), 17.0, "17", "17.0", []any{int64(17)}, []any{"17"}, 1234567.5} {
-		key, _, err := startKey(trigger(map[string]any{"key": "item.call_id"}), []map[string]any{{"call_id": v}}, at)
+		key, _, err := startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), []map[string]any{{"call_id": v}}, at)
 		require.NoError(t, err)
 		keys[key] = true
 	}
 	require.Equal(t, map[string]bool{"17": true, `"17`: true, `"17.0`: true, "[17]": true, `["17"]`: true, "1234567.5": true}, keys, "a number is not the text that it is written as, and is one key however it is written")
-	key, _, err = startKey(trigger(nil), fields, at)
+	key, _, err = startKey(context.Background(), trigger(nil), fields, at)
 	require.NoError(t, err)
 	require.Empty(t, key)
-	_, _, err = startKey(trigger(map[string]any{"key": "item.call_id > 'x'"}), fields, at)
+	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.call_id > 'x'"}), fields, at)
 	require.ErrorContains(t, err, "cannot be told")
-	_, _, err = startKey(trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": strings.Repeat("y", 501)}}, at)
+	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": strings.Repeat("y", 501)}}, at)
 	require.ErrorContains(t, err, "longer than 500")
-	_, _, err = startKey(trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": "a\x00b"}}, at)
+	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": "a\x00b"}}, at)
 	require.ErrorContains(t, err, "cannot be stored")
 }

@@ -203,7 +203,7 @@ func lane(found *workflow.Findings, plan *workflow.Plan, samples []map[string]an
 	}
 	in := 0
 	for i, s := range samples {
-		switch key, err := plan.LaneOf([]map[string]any{s}, sampleTime); {
+		switch key, err := plan.LaneOf(context.Background(), []map[string]any{s}, sampleTime); {
 		case err != nil:
 			found.Warn(path, fmt.Sprintf("Sample %d could not start a run: %v.", i+1, err), "")
 			in++

@@ -1,6 +1,7 @@
 package workflow
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"time"
@@ -85,8 +86,9 @@ func (w *Workflow) LimitSentences() (out []string) {
 }
 
 // LaneOf is the key of the lane of a run with these items, in its canonical form;
-// "" for none. Items that belong to different lanes cannot start one run.
-func (p *Plan) LaneOf(items []map[string]any, accepted time.Time) (string, error) {
+// "" for none. Items that belong to different lanes cannot start one run. It ends with
+// ctx: there may be many items.
+func (p *Plan) LaneOf(ctx context.Context, items []map[string]any, accepted time.Time) (string, error) {
 	lane := ""
 	if p.Limits.Lane == nil {
 		return lane, nil
@@ -95,7 +97,10 @@ func (p *Plan) LaneOf(items []map[string]any, accepted time.Time) (string, error
 		items = []map[string]any{{}}
 	}
 	for i, fields := range items {
-		key, err := p.laneOf(fields, accepted)
+		key, err := p.laneOf(ctx, fields, accepted)
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
 		if err != nil {
 			return "", fmt.Errorf("the lane of the run cannot be told: %w", err)
 		}
@@ -107,8 +112,8 @@ func (p *Plan) LaneOf(items []map[string]any, accepted time.Time) (string, error
 	return lane, nil
 }
 
-func (p *Plan) laneOf(fields map[string]any, accepted time.Time) (string, error) {
-	v, err := p.Limits.Lane.Eval(&expr.Scope{Now: accepted, Names: map[string]any{
+func (p *Plan) laneOf(ctx context.Context, fields map[string]any, accepted time.Time) (string, error) {
+	v, err := p.Limits.Lane.Eval(&expr.Scope{Now: accepted, Context: ctx, Names: map[string]any{
 		"trigger": fields, "vars": nonNil(p.Workflow.Vars), "run": map[string]any{"workflow": p.Workflow.Name},
 	}})
 	if err != nil {

@@ -1,6 +1,8 @@
 package workflow
 
 import (
+	"context"
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -91,7 +93,7 @@ func TestALaneIsToldByItsItems(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			lane, err := planOf(t, "{one_at_a_time_by: '"+c.by+"'}").LaneOf(c.items, time.Now())
+			lane, err := planOf(t, "{one_at_a_time_by: '"+c.by+"'}").LaneOf(t.Context(), c.items, time.Now())
 			if c.wrong != "" {
 				require.ErrorContains(t, err, c.wrong)
 				require.Empty(t, lane)
@@ -109,7 +111,7 @@ func TestWithoutLimitsThereAreNone(t *testing.T) {
 	p, err := Compile(w, kilns(t))
 	require.NoError(t, err)
 	require.Zero(t, p.Limits)
-	lane, err := p.LaneOf([]map[string]any{{"person": "ann"}}, time.Now())
+	lane, err := p.LaneOf(t.Context(), []map[string]any{{"person": "ann"}}, time.Now())
 	require.NoError(t, err)
 	require.Empty(t, lane)
 	require.Empty(t, w.LimitSentences())
@@ -139,4 +141,25 @@ func TestAWorkflowWithBadLimitsIsTriedWithoutThem(t *testing.T) {
 	_, found := Examine([]byte(limited("{deadline: soon}")), kilns(t))
 	require.Nil(t, found.Sound().Limits)
 	require.Len(t, found.Sound().Steps, 1)
+}
+
+func TestALaneIsNotToldForEver(t *testing.T) {
+	t.Parallel()
+	late := errors.New("it takes longer than that")
+	ctx, stop := context.WithCancelCause(t.Context())
+	stop(late)
+	_, err := planOf(t, "{one_at_a_time_by: trigger.person}").LaneOf(ctx, []map[string]any{{"person": "ann"}}, time.Now())
+	require.ErrorIs(t, err, late)
+	// Every item costs far less than the limit of one evaluation; all together do not end.
+	items := make([]map[string]any, 100_000)
+	list := make([]any, 20_000)
+	for i := range items {
+		items[i] = map[string]any{"list": list}
+	}
+	short, cancel := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, late)
+	defer cancel()
+	began := time.Now()
+	_, err = planOf(t, "{one_at_a_time_by: 'len(filter(trigger.list, # == 1))'}").LaneOf(short, items, time.Now())
+	require.ErrorIs(t, err, late)
+	require.Less(t, time.Since(began), 10*time.Second)
 }
