@@ -169,15 +169,15 @@ func TestLanesHoldOverThreeProcessesOfWhichOneDies(t *testing.T) {
 	t.Logf("%d people at once at most", h.most)
 }
 
-const slowOnes = `format: young-trellis/1
-name: %s
+const fewAtOnce = `format: young-trellis/1
+name: few-at-once
 trigger: {type: manual}
-limits: %s
+limits: {parallel_runs: 2}
 steps:
   - name: told
     type: http
     settings: {method: POST, url: "%s/", repeat: keyed, json: {n: (= item.n )}}
-%s`
+`
 
 // No more runs than may are on their way at once, and one in line says why it waits.
 func TestOnlySoManyRunsOfAWorkflowAtOnce(t *testing.T) {
@@ -199,7 +199,7 @@ func TestOnlySoManyRunsOfAWorkflowAtOnce(t *testing.T) {
 	})
 	status, answer := request(t, "PUT", w.Service.Address+"/api/v1/allowances", w.Token, []byte(`{"addresses": ["`+strings.TrimPrefix(side, "http://")+`"]}`))
 	require.Equal(t, 200, status, answer)
-	_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: fmt.Sprintf(slowOnes, "few-at-once", "{parallel_runs: 2}", side, "")}))
+	_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: fmt.Sprintf(fewAtOnce, side)}))
 	require.NoError(t, err)
 	_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, "few-at-once", &api.GoLiveParams{}))
 	require.NoError(t, err)

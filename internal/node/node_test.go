@@ -239,7 +239,7 @@ func (w *hallWorld) live(name, steps string) {
 	}
 	require.NoError(w, err)
 	bounds, _ := parsed.Bounds()
-	_, err = w.store.GoLive(ctx, w.sc, name, 0, parsed.Numbers(known.Numbers), nil, store.Bounds{Parallel: bounds.Parallel, Deadline: bounds.Deadline})
+	_, err = w.store.GoLive(ctx, w.sc, name, 0, parsed.Numbers(known.Numbers), nil, bounds)
 	require.NoError(w, err)
 	w.workflows[name] = known.ID
 }

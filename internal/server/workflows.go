@@ -276,7 +276,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 		v = w.Version
 	}
 	bounds, _ := parsed.Bounds()
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog), store.Bounds{Parallel: bounds.Parallel, Deadline: bounds.Deadline}); err != nil {
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog), bounds); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)

@@ -16,10 +16,11 @@ import (
 	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/workflow"
 )
 
 // bound puts a next revision of the workflow live that has these limits.
-func (b *bench) bound(t *testing.T, bounds Bounds) {
+func (b *bench) bound(t *testing.T, bounds workflow.Bounds) {
 	t.Helper()
 	ctx := context.Background()
 	_, err := b.SaveDraft(ctx, b.sc, b.workflow.Name, 0, "Loads", "format: young-trellis/1 # "+NewID().String())
@@ -146,7 +147,7 @@ func TestOnlySoManyOfAWorkflowRunAtOnce(t *testing.T) {
 	t.Parallel()
 	b := open(t)
 	ctx := context.Background()
-	b.bound(t, Bounds{Parallel: 2})
+	b.bound(t, workflow.Bounds{Parallel: 2})
 	var runs []*Start
 	for i := range 5 {
 		runs = append(runs, b.placed())
@@ -177,15 +178,15 @@ func TestOnlySoManyOfAWorkflowRunAtOnce(t *testing.T) {
 	require.Equal(t, "waiting: place", b.stands(t, runs[3].Run))
 	b.session = mustSession(t, b, "node-b")
 
-	b.bound(t, Bounds{Parallel: 3})
+	b.bound(t, workflow.Bounds{Parallel: 3})
 	require.Equal(t, "queued", b.stands(t, runs[3].Run), "a larger limit is a place more")
 	require.Equal(t, "waiting: place", b.stands(t, runs[4].Run))
-	b.bound(t, Bounds{Parallel: 1})
+	b.bound(t, workflow.Bounds{Parallel: 1})
 	require.Equal(t, "queued", b.stands(t, runs[3].Run), "a smaller one takes none away")
-	b.bound(t, Bounds{})
+	b.bound(t, workflow.Bounds{})
 	require.Equal(t, "queued", b.stands(t, runs[4].Run))
 	require.Len(t, b.claims(t, 10), 4)
-	b.bound(t, Bounds{Parallel: 1})
+	b.bound(t, workflow.Bounds{Parallel: 1})
 	require.Equal(t, 4, b.count(t, "SELECT count(*) FROM live WHERE limited AND state = 'running'"), "a new limit counts those that are on their way")
 	late := b.placed()
 	b.writer.Close()
@@ -197,7 +198,7 @@ func TestOnlySoManyOfAWorkflowRunAtOnce(t *testing.T) {
 func TestALaneAndAPlaceAreBothNeeded(t *testing.T) {
 	t.Parallel()
 	b := open(t)
-	b.bound(t, Bounds{Parallel: 1})
+	b.bound(t, workflow.Bounds{Parallel: 1})
 	start := func(lane string) *Start {
 		s := b.placed()
 		s.Line.Lane = lane
@@ -221,7 +222,7 @@ func TestADeadlineIsKnownAndWakesWhoeverWaits(t *testing.T) {
 	t.Parallel()
 	b := open(t)
 	ctx := context.Background()
-	b.bound(t, Bounds{Deadline: time.Hour})
+	b.bound(t, workflow.Bounds{Deadline: time.Hour})
 	s := b.inLane("")
 	started := b.took(t, s)
 	require.WithinDuration(t, s.Accepted.Add(time.Hour), started.Deadline, time.Millisecond)
@@ -242,7 +243,7 @@ func TestADeadlineIsKnownAndWakesWhoeverWaits(t *testing.T) {
 	require.WithinDuration(t, time.Now().Add(time.Hour), claimed[0].Deadline, time.Minute, "a resumed one has as long again")
 	require.Greater(t, claimed[0].Deadline, started.Deadline)
 
-	b.bound(t, Bounds{})
+	b.bound(t, workflow.Bounds{})
 	require.True(t, b.took(t, b.inLane("")).Deadline.IsZero())
 }
 
@@ -272,7 +273,7 @@ func TestLinesHoldWhateverHappens(t *testing.T) {
 	const lanes, places, each = 4, 3, 40
 	database := clustertest.Database(t)
 	b := openAt(t, database, slog.New(slog.DiscardHandler))
-	b.bound(t, Bounds{Parallel: places})
+	b.bound(t, workflow.Bounds{Parallel: places})
 	ctx := within(t, 2*time.Minute)
 	root := admin(t, database)
 	writers := []*Committer{b.writer}
@@ -307,6 +308,23 @@ func TestLinesHoldWhateverHappens(t *testing.T) {
 	defer helpers.Wait()
 	leave := sync.OnceFunc(func() { close(left) })
 	defer leave()
+	// going does something again and again until all is over.
+	going := func(something func() bool) {
+		helpers.Go(func() {
+			for {
+				select {
+				case <-left:
+					return
+				case <-ctx.Done():
+					return
+				default:
+				}
+				if !something() {
+					return
+				}
+			}
+		})
+	}
 	for lane := range lanes {
 		all.Go(func() {
 			name := fmt.Sprintf(`"lane %d`, lane)
@@ -329,48 +347,31 @@ func TestLinesHoldWhateverHappens(t *testing.T) {
 		})
 	}
 	for node := range writers {
-		helpers.Go(func() {
-			for {
-				select {
-				case <-left:
-					return
-				case <-ctx.Done():
-					return
-				default:
-				}
-				_, err := b.WakeDue(ctx)
-				if err != nil && !IsUnavailable(err) {
-					t.Errorf("waking: %v", err)
-				}
-				claimed, err := b.Claim(ctx, sessions[node], Turn{}, 2)
-				if err != nil && !IsUnavailable(err) {
-					t.Errorf("claiming: %v", err)
-				}
-				for _, c := range claimed {
-					finish(node, c)
-				}
+		going(func() bool {
+			_, err := b.WakeDue(ctx)
+			if err != nil && !IsUnavailable(err) {
+				t.Errorf("waking: %v", err)
 			}
+			claimed, err := b.Claim(ctx, sessions[node], Turn{}, 2)
+			if err != nil && !IsUnavailable(err) {
+				t.Errorf("claiming: %v", err)
+			}
+			for _, c := range claimed {
+				finish(node, c)
+			}
+			return true
 		})
 	}
-	helpers.Go(func() {
-		for {
-			select {
-			case <-left:
-				return
-			case <-ctx.Done():
-				return
-			default:
-			}
-			var most, placed int
-			if err := root.QueryRow(ctx, `SELECT coalesce(max(n), 0), coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM live WHERE state IN ('queued', 'running') GROUP BY lane) x`).Scan(&most, &placed); err != nil {
-				t.Errorf("looking: %v", err)
-				return
-			}
-			if most > 1 || placed > places {
-				t.Errorf("%d of one lane and %d in all are on their way", most, placed)
-				return
-			}
+	going(func() bool {
+		var most, placed int
+		if err := root.QueryRow(ctx, `SELECT coalesce(max(n), 0), coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM live WHERE state IN ('queued', 'running') GROUP BY lane) x`).Scan(&most, &placed); err != nil {
+			t.Errorf("looking: %v", err)
+			return false
 		}
+		if most > 1 || placed > places {
+			t.Errorf("%d of one lane and %d in all are on their way", most, placed)
+		}
+		return most <= 1 && placed <= places
 	})
 	all.Wait()
 	require.Eventually(t, func() bool { return b.count(t, "SELECT count(*) FROM live") == 0 }, time.Minute, 5*time.Millisecond, "nothing stands in line for ever")

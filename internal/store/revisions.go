@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/workflow"
 )
 
 // Revision is a frozen document.
@@ -24,15 +25,9 @@ type Revision struct {
 	MadeBy     string
 }
 
-// Bounds are the limits of the runs of a revision.
-type Bounds struct {
-	Parallel int           // runs at once; 0: any number
-	Deadline time.Duration // 0: none
-}
-
 // GoLive freezes the draft, if its version is still the one given, as the next
 // revision and makes it the live one.
-func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion, bounds Bounds) (w Workflow, err error) {
+func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion, bounds workflow.Bounds) (w Workflow, err error) {
 	encoded, err := json.Marshal(numbers)
 	if err != nil {
 		return w, err

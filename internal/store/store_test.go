@@ -16,6 +16,7 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/workflow"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }
@@ -55,7 +56,7 @@ func live(t *testing.T, s *Store, sc Scope) Workflow {
 	ctx := context.Background()
 	_, err := s.CreateWorkflow(ctx, sc, "loads", "Loads", "format: young-trellis/1\n")
 	require.NoError(t, err)
-	w, err := s.GoLive(ctx, sc, "loads", 0, map[string]uint16{}, nil, Bounds{})
+	w, err := s.GoLive(ctx, sc, "loads", 0, map[string]uint16{}, nil, workflow.Bounds{})
 	require.NoError(t, err)
 	return w
 }
@@ -309,10 +310,10 @@ func TestADraftIsChangedByOneAtATime(t *testing.T) {
 	require.Equal(t, "two", w.Draft)
 	_, err = b.CreateWorkflow(ctx, b.sc, "loads", "x", "x")
 	require.ErrorIs(t, err, ErrTaken)
-	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, Bounds{})
+	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, workflow.Bounds{})
 	require.NoError(t, err)
 	require.Equal(t, 2, *live.Live)
-	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, Bounds{})
+	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, workflow.Bounds{})
 	require.NoError(t, err)
 	require.Equal(t, 2, *again.Live, "going live unchanged makes no new revision")
 }
