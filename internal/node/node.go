@@ -257,6 +257,9 @@ func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error
 			l.dispatch() // what made room for it
 			return
 		}
+		if !l.register.started(s.Run, 1) {
+			return
+		}
 		l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, Line: s.Line, Deadline: started.Deadline, First: s.Items, Decoded: s.Decoded, Whole: true})
 	})
 	if errors.Is(err, store.ErrClosed) {

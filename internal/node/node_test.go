@@ -448,6 +448,37 @@ func TestAStartWhoseAnswerIsLostIsCarriedOutOnce(t *testing.T) {
 	}
 }
 
+// A start that waits in the queue and whose answer is lost may be claimed by this
+// very node before the start is repeated: then it is carried out already.
+func TestAStartThatWasClaimedBeforeItsRepeatIsCarriedOutOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.live("pokes", `  - {name: poked, type: hall.poke, connection: hall, input: {n: (= item.n )}, output: keep, parallel: 2}`)
+	p := clustertest.NewProxy(t, w.database)
+	n := w.node("one", Config{Taken: -1}, p.URL()) // what it accepts has to be claimed
+	lost := false
+	p.Each(func(_ int, sql string) (clustertest.Cut, bool) {
+		switch {
+		case !strings.Contains(sql, "INSERT INTO start_key"):
+			return 0, false
+		case !lost:
+			lost = true
+			return clustertest.After, true
+		}
+		_, list := n.Executing()
+		return clustertest.Before, len(list) != 1 || list[0].Stage != executing.String()
+	})
+	s := w.start("pokes", 4)
+	started, err := n.Accept(context.Background(), s)
+	require.NoError(t, err)
+	require.Equal(t, store.Started{Run: s.Run}, store.Started{Run: started.Run, Duplicate: started.Duplicate})
+	require.Equal(t, "succeeded", w.ended(s.Run, 20*time.Second).State)
+	w.reconciled(10*time.Second, n)
+	w.side.mu.Lock()
+	defer w.side.mu.Unlock()
+	require.Equal(t, 4, w.side.calls, "nothing was sent twice")
+}
+
 // C3: where the answer to a claim is lost, the runs go back to the queue.
 func TestAClaimWhoseAnswerIsLostIsReconciled(t *testing.T) {
 	t.Parallel()

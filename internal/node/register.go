@@ -94,6 +94,20 @@ func (r *register) remove(run uuid.UUID, claim int) {
 	}
 }
 
+// started notes that a run whose start was on its way waits for a place; false means
+// that it is in hand otherwise: it waited in the queue and was claimed here before
+// its start was repeated, and may be over by now.
+func (r *register) started(run uuid.UUID, claim int) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e, ok := r.held[run]
+	if !ok || e.claim != claim || e.stage != starting {
+		return false
+	}
+	e.stage = waiting
+	return true
+}
+
 // notStarted takes a run out whose start was not made, or not for us. It may
 // have been claimed before we hear so; then it stays.
 func (r *register) notStarted(run uuid.UUID) {

@@ -20,13 +20,20 @@ func TestAStartsEndLeavesAClaimAlone(t *testing.T) {
 	r.add(uuid.Nil, run, 1, starting)
 	r.add(uuid.Nil, run, 1, waiting) // claimed
 	r.notStarted(run)
+	require.False(t, r.started(run, 1), "it is not taken a second time")
 	require.True(t, r.begin(run, 1, &engine.Stop{}, nil))
+	require.False(t, r.started(run, 1))
 	r.remove(run, 1)
 	require.Empty(t, r.list())
+	require.False(t, r.started(run, 1), "nor once it is over")
 
 	r.add(uuid.Nil, run, 1, starting)
 	r.notStarted(run)
 	require.Empty(t, r.list())
+
+	r.add(uuid.Nil, run, 1, starting)
+	require.True(t, r.started(run, 1))
+	require.Equal(t, []Executing{{uuid.Nil, run, 1, "taken"}}, r.list())
 }
 
 // A wish that is heard before the execution begins is kept for it; a former

@@ -213,7 +213,9 @@ func (a *attempt) again(why *call.Failure) bool {
 	return false
 }
 
-// announce makes it durable that an unsafe deed is about to be done.
+// announce makes it durable that an unsafe deed is about to be done. Where another
+// has announced it since we last looked, it may have been done: then it is not ours
+// to do, and whoever carries the run out next reads of it.
 func (a *attempt) announce(ctx context.Context) error {
 	if a.about.Repeat != call.Unsafe || a.about.Effect == call.Read || a.known.announced != nil {
 		return nil
@@ -222,8 +224,12 @@ func (a *attempt) announce(ctx context.Context) error {
 	e.Part, e.Outcome, e.Started, e.Request = AnnouncePart(a.known.announces), Announced, a.now(), a.masked(a.about.Show())
 	e.Ended = e.Started
 	a.f.touched()
-	if _, err := a.Journal.Append(ctx, &e); err != nil {
+	stands, err := a.Journal.Append(ctx, &e)
+	if err != nil {
 		return err
+	}
+	if !stands.Started.Equal(e.Started) {
+		return ErrDropped
 	}
 	a.known.announces++
 	a.known.announced = &e

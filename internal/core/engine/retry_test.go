@@ -230,6 +230,28 @@ func TestWhatStandsInTheJournalIsUsed(t *testing.T) {
 	require.Equal(t, "0 written(sent 77)\n", picture(m.Seen))
 }
 
+// What another has announced is not done by us too, however that came about.
+func TestWhatAnotherHasAnnouncedIsNotSent(t *testing.T) {
+	t.Parallel()
+	w := newWorld()
+	p := plan(t, `  - {name: sent, type: hall.poke, connection: hall, input: {n: (= item.n )}}`)
+	r, m := newRun(numberedItems(1), w, Pass{Number: 1, Plan: p})
+	other := &Entry{Key: Key{Pass: 1, Step: 1, Address: item.Root(0), Part: AnnouncePart(0)}, Outcome: Announced, Started: r.Facts.Started.Add(-time.Second), Ended: r.Facts.Started}
+	w.opening = func() error { // it has been looked for entries, and there were none
+		_, err := MemoryJournal{m}.Append(context.Background(), other)
+		return err
+	}
+	_, err := r.Execute(context.Background(), nil)
+	require.ErrorIs(t, err, ErrDropped)
+	require.Empty(t, w.done)
+	again := *r
+	again.Lattice = &Memory{}
+	res, err := again.Execute(context.Background(), nil)
+	require.NoError(t, err)
+	require.Equal(t, 1, res.Counts.InDoubt, "nobody knows whether it was sent, and somebody is asked")
+	require.Empty(t, w.done)
+}
+
 func TestPartsAreNumbered(t *testing.T) {
 	t.Parallel()
 	for n := range 40 {
