@@ -123,14 +123,20 @@ func (w *world) reconciled(ctx context.Context, r *report, well time.Time) error
 	return nil
 }
 
+// stands is how long nothing has to end until what is under way is said to stand still.
+const stands = 2 * time.Minute
+
 // judge waits until nothing is under way, and compares everything with the twin.
 func (w *world) judge(ctx context.Context, r *report) error {
 	w.say("waiting until nothing is under way")
-	deadline := time.Now().Add(3 * time.Minute)
+	deadline, left := time.Now().Add(stands), -1
 	for {
 		n, err := column[int](ctx, w, "SELECT count(*)::int FROM live")
 		if err == nil && n[0] == 0 {
 			break
+		}
+		if err == nil && n[0] != left { // on a slow machine it takes long, but it goes on
+			deadline, left = time.Now().Add(stands), n[0]
 		}
 		if time.Now().After(deadline) {
 			list, _ := column[string](ctx, w, "SELECT run_id::text || ' ' || state || ' ' || reason || ' ' || message || ' wake ' || coalesce(wake::text, '') FROM live LIMIT 20")

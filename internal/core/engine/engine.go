@@ -100,10 +100,17 @@ func (r *Run) Execute(ctx context.Context, stop *Stop) (*Result, error) {
 	if stop == nil {
 		stop = &Stop{}
 	}
+	var res *Result
+	var err error
 	if r.Due != nil {
-		return r.wake(ctx, stop)
+		res, err = r.wake(ctx, stop)
+	} else {
+		res, err = newExecution(r, stop).carryOut(ctx)
 	}
-	return newExecution(r, stop).carryOut(ctx)
+	if err != nil && ctx.Err() != nil { // wherever it was met: why it was cut is what counts
+		err = context.Cause(ctx)
+	}
+	return res, err
 }
 
 // carryOut executes live.

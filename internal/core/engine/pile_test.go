@@ -130,7 +130,7 @@ func TestACutRunLeavesNothingInTheAccount(t *testing.T) {
 		return nil
 	}
 	_, err := r.Execute(ctx, nil)
-	require.ErrorIs(t, err, context.Canceled)
+	require.ErrorIs(t, err, ErrDropped, "wherever the cut was met")
 	require.Zero(t, a.Used())
 }
 
