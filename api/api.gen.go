@@ -360,6 +360,27 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for ScheduleEntryState.
+const (
+	ScheduleEntryStateDraft  ScheduleEntryState = "draft"
+	ScheduleEntryStateLive   ScheduleEntryState = "live"
+	ScheduleEntryStatePaused ScheduleEntryState = "paused"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleEntryState enum.
+func (e ScheduleEntryState) Valid() bool {
+	switch e {
+	case ScheduleEntryStateDraft:
+		return true
+	case ScheduleEntryStateLive:
+		return true
+	case ScheduleEntryStatePaused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WorkflowState.
 const (
 	WorkflowStateDraft  WorkflowState = "draft"
@@ -454,11 +475,109 @@ type Action struct {
 	Units *string `json:"units,omitempty"`
 }
 
+// Ahead What going live would do.
+type Ahead struct {
+	// AMonth How often it is due within thirty days
+	AMonth *int `json:"a_month,omitempty"`
+
+	// Beside Workflows that start at the same minutes within the next week
+	Beside  *[]AheadBeside `json:"beside,omitempty"`
+	Cadence *Cadence       `json:"cadence,omitempty"`
+	Changes []AheadChange  `json:"changes"`
+
+	// From The revision that is live; none where none ever was
+	From *int `json:"from,omitempty"`
+
+	// Lately How it ran in the last thirty days; items and seconds of one run that succeeded.
+	Lately *AheadLately `json:"lately,omitempty"`
+	Limits []string     `json:"limits"`
+
+	// Trigger What starts it
+	Trigger string `json:"trigger"`
+
+	// UnderWay Runs that have not ended; they finish on their revision
+	UnderWay []AheadRuns  `json:"under_way"`
+	Writes   []AheadWrite `json:"writes"`
+}
+
+// AheadBeside defines model for AheadBeside.
+type AheadBeside struct {
+	At       time.Time `json:"at"`
+	Title    string    `json:"title"`
+	Workflow string    `json:"workflow"`
+}
+
+// AheadChange defines model for AheadChange.
+type AheadChange struct {
+	// Kind added, removed, changed or moved
+	Kind     string  `json:"kind"`
+	Sentence string  `json:"sentence"`
+	Step     *string `json:"step,omitempty"`
+}
+
+// AheadLately How it ran in the last thirty days; items and seconds of one run that succeeded.
+type AheadLately struct {
+	Items   float32 `json:"items"`
+	Runs    int     `json:"runs"`
+	Seconds float32 `json:"seconds"`
+}
+
+// AheadRuns defines model for AheadRuns.
+type AheadRuns struct {
+	Revision int `json:"revision"`
+	Runs     int `json:"runs"`
+}
+
+// AheadWrite A line that writes outside.
+type AheadWrite struct {
+	Connection *string `json:"connection,omitempty"`
+
+	// New Nothing that is live writes the same way
+	New      bool   `json:"new"`
+	Number   string `json:"number"`
+	Sentence string `json:"sentence"`
+	Step     string `json:"step"`
+}
+
+// AskedCadence A cadence: a line as people write it, or the settings of a trigger.
+type AskedCadence struct {
+	Count *int `json:"count,omitempty"`
+
+	// Phrase As: every working day at 8
+	Phrase *string `json:"phrase,omitempty"`
+
+	// Settings A JSON object
+	Settings *Fields `json:"settings,omitempty"`
+
+	// Workflow A workflow whose times it goes on from
+	Workflow *string `json:"workflow,omitempty"`
+
+	// Zone Whose clock a line is meant by that names none; UTC unless given
+	Zone *string `json:"zone,omitempty"`
+}
+
 // BeginConsent defines model for BeginConsent.
 type BeginConsent struct {
 	// Loopback The port on which the command line listens
 	Loopback *int      `json:"loopback,omitempty"`
 	Scopes   *[]string `json:"scopes,omitempty"`
+}
+
+// Cadence defines model for Cadence.
+type Cadence struct {
+	// AWeek How often it is due within the next seven days
+	AWeek int `json:"a_week"`
+
+	// Clocks What the next change of clocks does to it; none where none comes within a year
+	Clocks *string `json:"clocks,omitempty"`
+
+	// Sentence Which is read back as the same
+	Sentence string `json:"sentence"`
+
+	// Settings A JSON object
+	Settings Fields    `json:"settings"`
+	Times    []DueTime `json:"times"`
+	Zone     string    `json:"zone"`
 }
 
 // CallSheet defines model for CallSheet.
@@ -763,6 +882,17 @@ type DraftPlan struct {
 	Problems []Finding `json:"problems"`
 }
 
+// DueTime A time at which something is due.
+type DueTime struct {
+	At time.Time `json:"at"`
+
+	// Note What the change of clocks does to it
+	Note *string `json:"note,omitempty"`
+
+	// Wall What the clock of the zone shows then, as Monday 30 November 2026, 16:30
+	Wall string `json:"wall"`
+}
+
 // Edit defines model for Edit.
 type Edit struct {
 	// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
@@ -1033,6 +1163,12 @@ type Items struct {
 
 // Kind defines model for Kind.
 type Kind struct {
+	// Alone Of a trigger: it starts without an item that somebody gives
+	Alone *bool `json:"alone,omitempty"`
+
+	// Called Of a trigger: something calls an address
+	Called *bool `json:"called,omitempty"`
+
 	// Connects A step of this kind can use a connection
 	Connects *bool `json:"connects,omitempty"`
 
@@ -1043,8 +1179,11 @@ type Kind struct {
 	// Needs The connector that it cannot do without
 	Needs    *string    `json:"needs,omitempty"`
 	Settings []Property `json:"settings"`
-	Title    string     `json:"title"`
-	Type     string     `json:"type"`
+
+	// Timed Of a trigger: it starts by the clock
+	Timed *bool  `json:"timed,omitempty"`
+	Title string `json:"title"`
+	Type  string `json:"type"`
 
 	// Words By which people look for it, beside those of its title and help
 	Words string `json:"words"`
@@ -1248,6 +1387,20 @@ type MendingWishWhat string
 // Mendings defines model for Mendings.
 type Mendings struct {
 	Mendings []Mending `json:"mendings"`
+}
+
+// MissedTimes defines model for MissedTimes.
+type MissedTimes struct {
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+	Noted  time.Time `json:"noted"`
+	Reader *string   `json:"reader,omitempty"`
+
+	// Started How many of them started a run later
+	Started  int    `json:"started"`
+	Times    int    `json:"times"`
+	Title    string `json:"title"`
+	Workflow string `json:"workflow"`
 }
 
 // NewConnection defines model for NewConnection.
@@ -1583,6 +1736,9 @@ type RunState string
 type RunSummary struct {
 	Accepted time.Time `json:"accepted"`
 
+	// Began How it began, in words: by a call, by the clock, by hand
+	Began string `json:"began"`
+
 	// Cancelling It was cancelled, and ends once the calls that are under way have been answered
 	Cancelling *bool              `json:"cancelling,omitempty"`
 	Connection *string            `json:"connection,omitempty"`
@@ -1635,6 +1791,49 @@ type Samples struct {
 	Taking bool `json:"taking"`
 }
 
+// Schedule defines model for Schedule.
+type Schedule struct {
+	Entries []ScheduleEntry `json:"entries"`
+	Missed  []MissedTimes   `json:"missed"`
+	Now     time.Time       `json:"now"`
+
+	// Together Minutes at which several workflows start
+	Together []struct {
+		At        time.Time `json:"at"`
+		Workflows []string  `json:"workflows"`
+	} `json:"together"`
+	Until time.Time `json:"until"`
+}
+
+// ScheduleEntry defines model for ScheduleEntry.
+type ScheduleEntry struct {
+	// Cadence As a sentence
+	Cadence string `json:"cadence"`
+
+	// More Times within the span that are not listed
+	More int `json:"more"`
+
+	// Next When it starts next; later than due where starts are spread
+	Next *time.Time `json:"next,omitempty"`
+
+	// Previous The time that started a run last, or when it went live
+	Previous *time.Time `json:"previous,omitempty"`
+
+	// Reader Whose hour it is
+	Reader *string            `json:"reader,omitempty"`
+	State  ScheduleEntryState `json:"state"`
+	Times  []DueTime          `json:"times"`
+	Title  string             `json:"title"`
+
+	// Trouble Why it did not start the last time
+	Trouble  *string `json:"trouble,omitempty"`
+	Workflow string  `json:"workflow"`
+	Zone     string  `json:"zone"`
+}
+
+// ScheduleEntryState defines model for ScheduleEntry.State.
+type ScheduleEntryState string
+
 // SecretField defines model for SecretField.
 type SecretField struct {
 	Name     string `json:"name"`
@@ -1661,6 +1860,21 @@ type Sent struct {
 type SignIn struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+}
+
+// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+type Standing struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Trouble Somebody has to do something
+	Trouble bool    `json:"trouble"`
+	Why     *string `json:"why,omitempty"`
+
+	// Words As: Next; Paused by Mara Quill since; Live, and never called yet
+	Words string `json:"words"`
+
+	// Zone Whose clock the time is said by; the reader's unless given
+	Zone *string `json:"zone,omitempty"`
 }
 
 // Started defines model for Started.
@@ -1782,6 +1996,12 @@ type Way struct {
 type Workflow struct {
 	About *string `json:"about,omitempty"`
 
+	// Alone It starts without an item that somebody gives
+	Alone *bool `json:"alone,omitempty"`
+
+	// Called Something calls an address of it
+	Called *bool `json:"called,omitempty"`
+
 	// Changed Differences of the draft from the live revision
 	Changed int `json:"changed"`
 
@@ -1797,14 +2017,20 @@ type Workflow struct {
 	LimitSentences *[]string `json:"limit_sentences,omitempty"`
 
 	// Limits A JSON object
-	Limits   *Fields       `json:"limits,omitempty"`
-	Lines    []Line        `json:"lines"`
-	Live     *int          `json:"live,omitempty"`
-	Name     string        `json:"name"`
-	Problems []Finding     `json:"problems"`
+	Limits   *Fields   `json:"limits,omitempty"`
+	Lines    []Line    `json:"lines"`
+	Live     *int      `json:"live,omitempty"`
+	Name     string    `json:"name"`
+	Problems []Finding `json:"problems"`
+
+	// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+	Standing *Standing     `json:"standing,omitempty"`
 	State    WorkflowState `json:"state"`
-	Title    string        `json:"title"`
-	Trigger  string        `json:"trigger"`
+
+	// Timed It starts by the clock
+	Timed   *bool  `json:"timed,omitempty"`
+	Title   string `json:"title"`
+	Trigger string `json:"trigger"`
 
 	// TriggerSettings A JSON object
 	TriggerSettings *Fields   `json:"trigger_settings,omitempty"`
@@ -1827,13 +2053,16 @@ type WorkflowPage struct {
 
 // WorkflowSummary defines model for WorkflowSummary.
 type WorkflowSummary struct {
-	Errors *int                 `json:"errors,omitempty"`
-	Last   *RunSummary          `json:"last,omitempty"`
-	Live   *int                 `json:"live,omitempty"`
-	Name   string               `json:"name"`
-	State  WorkflowSummaryState `json:"state"`
-	Steps  *int                 `json:"steps,omitempty"`
-	Title  string               `json:"title"`
+	Errors *int        `json:"errors,omitempty"`
+	Last   *RunSummary `json:"last,omitempty"`
+	Live   *int        `json:"live,omitempty"`
+	Name   string      `json:"name"`
+
+	// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+	Standing *Standing            `json:"standing,omitempty"`
+	State    WorkflowSummaryState `json:"state"`
+	Steps    *int                 `json:"steps,omitempty"`
+	Title    string               `json:"title"`
 
 	// Trigger What starts it
 	Trigger string    `json:"trigger"`
@@ -1993,6 +2222,18 @@ type PlanRunParams struct {
 	At *[]string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// GetScheduleParams defines parameters for GetSchedule.
+type GetScheduleParams struct {
+	// Hours How far ahead
+	Hours *int `form:"hours,omitempty" json:"hours,omitempty"`
+
+	// Most Times of each schedule
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+
+	// Workflow Only this one
+	Workflow *string `form:"workflow,omitempty" json:"workflow,omitempty"`
+}
+
 // ListWorkflowsParams defines parameters for ListWorkflows.
 type ListWorkflowsParams struct {
 	// After The last name of the page before
@@ -2026,6 +2267,9 @@ type GoLiveParams struct {
 
 // SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
 type SetAllowancesJSONRequestBody SetAllowancesJSONBody
+
+// ReadCadenceJSONRequestBody defines body for ReadCadence for application/json ContentType.
+type ReadCadenceJSONRequestBody = AskedCadence
 
 // CheckDocumentJSONRequestBody defines body for CheckDocument for application/json ContentType.
 type CheckDocumentJSONRequestBody = Document
@@ -2125,6 +2369,9 @@ type ServerInterface interface {
 	// SetAllowances Change them
 	// (PUT /allowances)
 	SetAllowances(c *gin.Context)
+	// ReadCadence Read a cadence as people write it, and tell when it is due next
+	// (POST /cadence)
+	ReadCadence(c *gin.Context)
 	// CheckDocument Check a document without storing it
 	// (POST /check)
 	CheckDocument(c *gin.Context)
@@ -2260,6 +2507,9 @@ type ServerInterface interface {
 	// RetryRun Try items again that were set aside or are in doubt
 	// (POST /runs/{run}/retry)
 	RetryRun(c *gin.Context, run RunID)
+	// GetSchedule What starts by the clock over the next days, what starts together, and what was missed
+	// (GET /schedule)
+	GetSchedule(c *gin.Context, params GetScheduleParams)
 	// ConnectorSchema The JSON Schema of the connector document
 	// (GET /schema/connector)
 	ConnectorSchema(c *gin.Context)
@@ -2299,6 +2549,9 @@ type ServerInterface interface {
 	// GetWorkflow A workflow with its draft, sentences and problems
 	// (GET /workflows/{workflow})
 	GetWorkflow(c *gin.Context, workflow WorkflowName)
+	// LookAhead What going live would do, in sentences
+	// (GET /workflows/{workflow}/ahead)
+	LookAhead(c *gin.Context, workflow WorkflowName)
 	// DiffWorkflow What the draft changes, in sentences
 	// (GET /workflows/{workflow}/diff)
 	DiffWorkflow(c *gin.Context, workflow WorkflowName, params DiffWorkflowParams)
@@ -2338,6 +2591,9 @@ type ServerInterface interface {
 	// ListRevisions A workflow's revisions, newest first
 	// (GET /workflows/{workflow}/revisions)
 	ListRevisions(c *gin.Context, workflow WorkflowName)
+	// GoBack Put an earlier revision live again; the draft stays
+	// (POST /workflows/{workflow}/revisions/{number}/live)
+	GoBack(c *gin.Context, workflow WorkflowName, number int)
 	// ListSamples A workflow's samples and what arrived of late
 	// (GET /workflows/{workflow}/samples)
 	ListSamples(c *gin.Context, workflow WorkflowName)
@@ -2362,6 +2618,9 @@ type ServerInterface interface {
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(c *gin.Context, workflow WorkflowName)
+	// UnpauseWorkflow Let a paused workflow start again, as it was live
+	// (POST /workflows/{workflow}/unpause)
+	UnpauseWorkflow(c *gin.Context, workflow WorkflowName)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -2397,6 +2656,19 @@ func (siw *ServerInterfaceWrapper) SetAllowances(c *gin.Context) {
 	}
 
 	siw.Handler.SetAllowances(c)
+}
+
+// ReadCadence operation middleware
+func (siw *ServerInterfaceWrapper) ReadCadence(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadCadence(c)
 }
 
 // CheckDocument operation middleware
@@ -3624,6 +3896,49 @@ func (siw *ServerInterfaceWrapper) RetryRun(c *gin.Context) {
 	siw.Handler.RetryRun(c, run)
 }
 
+// GetSchedule operation middleware
+func (siw *ServerInterfaceWrapper) GetSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetScheduleParams
+
+	// ------------- Optional query parameter "hours" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hours", c.Request.URL.Query(), &params.Hours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hours: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", c.Request.URL.Query(), &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter most: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "workflow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "workflow", c.Request.URL.Query(), &params.Workflow, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSchedule(c, params)
+}
+
 // ConnectorSchema operation middleware
 func (siw *ServerInterfaceWrapper) ConnectorSchema(c *gin.Context) {
 
@@ -3849,6 +4164,31 @@ func (siw *ServerInterfaceWrapper) GetWorkflow(c *gin.Context) {
 	}
 
 	siw.Handler.GetWorkflow(c, workflow)
+}
+
+// LookAhead operation middleware
+func (siw *ServerInterfaceWrapper) LookAhead(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookAhead(c, workflow)
 }
 
 // DiffWorkflow operation middleware
@@ -4259,6 +4599,40 @@ func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 	siw.Handler.ListRevisions(c, workflow)
 }
 
+// GoBack operation middleware
+func (siw *ServerInterfaceWrapper) GoBack(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GoBack(c, workflow, number)
+}
+
 // ListSamples operation middleware
 func (siw *ServerInterfaceWrapper) ListSamples(c *gin.Context) {
 
@@ -4486,6 +4860,31 @@ func (siw *ServerInterfaceWrapper) StartWorkflow(c *gin.Context) {
 	siw.Handler.StartWorkflow(c, workflow)
 }
 
+// UnpauseWorkflow operation middleware
+func (siw *ServerInterfaceWrapper) UnpauseWorkflow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.UnpauseWorkflow(c, workflow)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -4530,7 +4929,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/workflows/:workflow/diff", wrapper.DiffWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/revisions", wrapper.ListRevisions)
 	router.POST(options.BaseURL+"/workflows/:workflow/live", wrapper.GoLive)
+	router.GET(options.BaseURL+"/workflows/:workflow/ahead", wrapper.LookAhead)
+	router.POST(options.BaseURL+"/workflows/:workflow/revisions/:number/live", wrapper.GoBack)
 	router.POST(options.BaseURL+"/workflows/:workflow/pause", wrapper.PauseWorkflow)
+	router.POST(options.BaseURL+"/workflows/:workflow/unpause", wrapper.UnpauseWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/start", wrapper.StartingWorkflow)
 	router.POST(options.BaseURL+"/workflows/:workflow/start", wrapper.StartWorkflow)
 	router.GET(options.BaseURL+"/workflows/:workflow/rehearsal", wrapper.LastRehearsal)
@@ -4591,6 +4993,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/files/:file", wrapper.GetFile)
 	router.GET(options.BaseURL+"/schema/connector", wrapper.ConnectorSchema)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
+	router.GET(options.BaseURL+"/schedule", wrapper.GetSchedule)
+	router.POST(options.BaseURL+"/cadence", wrapper.ReadCadence)
 	router.GET(options.BaseURL+"/functions", wrapper.ListFunctions)
 	router.GET(options.BaseURL+"/schema/workflow", wrapper.WorkflowSchema)
 	router.POST(options.BaseURL+"/evaluate", wrapper.Evaluate)
@@ -4668,6 +5072,45 @@ type SetAllowancesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetAllowancesdefaultApplicationProblemPlusJSONResponse) VisitSetAllowancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCadenceRequestObject struct {
+	Body *ReadCadenceJSONRequestBody
+}
+
+type ReadCadenceResponseObject interface {
+	VisitReadCadenceResponse(w http.ResponseWriter) error
+}
+
+type ReadCadence200JSONResponse Cadence
+
+func (response ReadCadence200JSONResponse) VisitReadCadenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCadencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadCadencedefaultApplicationProblemPlusJSONResponse) VisitReadCadenceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6498,6 +6941,45 @@ func (response RetryRundefaultApplicationProblemPlusJSONResponse) VisitRetryRunR
 	return err
 }
 
+type GetScheduleRequestObject struct {
+	Params GetScheduleParams
+}
+
+type GetScheduleResponseObject interface {
+	VisitGetScheduleResponse(w http.ResponseWriter) error
+}
+
+type GetSchedule200JSONResponse Schedule
+
+func (response GetSchedule200JSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScheduledefaultApplicationProblemPlusJSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ConnectorSchemaRequestObject struct {
 }
 
@@ -7009,6 +7491,45 @@ type GetWorkflowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetWorkflowdefaultApplicationProblemPlusJSONResponse) VisitGetWorkflowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAheadRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+}
+
+type LookAheadResponseObject interface {
+	VisitLookAheadResponse(w http.ResponseWriter) error
+}
+
+type LookAhead200JSONResponse Ahead
+
+func (response LookAhead200JSONResponse) VisitLookAheadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAheaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAheaddefaultApplicationProblemPlusJSONResponse) VisitLookAheadResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7550,6 +8071,46 @@ func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type GoBackRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+	Number   int          `json:"number"`
+}
+
+type GoBackResponseObject interface {
+	VisitGoBackResponse(w http.ResponseWriter) error
+}
+
+type GoBack200JSONResponse Workflow
+
+func (response GoBack200JSONResponse) VisitGoBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GoBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GoBackdefaultApplicationProblemPlusJSONResponse) VisitGoBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSamplesRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 }
@@ -7857,6 +8418,45 @@ func (response StartWorkflowdefaultApplicationProblemPlusJSONResponse) VisitStar
 	return err
 }
 
+type UnpauseWorkflowRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+}
+
+type UnpauseWorkflowResponseObject interface {
+	VisitUnpauseWorkflowResponse(w http.ResponseWriter) error
+}
+
+type UnpauseWorkflow200JSONResponse Workflow
+
+func (response UnpauseWorkflow200JSONResponse) VisitUnpauseWorkflowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnpauseWorkflowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnpauseWorkflowdefaultApplicationProblemPlusJSONResponse) VisitUnpauseWorkflowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAllowances Addresses that are not public and may be reached all the same
@@ -7865,6 +8465,9 @@ type StrictServerInterface interface {
 	// SetAllowances Change them
 	// (PUT /allowances)
 	SetAllowances(ctx context.Context, request SetAllowancesRequestObject) (SetAllowancesResponseObject, error)
+	// ReadCadence Read a cadence as people write it, and tell when it is due next
+	// (POST /cadence)
+	ReadCadence(ctx context.Context, request ReadCadenceRequestObject) (ReadCadenceResponseObject, error)
 	// CheckDocument Check a document without storing it
 	// (POST /check)
 	CheckDocument(ctx context.Context, request CheckDocumentRequestObject) (CheckDocumentResponseObject, error)
@@ -8000,6 +8603,9 @@ type StrictServerInterface interface {
 	// RetryRun Try items again that were set aside or are in doubt
 	// (POST /runs/{run}/retry)
 	RetryRun(ctx context.Context, request RetryRunRequestObject) (RetryRunResponseObject, error)
+	// GetSchedule What starts by the clock over the next days, what starts together, and what was missed
+	// (GET /schedule)
+	GetSchedule(ctx context.Context, request GetScheduleRequestObject) (GetScheduleResponseObject, error)
 	// ConnectorSchema The JSON Schema of the connector document
 	// (GET /schema/connector)
 	ConnectorSchema(ctx context.Context, request ConnectorSchemaRequestObject) (ConnectorSchemaResponseObject, error)
@@ -8039,6 +8645,9 @@ type StrictServerInterface interface {
 	// GetWorkflow A workflow with its draft, sentences and problems
 	// (GET /workflows/{workflow})
 	GetWorkflow(ctx context.Context, request GetWorkflowRequestObject) (GetWorkflowResponseObject, error)
+	// LookAhead What going live would do, in sentences
+	// (GET /workflows/{workflow}/ahead)
+	LookAhead(ctx context.Context, request LookAheadRequestObject) (LookAheadResponseObject, error)
 	// DiffWorkflow What the draft changes, in sentences
 	// (GET /workflows/{workflow}/diff)
 	DiffWorkflow(ctx context.Context, request DiffWorkflowRequestObject) (DiffWorkflowResponseObject, error)
@@ -8078,6 +8687,9 @@ type StrictServerInterface interface {
 	// ListRevisions A workflow's revisions, newest first
 	// (GET /workflows/{workflow}/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// GoBack Put an earlier revision live again; the draft stays
+	// (POST /workflows/{workflow}/revisions/{number}/live)
+	GoBack(ctx context.Context, request GoBackRequestObject) (GoBackResponseObject, error)
 	// ListSamples A workflow's samples and what arrived of late
 	// (GET /workflows/{workflow}/samples)
 	ListSamples(ctx context.Context, request ListSamplesRequestObject) (ListSamplesResponseObject, error)
@@ -8102,6 +8714,9 @@ type StrictServerInterface interface {
 	// StartWorkflow Start a run by hand
 	// (POST /workflows/{workflow}/start)
 	StartWorkflow(ctx context.Context, request StartWorkflowRequestObject) (StartWorkflowResponseObject, error)
+	// UnpauseWorkflow Let a paused workflow start again, as it was live
+	// (POST /workflows/{workflow}/unpause)
+	UnpauseWorkflow(ctx context.Context, request UnpauseWorkflowRequestObject) (UnpauseWorkflowResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -8220,6 +8835,48 @@ func (sh *strictHandler) SetAllowances(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetAllowancesResponseObject); ok {
 		if err := validResponse.VisitSetAllowancesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadCadence operation middleware
+func (sh *strictHandler) ReadCadence(ctx *gin.Context) {
+	var request ReadCadenceRequestObject
+
+	var body ReadCadenceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadCadence(ctx, request.(ReadCadenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadCadence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadCadenceResponseObject); ok {
+		if err := validResponse.VisitReadCadenceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9679,6 +10336,32 @@ func (sh *strictHandler) RetryRun(ctx *gin.Context, run RunID) {
 	}
 }
 
+// GetSchedule operation middleware
+func (sh *strictHandler) GetSchedule(ctx *gin.Context, params GetScheduleParams) {
+	var request GetScheduleRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSchedule(ctx, request.(GetScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetScheduleResponseObject); ok {
+		if err := validResponse.VisitGetScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ConnectorSchema operation middleware
 func (sh *strictHandler) ConnectorSchema(ctx *gin.Context) {
 	var request ConnectorSchemaRequestObject
@@ -10064,6 +10747,32 @@ func (sh *strictHandler) GetWorkflow(ctx *gin.Context, workflow WorkflowName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetWorkflowResponseObject); ok {
 		if err := validResponse.VisitGetWorkflowResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAhead operation middleware
+func (sh *strictHandler) LookAhead(ctx *gin.Context, workflow WorkflowName) {
+	var request LookAheadRequestObject
+
+	request.Workflow = workflow
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAhead(ctx, request.(LookAheadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAhead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(LookAheadResponseObject); ok {
+		if err := validResponse.VisitLookAheadResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10503,6 +11212,33 @@ func (sh *strictHandler) ListRevisions(ctx *gin.Context, workflow WorkflowName) 
 	}
 }
 
+// GoBack operation middleware
+func (sh *strictHandler) GoBack(ctx *gin.Context, workflow WorkflowName, number int) {
+	var request GoBackRequestObject
+
+	request.Workflow = workflow
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GoBack(ctx, request.(GoBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GoBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GoBackResponseObject); ok {
+		if err := validResponse.VisitGoBackResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSamples operation middleware
 func (sh *strictHandler) ListSamples(ctx *gin.Context, workflow WorkflowName) {
 	var request ListSamplesRequestObject
@@ -10786,253 +11522,307 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 	}
 }
 
+// UnpauseWorkflow operation middleware
+func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName) {
+	var request UnpauseWorkflowRequestObject
+
+	request.Workflow = workflow
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnpauseWorkflow(ctx, request.(UnpauseWorkflowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnpauseWorkflow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(UnpauseWorkflowResponseObject); ok {
+		if err := validResponse.VisitUnpauseWorkflowResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3vkhs3lif6KgjeiXB33JSqJFvd01VxP8iybOu2bWlVtaOdcGgrQOYhCVcSyAaQRbEdipjX2BfYB5sn",
-	"2cA5ADKTBJLJKrLs7p0v3VYxE4k/B+f/+Z1fJzO1qpUEac3k4tdJzTVfgQWN//qay9L9fwlmpkVthZKT",
-	"i8lbWW2YVmvD1JwpCWzKZXnBnrC50swugQkLK/zR/cNqsViALvAfkq8g/GAs1MwuuWUrXgIOpOZsxeWm",
-	"YEozJW/mXFSNhkkxEe67f2tAbybFxA0yuZi4r06KiZktYcXdLO2mdn83Vgu5mHz+XExeKSlh5qb9E76z",
-	"vZLrJbBZfOYLg/MLn6u5XbZfax+bFBMNf2uEhnJyYXUDw3N4M/+R29ky/fE70EYoSduw5oZp4OUl48xY",
-	"XtGeLMAa9tWz52FaS+Al6HZib+ZP6AN7pmFh9bISt4ld+OA+ztlCq6ZmC3EHhnHDuHv4gq2Xm4KthV2q",
-	"xrK1e7IU8zlow+ZarfComVX4/5lzwoFGzO6vgogtNcat2Drrf9Ewn1xM/p+zlnzP6FdzFgcLI//Ap1Dt",
-	"rvsd1zYQY4WPpBcQftu3gPeNzM1fN7I3wFzpFbeTi0nTCLew9IBXFuo03bi7s0WuW190T4yY8welb+eV",
-	"Wucmvg6/Dw/1vpFvvolj9G8OrT1/ZfbvxQdhl0IOMSK6PyAts0utmsWScTbjBgpHyVfXr9+dvXp59Rr5",
-	"CmdaNbJsf/nS/ZX+6+wZ+wMOFahCqZpxfJ7NhTb2j5ndXtMMu8tCJpjYrbhArjXf0Pr8JueZVDiGQRbV",
-	"OavxDOqze9jUShrA2b7TalrByv3nTEkL0rr/5HVdiRl3Mzqr6Yn/9xej8EzGXcowLn4xwX/w8NZayUXB",
-	"uCzZUq0dX1mBLJmwuE1+KPell8SJncDSqgZtBc0e5nOY2eSuzwVUpemdzJ75unE3uwdWTJZQ1clvVMJ0",
-	"Pz5VqgIu3S8rsEtVJl+S/tR3fsDTTf6glZrvEkol5G2BEoRN+ey2YI0slSOVkZToKKEGnt4+w1d1Bft2",
-	"7d941QA+PlM1mEPuQTEx4Ohtlt4My2/B3PCb9VJUkN5jK2yVfrmRgtSbBOE5GTvjVcWEYVNRVVAWTEh3",
-	"40qT5Ebt3fp54i8jfbmzgiJQYtxTTxyRDj/GodX0F/fk52LyNSyEfOWuIt26Pm07ZuTONc0hauWEmWTr",
-	"pZgtkXnN1GrlblIlJDD3cZBuQSv+Saya1eTiTy9efPmimKyEpH8/izMS0sIC9P3O8XNiYa94VV0tARKr",
-	"4mWpwaQHnjW6ShMjzBo8gRQZ3IEW801aTnXPLny5HS6++zGzBvrk+AXQXYoCruQWnlhBJLPDn7yymxpn",
-	"gHtoUjr2CNFiYiy3TXeWnUO2St3erJI/bu+Zo2A/m6K7gzR6u4p20OReQlXt7uSc270M5lv3TI+bDz5N",
-	"T+EiGpMjGJTvu7fqTbhMJP87KoHxOgHqEKg+fHn2LLnp/iIPzfHKPeOeFaum4hbSM+FMwxK4Nry6YEaR",
-	"FSXIZkDzCbVxzohNMy7N2tlcRsgZMKmcdrLAh3FKRYp7wie7/9LgGfmHkye7hNlt6po4LjRe+v4gJKRE",
-	"hNc9xg/0rZBlRtx4w3T/muNH0wtWYkYr6y9Y4en1Z9p/QpSjxWlGR9iaKN58fDQ1011xy/VsCSYtTzoa",
-	"HxPWQDVn8YUU+ayXmxtY1XYE4w07030pubWqalYJJW8KCy5T0hxwqqSpk0ynR4uRLNi9kmGRzpjI+A+4",
-	"AVQYkFcI60x3WTqTBDRcsjmvKie13SM4Of/v5PdbH0OK1ZdQ9xTCzvRAlinGEbek4mFH6MmxOzKHqrpJ",
-	"Kx1vHT9UBjq2l5IXqLevuNwwx/+RY+6uuDPxBb+DG8+f0ktbQlXGKez+LGT677fem5DQ0WXiJN9Yw+qK",
-	"z/Ao3axVY92TxOKfPk9tjtOpTEbd55ubpVvaFEDeBDGwO8uVqCphegJcSPunr5J7lTUUJJDZkdBuo6Nt",
-	"6Xi/hdowslUdpc6VdpqqdNrfz5Op5hLdSE7EoSj35/YxsXbZrKbEO3f30RGbEzf+mdRSOs69xBBOFS+d",
-	"Xr529MuZbiRzj6c5j2oym4sy2iQpl6Mc71DrGjQ4boG+ioQaPGSaGLA33IgS0tMwVtV1T/fo/BgtE/+T",
-	"3zPHULmw2Uux5pvcwugYL/DaO95kCnLb2SUIzWZQVYYZvmmtbFw/uWx7HhTgs+UlcY7ti167P/Kq6hqX",
-	"fR49U02O5rNkvOYjhIe3uNyzhf/KGGHnpn2j5OFsrBQlMwovTdCjCsbnFjTjkoHWKk3h64zP6jrlBd8V",
-	"H2Mtz47F6X2k6IZyd6LLOrtE2lLkFvtNsq0gFQOpRp6VlthdAbZlJ80iTYxT2WetKjlSfNPXlU4bk+HX",
-	"m7yfAO5Ab1RKPrx2v7BpI6oSNFvxDWuc2E+r0gvNfThllI76nXs8RbSLhuukXP/+7dX1xbu376/JCjDM",
-	"W2KOYWpPysI4emV1M63EDC+7VFNVblAS8KpSayh7C2i3AemmkVZU4zcf31kvN8l9XQpp01eBFJMl13xm",
-	"QcegkYGZhuTcKpjnZJ0wzP0axqgrLtNie+V57rAFgk8NG98rYYzn0RnZ6ybBKj67NQc54vI+QZHWfPHU",
-	"w74hfS5U0iLlIqknOg7ob6hjQsKgr3y9dJKBlQqImNZKJxXX1kvUHxcpG8pLxqcG/bthohvGNdql7Faq",
-	"tTxob4z1foKguDQysIpiotz8plrdgkT5IAMTU3Iu9Cqpy1j39A18qoUGM57iO16TEcpbY6C8mW4O84j6",
-	"8GBOB4gKQn/X3zcyREQ4aXm9e94dAp2cSSVuCbyySyeZOOsImVFCqWXEu2y3iIKg40iiI/XUGabl2QbR",
-	"fLuB7a3zzKDDtiPrHRZOV2DdziXUlq4AOB5fX/FPb+iF5+fnu6d8GEPa2vI444Elk0TcEsfTvt7ccVq2",
-	"gvrBkRI+23WCDI3l4zqpkRq7zEj2Us1M7odm1be9UmJg1+3n6A8tvxdoNBu8AzMlk57VLK92jG1n+B95",
-	"6W1MYZCfmpp3b1aH3IxYyBvi96M27wNPnkFe3fEesPHHE+np2vvOEp/rMLr+ytv7d5gsHGaCMN390kvS",
-	"hsA7YVDWzNB9z9QdaPb99fW7xI4Px3bowrTTofOlGXSZWji1lvg7Gz14Sb/pkGv/snYJub/Uf3/54w9O",
-	"Uv//V29/ouDODyAXdjm5+OrZX7768vyrfSw7Dj04tevWV9qfWTYUKqSxummv/84DwUETpHitqoq4+hqm",
-	"S6UyfofcZRsOHmauwOhoHk42s0PusXd8AYOhoUTAji+AWcVUDUk1VUMptA9mJ9yzXuG3imlYCOPsUbRR",
-	"bd93u1dktzGc+MH0OpuQIda38/Mu05O59n5RQibDJOjDaO14Ia2irCaT1H7GOumksjdlXynouYbu7/3x",
-	"rpbDXEPbTn88Yz9Q3+bfsu7TLoCkzR+XvG3+p2jjGzGfJyhjyeUChuIfWRftsLfNJ0UNk3VIGAsjjfER",
-	"abgTOUmzNXxYXG47vFDd4uLtD4lII0fDq5dct/ZWLXyqYYZ2FAZLvBnVMcwOkqdVyIYbyPHYtQeI+gqa",
-	"2LPEfdraIT9WEVed3irjlHlepXK7fIjT3WkuS1r0pNiOodlDooGYpQfzvk7+7DyllGswVqXc0z8AWvYr",
-	"Mq74gguZCYiBhjETQus9nTfh9ycVT90+79w50HPJzT+quvHs/Kt/ffHnPz1I3fhG87l9V6WDe9wyKIV1",
-	"SnNTlQwzm7byBxR5tZIXLDp0McpjmIY5aMcawoD0dlJQdKPO26I4uo6DQ4NUTolDPSxEvR16D8srhiPS",
-	"r0uRONOcL7oXE+L4zwvMhizavMmYIBlCQpfszCd7u+V7f1tIPyzYWRvewce2wziXMUwRQstzTMzEIGtC",
-	"FbqFtFtRJbJjDdiizTkX0oC2BQYsoGAaVuoOCub+1y1KQ1D5dkUQpIMFBiyyI/+JC2LSxipV+qPH1boN",
-	"ceQaEzSesg9OPRO2/UmYkPnOOJOwBs1KdwOYVapofWXM8JU7J1FVW7HlkJbt+FBvAA3zxps/+Kmdq3KH",
-	"iQXjsg9SjMlkM5NDbINIqYik4+go7UVLaz8HzrCfX5C9FymXT/jzqMuKl2tbfGASXfjnnltMn0vOzy3Z",
-	"uzZ3ef34uIlRjSbdqcue//Tlv36V2n5Y1ZX/aCInqDX7xnx7WwWgiRAbHFxyQr5RZC3pAldG2KxDIJPG",
-	"5PRXcjVnYgcWE2dNjJ3gw0zJatO5iYHFOVZmHGkLE/KygLLBkJ0+nSkJl54dYByGITm7vyRtvUOIHbNm",
-	"0grw7v56xdEbo7htvHrX2eg5rwwkE7LNEsXiFGYq3mjU6Sg4KiwDiV4yzI13BOD3zmKEyS31KXvbvka/",
-	"0nCGGbgDzasilP2gRrVqjHuCGfV0V7ifLDkwtXHfboUYao5amKNvjh5qLazFs6w11JySR71deiwbLISs",
-	"u1k4PtPnhmoqQgSgmKj53FttGvhsCWXSefJt3Jctfxnqc8wvv5h8erJQT/zbvxgln77n6x/BGL4AGqZK",
-	"MKm5yHgZ8y4b8XcYGT2hv+xNThRocXRluv9KivkEvSuRuxDyzhJ5YLkU3QWvc6ksyESQ+jsR2DmmmmOs",
-	"TbINpAPJIVcp4bvwx3FQ3QBeOkEpeoGyQwbDmmvpHvtY3NfkjqMXoS4Fp1+E/WwnnTwNUr/z4nkrHo+m",
-	"QE/xNvwOSreVjqkwq+qgmKJONFYb3xXwiZhNkmU0MleU4rbYZLPzHImEVJJg4Tt9WLr9TEkL+JSx019K",
-	"Bp9qDcYkPX/FBIv70nqbe9ZtWHBE0KOpMbRq0i7frC94oMKlW206zlry2/wuvJr25JimosIlQ7bqhWyq",
-	"qshF6f2O5hfdhMu2teGGWd3IGbfwB6d4FKxCfeuPzsL5WwMG02dXXN8GzZ0yh9ZU9bpxwo5SFppkskMm",
-	"Pvtto51uQXEqNt345KEalFtEpdTtTtB32ONNZxqW2TuXQDT+eItAzS0Zxu0O8/04cDvaY9u5Jvk4Wk16",
-	"S1pH9ZpERoH1cqO/f3RU66WqoIiOrQ2YAstkCi8IC2bFCgpWNhpd6QX7u5JQMGThzl6Vm9H1QSSK4kLa",
-	"Waf2iuLGiQSqGEzZosKqYo2swBgk4MOyKWDFRXXIrd22Z/D91DK+F8YqvdldiFOeB9zCfDaD2h6S+DVU",
-	"gnNIfcxeBfN9I6+sVzJHxpRIU2ujLDG45FMe4mr3e6h3R07ftTerWmk7FPvPxaXaRKLgp0P/xVw1kqrS",
-	"Qd+BjjYSKjacOWlPlpBRlZPB6BQ1lhhQxwh93vW0psP0W/6WGuTLd2/Yl0/Pscrm6TM0skhb1ezfX/74",
-	"w/YX/vLnZy+enw9EDjtP/+n8Qe5K2udkTdhO3LOjuuWX24EjUDoeQS4L7sYncGSukZMx6TTb5Yg0W3yb",
-	"nh0TOsnybjSqc4EzR0xZKqTEC/LNLg4rY00lTux9aSBNAvPD9k23Eu66UALePeftrEoY49TvkMZ2lkLM",
-	"OQjz7WYkRLJJkrP83sN9bJlDFRerRJaZMECOY4Y5SEytJehL9HBikjkpJcG2x3wXkQ7EHsCjU1qYsVxj",
-	"wQGXJQM06i68Xk3FS2zNN8wqYmzc8ik3cMksvwV5QUV0WJmDPmgMD3SqIsLgEypBlqj4wKzxf6PPJaym",
-	"pBigrQwLSR6ChdV3QcPeYioBvWNnX6aN2eTC4WpOzqpoKqGbf+41yJobw7wSvFJ9btM5IKyoGi+Ps7Gp",
-	"NutjHH5HJ1iZyNoH9HmbNIPkh0w4aCSHFn6k7eIhXuKZ785qOm6wjCEQYTr2MO4WBKJVNQgKZKdUICCz",
-	"uEkVEeaETs9viieuQAJ+YwcpNyGLFvHvo8O0dAlSfFrZnraf45Ft4ge+kJvyX7fSkLoOuoRbLuUeccOk",
-	"E4AOi05/IHeeGy4pY3Oe7bE7Eg52eEPew/ywIveDS7HHcns4oFikkf7x7cCvscCxeJumWXix5Dghr6pw",
-	"5y5IkGHwsH3AKGf/2X6MF6UA41SAdAAoQt4oyJ3Eh5BB0F/TT1wj5g1++xJXcQubDodHI5Cc6UtVlTuu",
-	"9LwgOZQ7jxfcGUY5zNeSu5KyGDEJI+HW1o2kE/a5thSeXuOBCp8thloCMJTzXp+xCgMQe5d12PVuibWf",
-	"ezLOvRj41LarGq2FpE8fK8vC6t3JshmXWLbEWQ/NbNdtUiow+UAZZh1NwTFJ3FWneimJu4hwYIgm5kTt",
-	"JVPyBv1FBau4hZDHI28kwsZBpeTCKWYB0MAuwQCalR0NLCSgmZqMiWLiqNpgYQDV1SAmAyljJsmh855J",
-	"gNLsM8RCWGvGpVRu+SHwnuFasbbgwenzAzZJOiCSdRl+nXcSFuEsYzYHutbdp6lGlPx+w2qH93AFlcO/",
-	"Ewo54qakWN0P3FoxgzQeiMmHLpO2db9MLuT8BLBCpzNOvZUApVOFgc+WLIBabM9sxe0sn71KlkI6txcr",
-	"yf0HtVoH3oxAIs5iM4yvkPZb2YIf8/l155dM+vpnSvTzxXzhpa6S2Ct4Xo+nu/dq/RD1Cr8VHu9sVeGP",
-	"beCkr5a8Thz3lMtyyC845Zl00Wid7DkIjwuB0SjHdbygl5topM562UCdnQ3mxPYXOlBx3NjBQ0kENbVq",
-	"phWM2GwPdRn23L83QinfPt3f/EpFGJihYaMmg5qKz8xD+cKlcnbrJUNvt11yyf4OWvmL4sQIId0IzIyf",
-	"AuLH0bTcAT9lb6STRI4KcfZN7Z57fn5OH8aph0hNRfnPA8bs9u4O8wuceWLt77d3chfMEF+lav4uvYUk",
-	"OjX3CXyX6OkQphNF7HCYUpTIRTChAzE78/X7eaodVaVP2jEOMirzOo/UENeKWIxxpUMzbzJ84hg3kUbf",
-	"uYpjFjmWs2ZZauFZZLhFSRYbq9oydRoR7u08menKNa8q8rhEoDhKkB5+kcrjtqpnA5tKvNopZkisIVWB",
-	"/5KA7Dz5e3iWHdtmLITOLvspAeoOfI/PiKWbR/tdZGtUcmm1u7gOGL/gkhJASRMg+3Mr5bboJ9wypbtZ",
-	"tV49yKbgJo0VGYpU9iQBO40wOcltpWTJDf4lmbIrUpBqc1FZ0IRRWTB0d7P//I//fUkgSm0ScGSHxN/4",
-	"FLN2A7x0uykdCA3/DGaj+edoVVGY7EGUGYXrk4fgUTbzwwBQDmonHRC5p887B5tPh1ZUbpNAwmkhx0am",
-	"iu6BtYmWzLjhQu5lAubBXV1uGEXeufHmlJPQmJpddhYOFeL2tsfszrSHBp61hnY/jHav203kCW1i8iV+",
-	"xmMEd2/Z0IcGg/tjqgV/5CVcIzbBDoP2iBfZ+NO+U6Bhd2UJhSz86Mk5JVTxfFJAFLpJ1wCsDLqcQm4L",
-	"ZtEXh9wjrfaDzL53z3jnEVVPj63spHX5r7Se7nag9AbJ8qjANgOAIveDzQ2U0yvHScfaMdN40AIYMcjW",
-	"Fn3ObFoyuTLjq8sEq4ICvPa1EyRNI6wFZzVooyRlHGCxAdZJJEU1oXvlv0xjtzbE2vErLaBMjjbjcgZV",
-	"FWvdE1kNaZy5fo2qSuONiXKUX3XANqESkHLAnh5KIR3n2E16tYeSPHf0/nzczXJ9UA6QfyF3GjugMQtF",
-	"qrU/x94/8MgJKDHlTWxkCfrG20E56BVHvfgg24oU7D3UnawACgvdhM3KfXHJ7ygRNg9jF3JCwiZosHoz",
-	"iI6TQhj1uSERtMUfVe8MdsOIflK+qjjUTfYW11LtxzxLCfWB+6uN9+7swPUJNTEHlNUqdZuqPeyg8Ti9",
-	"mR5j3F6SHYNOAaQW9HXkfXuJ+7wfz33gfkE95GwbwO+7X0h8INKTSHzJYXJ021HsRLX9KONhATPxUU+L",
-	"/kDDXg2Q5Adhlg+vYO6/fSXkovJRqoIcUygEySD1BTcihDXbuN/YPPcDSqF9lsWu0hfwJipxByxUzzPR",
-	"xlzR/d3ILwwjrJRUlTRPjIx86YJZvelKdpA+tbDNn0aeNwWQiFF1yTwju8g9gUK9xDRejo0lfBiVLRSJ",
-	"4vGc8V4V3jspdgNUlRTZ7S+jTjmoYftIPw6cms9PsD4usOMgTuN9OmU8TG3O5cDSTBg3t5QchmFiAtjz",
-	"IcrHUrgzZQvbE5xuWL+euaOh74FpC4eYOf+rWHGyXfR1WO5Hsjb1+fnePNyBphk/wTpjUuds1cC2nBXI",
-	"7gSsQWMaoGMXBiCUwARjNsm3VvwWksh5OIr7laHtHRNOHPPyVsygRdynBvSdxn8XD7GXUzSQ3E9VwgHF",
-	"GTvJ/IPMkFJMk7fRBOiV/o7+d9KhgxdVraWJNUozrrUA46tnDjNWIn5uKJbKptO/lWuuU0nedkQgLXeH",
-	"XwZblvB/Wxl0wVRFMWJmFZOwTkXRMpQdcc8Kbx2jFKMUoWiUIIABxvvvXTOSUwi+U9iB5sFqQcqh8LYG",
-	"CWW6cchgC5a5HV/AXky4tbCqbUZrnsJc7Rf5HUnnpzuIqeee+VxgoSOUN4e0jPGvpMD2PiwVqxu7pS7K",
-	"bkA8xgVnGQyM2FTg4AY2OwnkmcMZckGoO9Dj4VW9szpr+2db36CDZ39QbsirkQdUqoS8TS+cl3CT6uH1",
-	"dr6Nyd7BEEmjmMFqmqlL8GoCJmXFRjFqXnSyIZaNLKl6/ZAuYaG6clwrsEOa4NzPtuSbAVP2EOSAe6Z7",
-	"j2qds2uw7mumM6iytyVlsT/lzgeQ/0S2RRuV+tA7blK4I2Fdh8M8ZZeEX8onMiqdCvzu1kSRkOHMiIV8",
-	"ImTQhGPkz1fhzH20PpEyVKXUt2/dn4kpdjuohbzDAySksqnx31KAzrNddFnF5kzeOTD+G0qLhUiHuZHL",
-	"O901yRiuLJflEyFDyQuaKIVPmAm4BAMZFlmIlWgQ76sto6WOpPtgqqXOCxPqMGcGs7JVY7tB4fwSAiD9",
-	"Q5eA44xbwlEjrfutyj365/X2LSmC9djG2SWsO4nCl+wWasukisc3aGPGNUVCbc9xi0DDdUnyi33e3nQf",
-	"ADd14dsqR1jH4j6u4d1tywrO8UppXmNQjZ2p1UnkT1Zg4Ovtp8eQc3CPJ3Y/IPxE1ydltwJYrK7v+sJn",
-	"lTJQsiieHu5sf0t4TaKCtvuCMGwKjsM69afT2UXVCL/hdawl3xEX94CKRTDfoaCfs8lMswJfIOrYFmvq",
-	"fR7/7W3edNqs+6z0Rdf2ui/VdxFQE06Ttreobxfki1xzUcy90Lj3jkEI2cONOyp0bJAc7hN9bep+YQVa",
-	"pqeNYl+BWSdwFg4jyRfbNs1b2J1gc7kbiQ7ICW/egYZaylF3YBT4mE0dB229vdUUuyU0fFphWl15aAWE",
-	"n0jm7AJYVlp6eew5qgrFHY1aDfphzU4QqRTGCpkCCyc0Yqcyk85wyV48axHtPDj+SlHXIMlenCdvssd6",
-	"OdDFTrpkQgGlwXrpkVjT02ZfpLvGzbNjpXFbeSrZ8xtlLfgyjEv288eQ8RnUHqjAmRiGksV81+ZdXoLV",
-	"SAmVVKsVeb8AO6cpX1tt7IUbkNIBTcFKbhFwBu0qyuomMZzc1UM7MPfalxIYFw0TDwV3s2gJJ66oc9gZ",
-	"4qVypQNcxHEySfyeUe3jMxCTwYtLY3R+S039feigm4N8O6QRBkKaJWh+FoHyh9/Hp/BmtRCNO64gqkcg",
-	"bCoC0u2nKHWwwREwFp19AnUwxIxVY6PBAbP8ME3Yw4N29TzU6xrTV4xHZo/uVFOUMN77OAiIFzAadzku",
-	"pgx0ph4e9Q3T7Fa/5CMXWx0OOuTRxjJ3qZFppvQKATn6LaE4m2swS3RuXEbktzU3zM2hsbgHkAbEjr3h",
-	"ctYRRjV8VlIX3S77GV+JY/u2ZSeM2jaBSZaIeODkMHYEZe3GhXLe421XL3laA0uItR7+ZreJTx3ozzC9",
-	"AbYDowOU3lxQ1GKwHzZpFYB71xwne1CROp3pz0enqeKuUkRpK3w0onz7PdhGy7T7r9yOfr5Ih8IjLnD/",
-	"0dyTN70l/ToCjUoYM+7BeHn3zGTHHHCvpQmltb7ygPyJIMNUc52IAf2EukasfvQIfMw/H8uaY2TAGY/U",
-	"NzY8S6fbgpBzw7BkmxL4naYKdZo7VuIOcq2RD2LrvIRcTmdbWrHnRsdGxP5qh0GLLpASzrjdzeQB+WB7",
-	"SBKi3AEy7TSnRArfIhThHVZCCmPDL4iPlEwkep8CPh0MatqhDtaxSrhTTdmrLk4nNIOvEBunAPmo5Y62",
-	"IHOcJHQs8uSI8CyRBiN08gGusmzg6/tsAI2hzpssewNpzeDE29JLEnEtWs8B/hU66H3dVS5Cs/hpTBsk",
-	"dAXDuLmF0jfuzmRND0QCuwqbG803RfPNZrwlNkMncKeTLIlwiiSn+yXs1ob3MA+Dv5FILHmzGnlKpRzh",
-	"u+/ViijPY4b7BR07gz3H0TySU8fbl0zHHpmMP0YVbVYrxx8zAGdRafJbnjnsNFxSQDjamyJ/UNJRd9L3",
-	"hdSMOniH+/+tgYYw4Rspfee6CMhumtkMoKRuLVxbgSW9cy7I9m4LDZLyoJ3xEdBROxUOqXw1VMXDdIqA",
-	"oWeYkjOS/ATEuFvU0Emt5dI46ymdKrenJPdgg/mwrJSRlTRDYmYIad1ky2+4SfrRqaMyIg5edKJrN9Sz",
-	"uGBWVeWNVTfuiYL9oqY3nrwKEmf+hzlvKnuj5jeq0eaSXFW6kU5wYK1lxSV2uAlwhgmnzB7mdRw03F4P",
-	"kUTixu0BuuB4ELzQRXgXCc9nXPg5taKpw0DxUDvAvC0JxGNNsYhciuxMAz/ovnY9QoNI9eG5e2CwHXor",
-	"0kBQUYPA4HG3AP0Lw/DdnY51VDNO3itKOPA6yHTzNCkUY8LwiBMPh+l3o2g70IRDyB9cKoKrtbgbLKE7",
-	"JFlvurE5iBX4NANd2xyArslwzrHoa3egSzEbEyH2/W3x6fjpMPV2nqMSHhIBg8EMMLo+KdwMfpvpsU/+",
-	"TkpV+GSRkmL4ObSd2d/nt3Wp+C8V8eST5IJJDN+GUNlxfODLZGein5SlztMarDcJoJoTOgNrzI463gW+",
-	"v1/H2yUl5A660a+SPQOnqkxb6YuG6zLdrhV1j+BkxWUhVl2wFP+wVMZe1ErbPwYArLqZVmJG1VT+XU5d",
-	"8WL4JtFTe1RxSddJnDihgbhio6v9Ox173bunk9sqFvKNHKjF77iZvkwinDvBhaHK3aKSYhSKf2eI5Axb",
-	"i2YH0P9+1cLZr2QuvDdj+4nlWP6yXiq4Ax1gHIV1EmnJZXnZuoeLLf8VUhC+5QZ8msDJzJRwd8EiVWNZ",
-	"8DUE4Mhd8plnOi+9oU6BSjudOoZD7RI2hH/lrP2nY529Q0iCh0XZelobp/b3lAbxdKCTSrv36CtYC7Pf",
-	"VdBqYgFvqxXeNOUUjWQKfu6jagkN5ujWxD9k5VECZyZZV2A8IuGkeBh8R0huGrPzKW3Pyy6P5YGevUAA",
-	"7ckmqSfk/G9JsKCgjSg3mHmen0iq5CvSaX2QzSyhi0fhF1RM2t6dhsX8Vne1HoAru5MlB3N7YF1CsuXx",
-	"dUwUaXHjF92ciy4GUWPr5kTFAQMy2LT+kgR+jrodX0mSRVaN/dh3Ac62QM0yMO/e9o9OoH3t1DAsMcvp",
-	"C9dp75BNRklfyg4Ckm3RbYWS//kf/8u0GfYFW1pbY7n136qkN2nYmyPkiNPvAVCl8oMAa7PxBmng1X4d",
-	"ngcsY/p+ar/+LfTY3N6ZDfWToR6ce5sfdkHaD4vZHNy+wZBHx4xv2dC5h/dutHD/DkrC512OdXfnqnmW",
-	"m3tghQ/1XNpFjfBu8+AwoAYIoR0CLcSfS4qUPvBNsoLFJLv6vAwgRf4JQw2fHQsNt5HXdSVmPIvHncWv",
-	"HrBnNJRCw8wOR+Mwqr8QBrvSBfUkOZ3BavttxXnNN4ci6N3PYvWfOrCKZJxHomPoH4DNnbP7tqCxw2yS",
-	"9NWh9K2dnfqmT7t8GUsiynwC6KwNYFKyzDxmKnbNqbS6Q4NnK02X3PhyprLzgT4kcrrf126S8j2b+If3",
-	"Ys/zblbXL42x+QrKofrNlbA3wfbJ1ZtMEb0WNTkPHXNAIUPEax0nMCN+8igSRiTV5FfvMjn5+VadR07S",
-	"7oXSQodWn4NR8y0QqDGddYbiDP63m3tAWvo381phXR5mc95xfUihV5v3dmge27Zvz8c+woi95JfWDO8t",
-	"ONBb5/hbTtOufYiHDUd6s0L+gK45/o2xMd72C0PTzsZf22a+eZT48dHoe1zEB1yeWHBzUG1ExhM0xhGU",
-	"bKV72IUZR9Qt/eZpklSARgu7uXKHEXBXI/CIcAuYKXUrYhfxi4nVUFVdZwevxV9h08NlxbNFPQe47vZs",
-	"drbU5PNntIvmKttnxGo+awtXQd+JGTxl1/4foL9wJoAFPUe4YPfQdyo0HCTAeBzGqAq+MNjJ2QOCgQTt",
-	"doNkvbBP2WskX/zVX+lYU23YH95/+4r95asXf/7jU/bpSQ16JXBzWgxoX9WA/ivKCJCMkt/wMYDSXLJP",
-	"T3yf8xXXt9Rdx9e+oc674hvGza0v+2NcbvBhIxYSC4+fxvO9mPy7auSCXccziOxw8iyU2/FaTC4mXz49",
-	"f/ql7zyO53qGcQEexPaCoJ7iXN+Uk4vJD8LYl+1jiGxQOyUdX3l+fu71euuVlY5efPaLj8q1jtWkKfig",
-	"yo12jAQ170LKxKfxJ8wQyHGjuNCzUEj2uetEacfqt1jvhF88wq8GPltC6SFmyP2FRnRLPZOLkCjp1Igm",
-	"cQ5XsH0M2Dv7ax9SOuoJdKMoybTefY3fDzmg9lmrG/j8XwQWCewVgR/4DMotculnzroXz2ZLmKHLslYm",
-	"QUGv3M/ftPrMfSlosEYmDH+Cox1MfXJrgzJ1Ih9CvQNVLh/jWGB2y3gfZ0M1TqQrjRVHNn+78Zyie3CY",
-	"7b7qPHfUa7E1gZGJo9Gnue/GdIcfc2e663z48Vx349tfGDbr7WKe6SbvzMuyC2t+mjvTh44cdXGeHe/i",
-	"bH15GwVFhTqvWbhhDz4gHNQpRR5P8bIT3yFcCgxSL9XaY5aPY37tMZ/92v7jMymUFZA90D/d97BSd7B1",
-	"wL2N/iqBVYwvHWMjaKRep0FSJULyV2PA7F18kWYg34EdWtj5I1HQdS+Ocgytq9+XMX+fueYrsFj88HP6",
-	"U+0jnUX85JSzzx8zWthWn4PTMIStjzy2KH18jvDaGW6MIyIN8QHKsQ4dDeiX4I4Xc7YWZonelfvzhbPY",
-	"7Skvf31TzWNKXn5QARGmfe6XtzxdMpKQtPjkcWQsVj1S3jtmVj/KtRw+0aj/Pvju5xXo3wNTDbnFx9Jo",
-	"f+S30I14K+30JlRz3QHvnmco4Ntzw5ZKzMCc/VoJYz8//GAK737yYA3e+eTBJ/oMspvMte0sy54v3nma",
-	"89EM7INj/VzPlmNqa7ezfTIx/cc2w2j3Uqwn/PRgav1B8dLxGxwQsUdCnxsxu0XP4v2o1aPYn5B/0Bd+",
-	"L2oZn1lxd2Tt7IpvWmhIr9/TH6LrEvuOLoFpsVhaRvmMDxHjbUrBiY7ta1gI+cp/5jQaX+8Tj6/vuc9i",
-	"DCopa7DGVYXMjCMQyTvKIu9Ak4YWVluJFSHtCrtS1FRd9ABS6UY2T2MeYNfmk9sH7Qeuwop+VzbC0W0+",
-	"7wgV1jDKBfDmwVKRi93x90767mgS8UHKfQ44pU/jf/OfP8T9pvRY75sb/ADnm9LHEM0fCCode1b6eYR6",
-	"WUzbRqwm93upHuKLw8r+E94spQ/zYz87/gT23CuljxPAau02pbGBEJnaPoTo4fUOvFKj4hC/05M8yq0+",
-	"6C4fL2doG9IuDDyGC7wLDz+cqtz8GNyB3vgWkVq5/yUs8l2U8nHquiMrsaoVIXek6eoN/n5qwtr+yiNL",
-	"Xvp8OtLl+ENnW3vNP63CrnqM21hBcQynQepE0R0k2dsa5Mt3b+5x0L/G/x7vvffn/ds577GykndgdKge",
-	"BDNPju7ST632/B9TCL2VnfGCEmcGqCbrS0z4hmZbzGCkg8jTY7Qrk+zmW3diy9PahREM7ves3xcTD1JA",
-	"7g03v+NwmO+xqfkdtraK3SZaY5CaFXrw2NCGohIj9RW441XjswTTB/w6PHGas43DP/LZhu+WQ57lhbg7",
-	"iq/uWm8Q2fJTrSmHEOs6CFJ+j0CI7Uey1sC3oqJkzl028LcGsDWl5wOhDDLLAjre1q+Sztb0uKGtfWqc",
-	"ZMe+j2NpSc0s2CfGauCr/tnGhNCpkBwns/2RR7VY8BASlISlWaH04AiU9FeAmnHmqKLwQKjP2Xfi610q",
-	"ikCDLRmd/er+73PW2P8O7AAx9WXKnB7M01LNrQXtXvyfZsmfv/jTk5/Pn/yFP5l//PVPX33+l8lo6uoD",
-	"Nz82lY5mPw8k1R13hCV5ugQeWvP4Pz75RphaGREKK/MSvIivXPls5ifvVCVmm32v/Y8n4cXrTQ1PfC+i",
-	"4bc+Hyee6neXgqmeyAb5Y8AfHXRhfRufOqqt2/v4OLPVv7HXbm2HHmO4tus7zilsI8AOZ/LFlS9SXXKv",
-	"QhdJ9KzUoJe8Nqi1PGWEXxwhyazvarBbxYrA+wT7Ahuq1PJJ4cI+jbCq3SN/43tjHObixl7XjcQo64hH",
-	"Y/ndyOevLNRjn/XltqOefYn1qCMf/gGL2NzDGdAUVCv99i74HYL5Smo5kGKs1DdzyJTIcGT0YvdejKT7",
-	"4hzTq8WqWXnu7FRX/NezRDnTx1P6GiyscmGhlxSPefil6/T96cCuk9eiYNRFldBk8Sr6G0cyd9/NPCuF",
-	"WXms6rQW+Q098Ca2kzlBSjR9glePrej7D6cV/W+UPMbp/QABiyUenq9r4XKDLVOQ9+GPmVzOvrpG54bA",
-	"x8OCzR3Zd/TYPzyrO/Ul9vuUMeX9Zh9HfhoERsYhEbAwmu4bxExmVlFxVsX1wt1sgrg+/H7fClkOE8hf",
-	"8Ymjaj1tIXK+wtn3bfayvYOq8HB4qp1WYEMjBcyKnZJ8qgJ86ECZ/l1x9Fi1PUaJo6M6DgE6Hdk+EZIa",
-	"MiCZkBfWz6wTjfQn5uvRB4htBRhyGaa3H8NDJ7zM8RuZq+ybjh8pkLvmhpVKUtODLlo8t4h8nBDPGc7e",
-	"hnRTXTzUnG5MLKNLYLloYBXMLVONpapPd7OcxowTdCr0dOP+75KO1kOosiksGhkj0gHBeVdvxgQcv7sn",
-	"zOoWcvFBmOU4TeD5sT+dopqv3QYdydHnicOJ+YJR33UMKZsI1ofKgOEbd+QGiF0G8YCmTZkMN/dVhHAb",
-	"z+rQ9zSp2r2r+O/tRI/OCLDza4YX4O4cixNgE8slr2uQlzGW5W/f6PP61f/XoB+ue2Sn3bzcxq0gBtgf",
-	"GsBQazbnOkIBDvHHvX7HVY+W067HfeiiH9PncUacMZEXd6p5DAsE31EDkfMd/6a+rRTpEZpBQCxFCE10",
-	"kWx6HpJd/v4KF5ilrUdhtd9WfLE4SuzZWV3hEmJbSuwj7DZrv4ElfReppMfq9R3oTeuQQpgibvmUG6fZ",
-	"b4y78h5qP3SEFNLjI1G7F/jEZ7baIKCB+1TBpo2NuMOExdZvaikMm1VcrKAsGPYtcDLCtyq/A717lldL",
-	"tf5JlXBKFoHj55Qs/O04jNX68QJQhFk7gnbai5AIzUuIF8L0SlrTGmv/nGtuhoKb79zPr6i44xSyEcc/",
-	"QCpGpTxWahOYd0BQOd6ksqkzhuz24+TFSMKIRCOEyqMaXcUoNfq4NF+z76+v3zG//3v8/aGfS9YAed9I",
-	"My4c2sX6O9R1GdBkRiYwxPYXu15XN9+WE3DrcVOwiZOFlWcG1J8zMZH59jwC1s8SqvJmyme3k2Ky4Hdw",
-	"41nlVl9pY1VdU+uK3Q7TH5PBtS0XqG9+4S6xdEdacXIHJ2er1WqSFJGDuD7Zb7b94FMBP3WET8UaPycO",
-	"PO5Oxz+e+XT8cbwy8A/tIw99mk7pIncXZZ+t3XVXOE5x9qtu5KCi/b45af0ROljTjFY3xykEd4QZE8Z8",
-	"Vy307vi+WkcrQ33fyDff+OrTdnPzWvPI4XJK8KtcMyksmllz0U+qR7UXe1D6ZpNP2avYzop6YyhZMnfv",
-	"2axBzEdYXcZWyPj6kpdBuZ7PYWZ9kZZEJwq2Ws/p1Ekyen5qMjqNLh1cTqMU6S4hQFWZs199gfrns1+d",
-	"2M9fvrc1yFfgVa8TXT/3DSipA2X6Fip8gs18k8qHlvC3Cd+Iv9qKcU7/7bYEWyBpqCu+Ge3sv+ddTYoz",
-	"970vYu8UbHVx/uTZ0z8HWdY3dFts5PGpo8nPuqV/YRAgDh1gT6I91ELyJb7vYZgPzFvtkCXchYadSTL8",
-	"wO1sOUoKWPhkabRkms/epJ7XOBHcgNJx7YIKgXxNwPtGupNwhuaRYgCaRhTWA+7SURNO4BPMGqWtuaQu",
-	"fhHTmTCxTys0KMDZ8oqlMFYRiGbylN5YWH3vnzkhvwifSJzeTx3Fo3DXeaWMZXYNkuJUD00AR5brAwBU",
-	"Bho7vFCnCGQja2x/1AkodvuozYUsb6Yb9FE8Amc5ErPYJo2KWytmMKS0/eAfOXTuX/NxKTUfhOPhCfb5",
-	"VlabTqvkQ22zwcywaB+OMpwiuXXV/vMU0m96QKxJT4/47LxrWLzYa1gUu/DbsRE9ookiTI773gUzcAea",
-	"V2wtZKnWUfgUL87Pn3x5zv7Qfx5daXy2/GOB3gN/516cn9MZCMnIdZPMSrK5ZM9Ml6s9q7ig24bzJntd",
-	"GWArUZYVoYbQ/SQm2mlNRg7C3CQ1Ypfswek4GbsL9yjB7t6r9VHQQcOOedPZX+4i9oENeLPuNEv4dGq2",
-	"lWE2Z2bJ6zEsB0vb/xn5ziOQGe1dzu1IPx4Jkwm/x7qNk9ZKl+Yitkr3CRCxSwDuLTUGQD09NDGP5mfo",
-	"+PGo1BlCu8koRYhukmMVM4lCFxisvFsvRRWDQ05LuGSNtKLy0Qb3dyiwHNLREt8Y3I0YqNu1dN9VXJKi",
-	"vLW4TOuyfu890bJTr2R+YRj1kExm/VMOR4Izdhr77PgFrVea0OFMgXiMmqGcefvDN//fT68/jJMXo2Fy",
-	"T3lxHiuwzZkG06ywDbQGqzc+1G35LbCm7sW6TbIccSCIez/Spwkdw6u0XS7rxg323vEjPm/lmuvysVNb",
-	"Mv6h/0Z95x9OJd9h6JlaM3PflgyZTRs+GOslQvo6xblavfmvY31QulKnDY4JRRsYpKNktFI1U7vvpGnq",
-	"Zz0UiKROFcurr2grTshGA7Dc7k5iOzeaAHt+/vz8ybPnR9JBuiP3G+kNoj50Axh+K7vNzNIerNCI5P+W",
-	"jQw7MnYf274dORCFK7GQbxs7CjzhiiDcVLNVnncF9skragly6kK5176TR1jZgB6apJgf4bSJZdlyeV5V",
-	"NK3kzv6ENRMXofsHdmu2bR5rWC56j2OrEPcb2kNP2UtqZxvLyKSy7I5XosSEHZhjt5tjqEwKFaEA5Yfb",
-	"T/Ue+82CpPDyDb1PI7r84I+empnETe7s2aNeHV//Orn4+WMPqFEsJDpz0AfvPTYhdupMxksnCU33siGW",
-	"vm/8s3XM1POEmA41Vh7MVLmmR45am9F+dlRVA3XH3lfW4AcdU8Pg13SEgKQwHusCecYXhr1898a3q76k",
-	"8jjJeoAWzKJHzlnDVcVqUHUFh8OrvcK+0LQvJ2t04Lf9cSEKfuQldD7cPzf34xGzvuJZFaGPgdVKLsih",
-	"ItELs+K3oLebHlC7A0VNVQdEOtHB2a+iHMRG+gb/Hg5zf1IvJuY8KJ93v/rw2smqyXF0AO4FXqxEIaAl",
-	"dw2shzBZeiCmC5SYQRPFO1WkrxHiVmGjrT1n4M245DW61puXpwT/vA5BusPSKrH4DpPijplQSV3ih5ru",
-	"HAky9mqp1uQ9oy31yIS+YTeVlfiG2Ok71Eul7DVQzEqpD/GpPX6/mCnnLtP4VLl/8urxXnPLU6bHocCM",
-	"R8qmGyb3NVgbEIAf2tzY375B1rOjn8bJRWBro1JEcyz+XzzAs1/Df46QcL3T+g3A/+JiYx5iOjd/NMBf",
-	"fkHnj0IL1x0vQ99UeX3NFye3718mdhR7txaxp6o3U9peu0eKRIVd6XQaSdHkWSnm86zc+EbM550jHBQb",
-	"r9Sq5hoIufqyDRw5udbIyhlkC3EHuThRpxn5zpE8Dod3i023esCkq2PWyFCz9JjNJWRLDr8BBWAz4YMd",
-	"+f3hR+BDzH/kdrYccP2/LoX9xnc2PglEYSnso2PLD3Gn11hUfCxZRR3wfQGb5zK3ALWQC6zUwaRFKtcp",
-	"B/uK5LoB8Ds45fH8Vs02h07Irfk4Erau+Azao/nCMEtITIdqEXRf22rxh/CEYqDYnG7LP9FNRNrNReI/",
-	"tIX7GDEv1bH4PV1Lb0YR46dPTDXw2yLgcwVMATTy70MWS6Vu80E6XlVXSwB7UqDl+JFsbhD+eBx8QV5V",
-	"NKCHpoGp24EiJqNT3o+vjhtgdae4P44ff6/U7RU6xCYPNIT6nmFysqXxHnsYNvTcGGfvMS0m8rCjH9CS",
-	"p6aqQBun4d7Bpc9Zat2D5Orikil3IKgsAqVZHnwBnLb5e1BjvlM/uJn8RhILv32Etgca4O8deeUBCRA+",
-	"sM0FQ9MFE/NQ17/PqdW8MXA6QeZG/62NUJzEsYu7jOXad03UTOLiDt97rRCZNSc13tHvV3xVV3BsyFVK",
-	"QRgb4PJT2Q+3SsOOCnEtgc1jq8JjiHphqLgwpLvT8EH2m7iNJ5JG2XPWsASuDa/yDmJu7Pv41CnraONH",
-	"huDaOfGwpNvrDXniKRzlV3acJKpYId7ZiEdWHPz2wMkaMPjhH1n1PujUH15e3hFbSoZ7d8k08JKw1zTw",
-	"qmBrLSzQH5SsNqymRn7lfVhppJkzSj4/mUT7Fofv39XjEwp95Z+ZTF6pVd1Y8MUs3VvPuIR1NCOi9oOa",
-	"a0FhgHUnKOuo6jLAxArDuLn1HcU7yda3UNv7kRVpWnugUuJTRxXRvY+PktJhInvFdDv0GEndru+YLvkv",
-	"TFRkR+NRnEpCB91g6JSPpIYNppj5TyQ9Yf6n456AX3gL/8C1FneASlNF5U+PLIJfliWt9XRpQ378R46Z",
-	"dr+6BVjruNOxeppIj5NgGPenex/G5+nizPLb01mH1/wWOme9m/y/JYG4sIiroTQT9kj2XMeo5hV5taYw",
-	"UyuI29etuOLpov7x+zku0yq3KY8Thd5LNcVDfTwnSRlLBk0oePh7Yijnj8BQXnp1CR0TR2uYfAx+4uj/",
-	"DD7V2Mr3CN7Cx6Ok1zjpt/OT0lK3MOT3QEjX0W9yBDL6SVkgJcMsKQJDjBb5Kn3lEtu7rWq7YaSOevda",
-	"QNw7nO4spyavSbXuyv0q5OIxPJThW0O2FVZqzI/SCNPXo5Kbcroh9M84/hHrTkfKelz+ibPhqO/KI9cW",
-	"4sIyXVEazafVhnEPs3iMzFU8Tx4g6t2pDlYS9ms2fF3D5OLnj455xoKunz+6gyNEIzr0RleTi8kZr8XZ",
-	"3TNnOf2fAAAA//8=",
+	"7H39kts4kuerIHQb0TNxtKvsbvfsVMX9Ue2Pbt+4ba+rdn0bHb4KSIQkTFGAmgBL1jgcsa9xL3APtk9y",
+	"gUwAJMUERVZJ1T1z+89Ml0WC+Ejkd/7yy2SmV2uthLJmcvZlsuYlXwkrSvjrB65y9/+5MLNSrq3UanI2",
+	"eaeKLSv1xjA9Z1oJNuUqP2OP2FyXzC4Fk1as4Ef3hy3lYiHKDP5QfCXCD8aKNbNLbtmK5wIG0nO24mqb",
+	"MV0yra7nXBZVKSbZRLrv/lqJcjvJJm6QydnEfXWSTcxsKVbczdJu1+7fjS2lWky+fs0mz7VSYuam/Rbe",
+	"2V3J1VKwWXzmGwPzC59bc7usv1Y/Nskmpfi1kqXIJ2e2rET/HF7Pf+Z2tqQ/fitKI7XCbdhww0rB83PG",
+	"mbG8wD1ZCGvYd0+ehmktBc9FWU/s9fwRfmDPNKxYXRTyhtiFj+7jnC1KXa3ZQt4Kw7hh3D18xjbLbcY2",
+	"0i51ZdnGPZnL+VyUhs1LvYKjZlbD/yfOCQYaMLu/SCQ2aowbuXPW/1SK+eRs8t9OavI9wV/NSRwsjPyG",
+	"T0XRXfd7XtpAjAU8Qi8g/LZvAR8qlZp/WanWAHNdrridnE2qSrqF0QNeWrGm6cbdnR1y3fmie2LAnD/q",
+	"8mZe6E1q4pvwe/9QHyr1+kUco31zcO3pK7N/Lz5Ku5SqjxHh/RHKMrssdbVYMs5m3IjMUfLl1cv3J88v",
+	"Ll8CX+Gs1JXK61++df+K/3XyhP0BhgpUofWacXiezWVp7B8Tu73BGTaXBUyQ2K24QF6WfIvr85ucZlLh",
+	"GHpZVOOshjOor+5hs9bKCJjt+1JPC7Fy/znTygpl3X/y9bqQM+5mdLLGJ/77X42GMxl2KcO48EWC/8Dh",
+	"bUqtFhnjKmdLvXF8ZSVUzqSFbfJDuS9dICd2AqvUa1FaibMX87mYWXLX51IUuWmdzJ75unG33QPLJktR",
+	"rMlvFNI0Pz7VuhBcuV9Wwi51Tr6k/Kl3foDTJX8otZ53CaWQ6iYDCcKmfHaTsUrl2pHKQEp0lLAWnN4+",
+	"w1frQuzbtX/jRSXg8ZleCzPmHmQTIxy9zejNsPxGmGt+vVnKQtB7bKUt6JcrJVG9IQjPydgZLwomDZvK",
+	"ohB5xqRyNy43JDeq79YvE38Z8cuNFWSBEuOeeuKIdPgpDq2nf3VPfs0mF062J6a50FItWCFvHTOoipzl",
+	"+vEk2yF/fr3SyhK6xk96w/TcCsWkdQvNK8GQZzG7lKXdspxvG8uVyooFaBmbpSidRuc0ktIaNt0CZ5wV",
+	"enYzOVNVUXzNJlNhZE5pFp4jeQYNQzBuUf1zquBKqsoKU89FMCU+O24gbpqU20dzsGs/4AwIqprxPBBV",
+	"3yjP/WPujSVXCzGcVcAEnsNL1AScnkRz9VLcylr9kwaO95wpR5K47/Cf4laUTjnsHo9jOdyKYjtoim/w",
+	"UeBTK38hht9Or8cDmRmnocbb6oiA5OmeZKTt3iN3J3NRXm/4trs3HyrlKWbJb90mWCZULvJzRyBbNpdK",
+	"miWDfROyjNs4imDcN6hlbkppx579R/cOKdmbvCJsYNz+mtLiZ5vbkuQQP8TbtnP7bUudyrkVj6xEBtU5",
+	"3SSv3DQ0wn7m19A3AgPkNj1tf0M6076RlJHJ89xx4lKs9K37D9yq3Olq8C/UonoFiPHKdP+agqERRkqu",
+	"5k28d11OKy0ruWKeoRXc2CaXPff2sdNyjJhplUdDuqw8LzDVbCZELvIuj9+9sapaTZEVlI6k6x8aTMJ/",
+	"hnhrZ/kwRLhG9XvJXfjgP9meYryQ5GRS09ydSn2r4Y3kHPD2dQ7ighVSCW8ZwO1iurLu5nT3tGHckxqa",
+	"2HTHf6udyFq0eHf4UJRv7h5nhKrit5+k0/sTsbf9/EdaaolbCrmT5kbkz2tRubuXXoqeMY7byg1bC70u",
+	"/JKZtGBcwcKFtVItgKh5cP9Qe16hbZGLOa8KOzl7cppNVvyzXFUr94f7Syr/FyX61suSG2q25gxk5hbM",
+	"JndGOd86teOfJ/CBN0ItnJL0nfsEsf84/X2c/xXqcTscc3ffwm9ss9RGMMeOnUBkC+3oUYEThWJlf9OK",
+	"9NS4QUD3CgchDVsJriwqZtyCfWhAcThn/3r1nFWqEMaAX0e11/+EWP9XgjZ+EAupnjsLEQ+sfY7ORnbm",
+	"Bq3irHXpVGy2WcrZEjVHvVo51gezdzqxAJYTD/77Z8++fbbv6MebF9TCGvS+q0eDAjpOjfaqqxG3QiXU",
+	"aadcusNL2SJxEJR27gbh8yx39AJ+tq5+ONOrWoXmbCt4uU867n7bHY40te3o7ndgYpODXBKg/MFq1YtK",
+	"XDnNhVDQws3YwwJrlgcvNKYc5pKFY/5EkkZRXC6FIAie53kpDE1zs6osElx9VsHUKMP1VpRyvt2/qPDl",
+	"erj4bmoN+MnhCxijQwb3PDVOj7+jRDfpHrefk3XcVgmFxmp9c70aokaA6e1nkzV3EEevV1EPSu6lKIru",
+	"Ts653WtYvuJoG9T+p2EXphSVSREMeCS79/h14LPosWw4MY33YoLXExye3548STGJfXO8dM+4Z+WqcuYn",
+	"PRPOSrEUvDS8OGNGY9xHYpQDAj4QP+AMHUuMK7MRZcaMVDMw+UC5cg/DlCglyorPdv+lgTPyD5MnuxSz",
+	"G+qaOAE1nGO9kYpkV95bOnygV1Ll+03w/jXHj9IL1nImCLVdw+m1Z7pje+SDHYAJr+bOROHmw6PUTLsO",
+	"Ql7OlsLQqkbDR82kNaKYs/gCRT6b5fZarNZ2AOMNO9N8idxaXVQrwi09FQuuKLkLmoTB2AJ6IfHRbCAL",
+	"dq8kWOSM1I0h4smNABcnin3w0zgj1DqV4pzNeVGADiD95Pzf5Pf7DadcrFsu7Mb0wKHTsyVgNcOO4JND",
+	"d2QuiuKa1kffOX4IWngMOGh1BpGGFVdb5vg/cMzuihsTX/Bbce35E720pSjyOIXuzzJhFwc/CBFVoGyB",
+	"19awdcFnIvgZdGXdk8jiHz+lNsep2yYRoODb66Vb2lQIdR3EQHeWK1kU0rQEuFT2++/IvUqGNpQwtkcH",
+	"htSApeP9Vqyjaistm2un2grlDINfJtOSKwh8OxEHotyf2ydi7bXJ3d1HR2xO3ESLubuURjoCMQQYA14t",
+	"B9FXKeYepzmPrhKbCzLakJTLQY43qHXj9P+pWEB0lXL59LkRhL3mwYlIvGv1et3SPRo/xlhKx/+04dIm",
+	"L8XGGUT0wvAYz+DaO95kMkw0QO/uTBSFYYZv67ggrB+daK2Yr+Cz5Xnwt7Uv+tr9Iy+Kpo844Y8YQcbe",
+	"ez0oRoSuIPzKEGHnpn2t1Xg2lsucGQ2XJuhRGeNzK0rGFRNlqWkK3ySi7FdU3k5XfAyNlTUsM+9shcC5",
+	"uxNN1tkk0poid9gvybaCVAykGnkWLbGbAmzHTppFmhimss9qVXKg+Mava9oTGH+9Tnvrwc9F+opeggds",
+	"WskiFyVb8S2rnNinVelFyZUdrqP+6B6niHZR8ZKU6z+9u7w6e//uwxVaAYZ5S8z7MYITVWnL1tW0kDO4",
+	"7EpPdb4FScCLQm9EnggmAd1Uyspi+ObDO5vlltzXpVSWvgqomCx5yWdWlDHNzYhZKci5FWKeknXSMPdr",
+	"GGNdcEWL7RCu67dA4Kl+43sljfE8OiF73SRYwWc3ZlTqQDqLQdKaL5x62Degz4UmLVIu85Qn1N9Q9MaB",
+	"A3qzdJIB3WWOmDa6JBXX2oHYHhcoW+TnjE8NZKSEiW4ZLzEUeaP0Ro3aG2O9nyAoLpUKrCKbaDe/aalv",
+	"wD07825W+K+5LFekLmPd09fi81qWwowI+tVekwHKW2VEfj3djosS+4TGlA4QFYRUwNc9AnmkzXveHALS",
+	"Mkglbil4YZcMfKANITNIKNWMuMt2sygIGo4kPFJPnWFanm0gzdcbWN86zwwabDuy3n7hdNnwt+5kPDUE",
+	"wOH4+op/fo0vPG0ECeIpj2NIO1seZ9yzZJSIO+J42tabG07LWlDfO7eLz7pOkN4EAFQeqJEqu0xI9lzP",
+	"TOqHatW2vSgx0HX7OfoDy+8ZGM2YoDHTivSsJnm1Y2yd4X/mubcxpQF+ata8ebMa5GbkQl0jvx+0eR85",
+	"eQZpdcd7wIYfT6SnK+87Iz7XYHTtldf3b5ws7GeCYkoEClEbEt4JA7JmBu57pm9FyX66unpP7Hh/Nhpe",
+	"mHo6eL44gyZTC6dWE39jo3sv6YsGubYva5OQ20v994uf3zhJ/T8v373dicc++fN3355+t49lx6F7p3ZV",
+	"+0rbM0smb0plbFnV17/zQHDQBCm+1kWBXH0jpkutE36H1GXrT3dMXIHB+Ycw2cQOucfecyoXpxEaImK5",
+	"fCGY1UyvBammliKXpU+/JdyzXuG3mpViIY2zR8FGtW3f7V6RXcdw4gfpdVahpqVt56ddpkdz7f1VS0WG",
+	"ScCHUdvxUlmNdRh08Hiok05pe523lYKWa+ju3h/vahnnGtp1+sMZ+4HaNv+OdU+7AEibPy551/ynaOOF",
+	"nM8JyiDyPulUtd8q86ybr51OtNoZPiwutR1eqO5w8foHItLIwfBqlQNtvFUrPq/FDOwoCJawmEUcDLNR",
+	"8rQI9Ts9WeldewCpL8OJPSHu027KAI6VxVXTW2WcMs8LqhrFhzhDch8sOp2/N0h/gboiMW/r5E9OKaW8",
+	"FMZqyj39RoBlv0Ljii+4VImAmCjFkAmB9U6n1Pj9oeKpu+edOgd8jtz8g6obT06/++dnf/r+XurGi5LP",
+	"7fuCDu5xy0QurYkJ+x1amGv0apEXLDp0IcpjWCnmonSsIQyIb5OCohl13hXF0XUcHBrWpxJthiZQJ0PU",
+	"u6H3sLysPyIdsn2I/DkrV4I58QjOZqOdAS7VwidfERUQI/JXlLaixxHWk4NFjbbhRdE3GiTteUff37QS",
+	"zCyxMEIoMNx+1irnW/btKXurb4VjXezp6dPvM/bk+7NvT/drRXbi50Dt8MtcErcm5e1vRd04/HkGFXJZ",
+	"XUsXi+ZC0O2cnfgCYEdgfqEh/TFjJ3UADR7bDZSdx0BQCN7PoVgPwtjEdt8I2nGriYpJI2xW1yFLZURp",
+	"MwgJiZBhnkFWuVtUKVQy6U3Q4RgjLDB8/4kzFIPGap37ywWrdRviGEJMgXnMPjoFWNr6J2lCNTTjTImN",
+	"KFnueAyzWme1NxKzi42VRbETvQ+luo7TtwYoxbzyBiZ8qnN1biF1Y1h+B8X6TbJaNUSPkJSySDqOjmg/",
+	"Ja1fjpxhO4MjeS8op1ouR3jN4HLtCmjIYA1/7uGT+Dlyfm7J3nnclabDI1NGVyVqp00B+P23//wdtf1i",
+	"tS78R4msq9qwHvLtXSULJ4KCpnfJhAaBsUsyyKCNtEmXSyJRzFkI6MxPRGcsJMSaGJ2Ch5lWxbZxE2OG",
+	"d1kp40gb8mgh801gvh2w08czyMhGdgCRLgbkDAKAugRjiB3ykmgTo7u/XjX35j5sGy/eNzZ6zgsj6IKu",
+	"JSgeUzHT8UaD1ozhZwl1WgYD9Zjv6PfOQgzPLfUxe1e/hr/icAYyp0teZAEKAnTWVWXcE8wQ5Y7HS7+k",
+	"Nu7VThBnzUHPdfTNc1/CZeEs16VYc0zP9Zb/oazckBTQzHPyuVTXWGcfYizZRM/n3i4uBZ8tRU66p17F",
+	"fdlVvZzGzPzys8nnRwv9yL/9V6PV4w9887MwhmPR4ytflbtzQDLhx007xeTfxMD4FP7L3vRPCTZdU6b7",
+	"r1DMJ2i2RHZIyOwjMu1SSdALvk4lCwETwXqNOsY9h/JjiGYqthV0qD5kgxHeIX8co2rJ4dJJTIIMlB1y",
+	"RDa8VO6xT9mdK5HC6FnAKoDpZ2E/60mTp4EGTlo872Q8gLHVMm0MvxW528oMykX1OiimoBMNtXe6Ap6I",
+	"ipEso1IpoAK3xSaZ/+hIJCTrBB+K04eV209KWojPCU/IhWLi87oUxpC+1WwCgC+03uaedRsWXD34KDVG",
+	"qSvaqZ70tvegHjQRiIbZo36b34dXaV+ZgSozKF8Gb0C6cBl0ZNzR9KKrcNl2q8+YLSs141b8wSkeGStA",
+	"3/qjs3B+rYSBBOUVL2+C5o65WRtEQto6YYdJIRVtZ9IR8FdV6XQLjASy6dZbzL5Ir9D6phNW748p4JmG",
+	"ZbbOJRCNP94sUHNNhnG7w3w/9dyO+tg61yQdqVyj3kLrqF6TSCiwXm609w+ParPUhcii63ArTAY1apkX",
+	"hBk4JDKWVyUEKzIw5TMGLNzZq2o7GDMCRVFcSD1raq8wMk+kqMVw1Q4VFsVu5d9wf6tYcVmMubW79gy8",
+	"Ty3jJ2msLrdEyXDVW3jAZzOxtmNS6/qKnMZUIO1VMD9U6tJ6JXNg1A41tTqOFcN3PqkkrnZ/DICq36be",
+	"er1a69L2ZVekIn91qlbwhIL/Yq4rhUhlorwVZbSRQLHhzEl7tISMLpwMBrezsciAGkbo01OyCjft0H23",
+	"Furi/Wv27eNTqGN6/ASMLNRWS/bvFz+/2f3Cn//05NnT057YbOPp70/v5RDGfSar7jqR5Ybqll5uA6JO",
+	"l/EIUnmG1z5FJnGNnIyhE5mXAxKZ4W18dkhwKsm7wahOhSYdMSWpEFNb0Pu9GAdtRKWm7Mc8SSeiQAbe",
+	"vukW0l0XTHG847xrPJI9YZMGaezmgcSsjjDfZs5HJBuSnNVPHgJyxxwquCRAbT5I4yuRfQG+3ihRnoOH",
+	"E9L4USkJtj1kFEk61D2CR1NaGEDPSLUAV4QAo+7M69VYHsY2fMusRsbGLZ9yI86Z5TdCnWGZItQ+gQ8a",
+	"AjCNupMw+ARhqRQoPmJW+X/DzxFWEykGcCvDQshDsGL1Y9Cwd5hKQHTs7Mu0MttUwoGeo7Mqmkrg5p97",
+	"DXLNjQkgTSvd5jaNA4KateHyOBn9q/NqhmE6NsLBRF2EAJ+3oRkkHzPhPjSV8cH+XsSd5ZZcTcMNljAE",
+	"7g7UE+AhO8UYAa3TTSqL0JcBEMbjwwBxBRLwG9tLuYQsWsR/HxwIx0tA8WltW9p+ikfWqTXwQmrKf9lJ",
+	"9Go66Ai3HOUeccPQKVbj4v8f0Z3nhiNlbMqzPXRHwsH2b8gHMR8HIzC62H0otxcjynEq5R/fDa0bKziU",
+	"x+M0My+WHCfkRRHu3BkKMgge1g8Y7ew/246igxRgHEu8RiCSpI2C1El8DDkaO2BEvAQcVPj2OaziRmwb",
+	"HB6MQHSmL3WRd+PmSUEyljsPF9wJRtnP18hdoSxGSHMh3NplpfCEfTYzhqcRnkf6fDzQEkTAr8MsRQ0B",
+	"iL3LGne9a2JtZ/cMcy8GPrV7lGQ92LsGGtNZA9AxBIy58mDOEOjRKwE+jR3vV8ONMovoIn3fqTM2fFq6",
+	"Yg27tzsoWjpkPALqDsPJOapkM66gqI2zFjp3d9hcC5MO8kFeB0JYRsQorYACYEcAHdupCedMq2vwdWWs",
+	"4FaELC91DTg8U1FotXBKZYC7sEthBJjEDe0xpCeaNRpC2cTdSANlI1h1BYgdqEgaUrqkvapC5GafERlC",
+	"cjOulHbLDzSwD+nn3sUVbhPz4aTZwhrNRiG+JoJDSffpD2mHaRZoI2a2QJjBfRorktEH2q+CeW9fUL/8",
+	"O6FsKG4yxfbfcGslhVI15zZKYiKMS/oZOnBWkGEWwPzdbk+9xSRyZxYIPluyAKGyO7MVt7N0rjRaTXQm",
+	"OeAW+A+WehPkFMDWIIAZX8FdquUsfMxnc562QLBkLB0NLzUV5lZ5/WY4HX/Qm/uomvCt8HhjqzJ/bD0n",
+	"fbnka+K4p1zlfT7SKU8kJ0dLbc9BeBQSiMw5LuaVHrWNBvuslRnVQqGlv9CAUufG9h4KEeAtdTUtxIDN",
+	"9q0gwp779wYYKB2s3t/6SkXQob5ho1YHWpvPAwV5xZV2Nvw5A8+/XXLF/iZK7S9KK33SajYVgK+O03IH",
+	"/Ji9Vk6yOSqE2Vdr99zT01P8MEw9RK0KzLbvMex3d7efX8DMibV/2N3JLtg/vIrYEU16CwmFeu6TGc/B",
+	"6yNNI6La4DC5zIGLQHJLyPNMXLY01Q7ChEBLAQYZlOefxgWJa4VeBXGlfTOvEnziEDcRR+9cxSGLHMpZ",
+	"kyw18ywy3CKSxcYaykRVUMSdPCXzqnnp1N7CBw0iVGkTq/Q060fgrd1PgU0RrzZKZ4g1qDTerSd/DwY0",
+	"Fuk2AjZ12U8uxLoBFuWzg/Hm4X5nyYqoVIpxF0UEYjlcYTIsagJoi++kH2ft5GOmy2aGsVcPkunIpOGm",
+	"aAz7TkK00wjJSe4qJUuOOKxk+jIJej2XhRUl9nDIPLLuf/7H/z1HyK46ITqyQ+RvfAoZzKH9Ur0pDcAW",
+	"/wxk5gWgXlhVFCZ78IsGoUilAZ+0TfzQA8sE2kkDsvDx08bBplPDNRZ3EbhLNcDdwLTZPSBKYzFQvbeO",
+	"ABXxmMqYhcCNN8+chIY09byxcFFAX5v6mN2ZtrplJa2h7ofBjna7CTyhTtI+h8/4HjrNW9b3od5EhyG1",
+	"qT/zXFwBEkaHQXt8lWQsbt8p4LBdWYLhGz86OSdCFU8nSEShS7oaxMqA+y3k+UBFQTbmHpV6fxOWD+4Z",
+	"70jDWv2hdcS4Lv+V2utfD0RvkMoPCqPUA19zt7YygXLa2Ndk3gFkXfdaAAMG2dmir4lNIxNNE37LROAu",
+	"KMAbX0eC0jSCqHC2FqXRCrMvoPACakZIUY1Ycukv75ZgbRy/KmWzFUMLflLNRFFEZAUiw4NGNWxXRGsa",
+	"3U7mg3zMPbYJlsPkPfZ0XzrtMCc36eHvS3jt6P3pGKTl5ah8KP9C6jQ6EEXQb2gSz7H1Bxw5wnJ+umtn",
+	"F0e98CDbiZrsPdROhgSGyK7DZu3tJZMGTQz5MWETSmHLbS8WE4Vn6/NkIkSQP6rWGXRDqn5SvoY9VOm2",
+	"FldT7ac0SwnVqPtr2/fubM/1CfVBI4q4tb6hnL8N7CenN+NjjNtztGPAKQDUAr6OtG+PuM/7+5313C+x",
+	"7nO29aBF3i09oCfqRSQBpRBgmu0aOxH+2GNoKAhlIlbsadEfaNirHpL8KM3y/vXy7bcvpVoUPmKXoWMK",
+	"hCAapL74SIYQbx0DHZrzP6Lw3mecdJW+gG4CrWFisy9Zx5/B/V2pbwxDZB6qJp8TIwNfOmO23DYlu1A+",
+	"zbLOJQeeNxVCASLaOfOM7Cz1BAj1HFKaOTRe9CFlttAoiodzxjvhCXTSDXuoihTZ9S+DTjmoYftIPw5M",
+	"zgcAD65Cg4vdEqhRaVLjcpScVT1CByixdXBC/pckkn/0PIcYgH/SOwmcHKDhZGPDD+qnozQfw93Y8frX",
+	"3T7CEqkjfCs2h0WC7QV2vUsz0PtZPqmUbpwJ4+YGcx0h6wEROX3U+qFspkQVzu4Ep1vWLs9vGFl7cB3D",
+	"ISbO/zIWUO1e4HGpTGSp9dPTvWnlPX1B34pNwiuScjcEyeMMeXYrxcYH1h3HN0KEiq7gjyBFz4rfCBJq",
+	"E0ZxvzJwn8T8KSd/vCHa69TYbUG1kir+nd3H5UHRALmfmmqfmPa5VCPwIH3GNHkbTcBqau/ov6IZFBzh",
+	"eqNMLLmb8bKU2Lpuf/ZRCnDb7Ouj905teJmnOkruiYWm7vBFRG0BwPBajThjusAwP7OaKbGhAqEJyo5A",
+	"iZl3cIAighlv0a4EPA5I2bhzCVRKp/tRQzeze2t2lE/o3VookdOdhnp7Ns3tcDyGbMKtFau1TcjmqZjr",
+	"/VpbQ9L56faCcLpnvmZQtyvy6zEYPf4VCp3z41KzdWV3NH7VzGmIod1ZAtIldiEZ3fGqUw+ROJw+L5K+",
+	"FeVwPGYfb0i6b5K9ssBHtz+u2ueYSiOwFVLd0Avnubim2pS/m+82cWhA4tCwhwCH1Nc0D/L0YmcpPc8a",
+	"CS3LSuUIxjCmEXooFh7W7XxM16y7uQf4tscbMQYI447VC4N6bXV9Dvu6b/VaXXWmaKhD6H4A+E9kW7hR",
+	"1Ifec0PB6IR1jceFSy4JvkTVTDVtgk5/1U6JHwoZzoxcqEdSBU04Bm99UdncJ1wQWV8Fpb69cv+MTLHZ",
+	"jTOkoo6QkNpS47/DGKtnuwihFrq5ef/O8G/oUi4knakAXN7priRjuLRc5Y+kChVcYKJkPucpwGz0JMkk",
+	"EYOiT2NfqSQudSDdB1ONOi/IiYS0Jygy0JVtxvXTSwgdLO67BBhn2BIOGizfb1Xu0T+vdm9JFqzHOlVC",
+	"iU0jd/yc3Yi1ZUrH4+u1MRsdRT2h1ue4Q6DhupD8Yp/Dnm4c4qYufbtwqgP+cO9+d9uSgnO4UprWGHRl",
+	"Z3p1FPmTFBjwev3pIeQcIhzE7gfAqui9xgRlISyARTTDGbNCG5GzKJ7uHy95h/BjshB1uxZp2FQ4DuvU",
+	"n0YrKL0WqtaxlrwjLu6ALQ3o331xW2eTmWolfL2zY1usWu8L2uxu8zbqdSYUKiyattddqb4JmUw4Teo+",
+	"1b6/mK/ZTgWi92Jp3zmMJFULBvEYDeLhE21t6m6RIVymp41sX71kI/YZDoPkiwgZS4D9CptKv6mddSlN",
+	"2T0w0lCjHHUjA/mH7ALba+vtLYjpVlXxaQGZkfnYIhY/kcTZBew3Wnp5KEUscoYdjVoN+GFNJw6YS2Ol",
+	"oroLIHy5U5lRZzhnz57UAI2+m8ZKY5sxxZ6dkjfZQxeNdLGjLkkooDhYK8MVyrzqBBq6zeQ8ORYN9Myp",
+	"fN0X2lrhK2nO2S+fQtJuUHtEIZyJYTDfz8ksMmUECtQIlbTUK/R+CWi1qD1UgLFnbkDM6DQZy7kF/CSw",
+	"qzAxH8Uwuatju/m3+h0jthwOEw8FdjOrCSeuqHHYCeLFCrYRLuI4GRKOCi71HRFTgxcXx2j8Rk39Q2i5",
+	"nUIwHNM5BxD6CJqfxc4a/e/DU3CzasTRjisIS0oQag1xoTtA3+F9wD8GZ58EHQwgkPXQgH5ocjBOE/ZV",
+	"iU09D/S6yrQV44EJwJ2CmFwM9z724jsGyNEux4Wsj8bUw6O+w6LdabB+4Hq58RhaHjwvcZcqRTOl54Av",
+	"0+4hx9m8FGYJzo3zCGS44Ya5OVQQxW6FH1q9THwzyZR1BFENn1jWBGtMfsYXU9m2bdkIo9Zdo8gqH48D",
+	"HsaOGMPNuFDKe7zr6kVPa2AJsVzH3+w6d62BZBum18N2xOAApTcXNPYkbYdNagXgziX0ZNM6VKcTDT3x",
+	"NHXcVYwo7YSPBqARfBC2KhXt/st3o5/P6FB4hLluP5p68rq1pC8DwNWkMcMejJd3z0w65oB7jSaU2vpK",
+	"d/AgggzTkpdEDOgt6BqxgNUDSjL/fKx0j5EBZzxio+nwLJ5ujanPDYMqfqzBcJqqWNPcsZC3ItVLfRRb",
+	"57lIpeXW1TF7bnTsXO6vdhg0a+KCwYzr3SQPyAfbQ54X5g6gaVdyTKTwPYUBrWQllTQ2/AJwX2Qu2AcK",
+	"x7c3qGn7Wt7HQu9GQWyrQJzOSRe+yG+YAuSjlh1tQaU4SWhx5skR0IYiDUYk8BGusmTg66dkAI2BzktW",
+	"LgplTe/E6+pZFHE1+NQI/woe9L52TGdMIgzbNGZ+IuCGYdzciNx3+k8kvvdEApsKmxvNd1H03am8JTYD",
+	"J3Cj9TSKcIwk0+0/uuX9LQjP4G9EEiNvVqWOqZQDGv2depeleUx/g7FDFyGkOJoHJmt4+8iM+oH1FENU",
+	"0Wq1cvwxgdcXlSa/5YnDptG/AmDX3iqHUUlHzUnfFSE26uAN7v9rJSpscVAp5Vtdxv4CpprNhMixvRMv",
+	"rYSq7DmXaHvXtSKkPKhnfACw36lYUC24fsKeFPBrBq4YXebmjE23UD1aFFkLYgb+WnI6nNqog6FS4kDb",
+	"DyvOAuqkYVrNULlA+KNu6UsjAZsr4wy0vA8ZKVW4PdomH5f4MrDeqk+S9fUmMMkiLW5IVz12eQeMzrNG",
+	"AO8a+6hnzOoiv7b62j2Rsb/q6bWn4Awlpv9hzqvCXuv5ta5Kc47esLJSjlSgIrfgCnpCBQBQwu+zhz8e",
+	"Bj+61XWHyA25GaFuDk+xDp3Nu9iRPqnDzyncv1oKNng1HG4D0romhXi8FDdKZePOSsFHsYam86m3x0N4",
+	"7g7ohWNvBw1DFpWVyJXC3n9jGLzb6aaJCAPoKMPcBq/uTLePSfkbc5MHnHw4TL8bWd27KRxC+uCoYHFZ",
+	"ytvegssxeYHTrU1VF4jPM1GubQp62iQ46FDcwltR5nI2JBjte2/D0/HTYer1PAflVhCxid5kM7w+FMoK",
+	"vyFl2EfvWsWsiM8WKClGukPDpv09yGvvjf9SFk+eJJfZUuQVddOFsqUcs2Q/0ktlSxJ8ru5LOqw0qFHV",
+	"Q6Y/bYZTq9UL2F2iub5UlRWm0eISm0DEu2+w4KYnCcOO5/33ibVwO2kONIR6oy91yCx3zQAQPThCFomi",
+	"saXxYPvIC4mCQP3JQyS908SFs0ZcvKvPkJ12gVoCTgy4lNZctTsSFdLYRMm8IuFBQkcgj4noHjrHsisM",
+	"Z+ZVgJzxT0AGfAh0DaOLtRPYukrFQOTKm8m7tV/QGMX38pS+Yt87mcZWpHVyu41gS12VKBk77/o0Ngwf",
+	"4SihxZwsIeceuvtQle2h9ZOf6JrvVFQ3IbtXIxhQ6GI7ro9AjaxFqrgBkwx2vgb7uoNyl03+1u4IPwYs",
+	"HBW+cF38UHVpHdwG8v5BOtyrkHRxmGjqkmzZ+FZbuLNQvIbOJVHMEaqJVabj2BkAI5rAswm7ssTSjt6A",
+	"7CXZrnqqc9rfu6h4mZP9oNHEDOE6WBYA4Qaf4x+W2tiztS7tHwMa5rqaFnKGpdX+XY4NmWMiQI3sko0q",
+	"U2yGG4kT6slQqcpi/077L+PT5LbKhXqteoB5GgGLb8nWL84ugaSXbnliNqi9UWMIcoaWR4QXQt/HQksR",
+	"MzBuW9o+3nZM8ovJ03y9Fsqcx9Iww7eGLbQwrYokbJgNKImCoc55vy7ZSQ51GTCige9qlmsqt6VVy74d",
+	"A8l7Yc7YW5B274FFO6voZ15y9i8VtD2WaibO2RsZYM2gN14wgFrdE7sskJI22KE77qE0zHDpvnoe9jIX",
+	"5Tdmf1Bwh5vm+4AQL2s3aqcp1t1QZpJfSRNkt5oNam43Sw3b6nULaYOP7LyOSWc7QTNgNvCWG5CgviIB",
+	"/dOFJN96THIEX++S1DzRvfQ1ql+6dHpBzMGyS7FF3FRzI/LHQyPMfYjW41J7Wn4c3tQxH/d0I6z3HgIU",
+	"G2n2q821bybgtNZmPE6ZopFElfFdnC6yFObg/sW/y3JnAp8wxYJoXXck7FvIqL6DsQW77tUcjwEH4cRA",
+	"APXJktQTCg13lJ3gqhlQ4zjz6gFRycFX6N3ymT1mKZo4ZrVZEPvfGxaLarwpcNfeDJ3UfDG3I4shaXMx",
+	"ZqfWvZcWiXYLurLr6kgViT3qmqmDNIRXQ98ML19NIvJXyiPydoFxd8BwE62SvKkUI0/7WhJDLsQspVpe",
+	"0SEpS6ZmXagGcqatuyxIrf7zP/6Pqcv6Mra0dg0wPb8WZHypP74j1YDTbwGXUknJAjB94AaVghf7vXk8",
+	"9NTA71P79W+hT/3uzmyxJyP2sd/bQLzZ6GhcosjoFmgGYzxmeNuzxj28c7Oyu3chld5FNTTGniohTqvf",
+	"AwNCu31Lu2hjPlYfQgfYRCy0FMOF+HOhSOkj35Jls4bsjHkRwC39E2AHcWCh4Tby9bqQM57sC5Pso9Jj",
+	"+pYil6WY2f4UIEglXEgDnZ2DekJOpxfiZ1dx3vDtWOTluzk3/KdGlq4Oc9Q3fEIjfGUpF8FOS5UwG5K+",
+	"GpS+s7NT3ziVYC+DjZXD9E+6THZMwnpDejCoFs3TtTGzOrcL84jnsYijafTRShkOngThcPa/f6bxgXbD",
+	"D7qzb7d+S6ODirToYlkjhOMNK0VcWngPq1ty2arB/GtlbBpcog/aYiXtdbDQUqW4U+jNAPqmB0YcUeMZ",
+	"uxEME+uxO8igiwZ9Asiv3ibKFdNN+Q9bvxY9Y718Ijx3fyd+3neB79Nlqicrw/92fQeYeP9mWmNe5+Ps",
+	"8Vtejqm8rwsRxhYW7LrIfeAgjNjKRq5dFK0FBypvEF3N3+q19/H3/tS7gVHR3q6c/o2hSXf94dLd0bpe",
+	"7bLUZRKI19hx6YF3uP4PfGVj1fSoAteEZ22IY426MyMv2bCLUNN8mo5RpapKabeXbl9D/4OIHifdAmZa",
+	"30gR3DVnE1uKomg6j/ha/kVsW/0R4JiAuQleNmE7nW06+foV7My5TvYPtCWf1egjoryVM/GYXfk/wDnu",
+	"jqqcQ9sO99CPOjRBDyEJp6zrQnxjGFRrIjCvUKJ0u4FaibSP2UsgefjVs4EIjGPYHz68es7+/N2zP/3x",
+	"Mfv8aC3KlYTNqXux+NJU8Adi+F0xrGCAx4TIzTn7/EhpUNJWvLzBjp8ewABsiBXfMm5uPHYD42oLDxu5",
+	"UIAe8zie79nk33WlFuwqnkFkoZMnATOBr+XkbPLt49PH306wbhfO9QRCcjwoGAvE64xzfZ1PziZvpLEX",
+	"9WMAT7V2Rg+88vT01NtJ1qtVDTvj5K8+36l2VJOm9b3Kb+sxCGru4gLGp+EnyMFMMZa40JOABvC16ZSq",
+	"x2onWTQin77TRin4bClyjxOI7kRwStTUMzkL1S5O4amIc7gUu8fwayWM/cFHcw96As0AJlmb1VvtNvKA",
+	"6mdtWYmv/0VgkcCeI4KVL4PZIZd2+ZN78aSRUbTWhqChD4Lnz2MexV0pqE8IX5gbET9xhOPtTTBvfpaQ",
+	"IeHne5+L20ZI4ocBGTehcSs2zYIeXU7iiKKI6UnSQLKUQhCCxNWHQ1yK2U36CJ+7n1/UiuwxDjEO/9AH",
+	"6NYmcuoAP4bKY8QQOsTdErMbxtuId7pyepkuofZ/3zlFn3m/7HzeeO6gvG1nAgNLuKKjfx/baw4/hPE1",
+	"13n/47lq5gd9Y9istYtpyUnemYu82SPqOHemDeI+6OI8OdzF2fnyLh6hDogLs3DD7n1AMCj4BxHZ/LwR",
+	"9ESEOMjcWOqNbwA1TILVx3zypf7jK1oFhUCjbleorfSt2Dng1kZ/RzR+gZfygwgDN1KrDTzqgyF3qjLC",
+	"7F18RjOQH4XtW9jpA1HQVSu4eAjVud00P32feclXwkIZ8i/0p+pHGot46zTsr58SqvRO07jjMISdjzy0",
+	"KH14jvDSWd+MAzYk8gFUg0J7OPwlhBPknG2kWYJb7e584SS2zk3LX3jisJKXjyrlx1jLXnnL6eJtQtLC",
+	"k4eRsZDQjbEeSAZ9kGvZf6JR/7333U8r0L8HphpK7w6l0f7Mb0QzDUSXTm8CNdcdcPc8A5TGnhu21HIm",
+	"zMmXQhr79f4Hk3kfoodN8x5EDwPXZpDNDMddj2fyfOHO45wP5iUZnQDDy9lyCMrNbgpcItHloc0w3D2K",
+	"9YSf7k2tbzTa0DAgFCaFpqFydgPu4btRq28JdkT+gV/4vahlfGbl7YG1s0u+rUHavX7vUwuC/9mp+JD0",
+	"KhdLKCi4pxiv82yOdGw/iIVUz/1njqPxtT7x8Pqe+ywEH0lZA2gzOqQrHYBI3mMVTqNJQOgHvJNtFHIR",
+	"ocXfGovv70EqzZD2ccyDyyVfi6PbB/UHLsOKflc2wsFtPu/NltYwTD3x5sFSY5zE8fdGTvtgEvHR6X0O",
+	"OF0ex//mPz/G/abLod43N/gI55suDyGaP2LTIgWQDjhwgJWBWgYoe3W/5/o+vjjA2DrizdLlOD/2k8NP",
+	"YM+9Qjq4fxSyttt0CTXRaGr7OLAHuh55pQbFIX6nJ3mQWz3qLh8uRW0XXDoMPIQLvA8P35+q3PyYuBXl",
+	"1vfbL7X7X+wK1O0XNExdd2QlV2uNGHo0Xb2G349NWLtfeWDJi5+nI12OPzS21RtFmGxuNbQoZ9zGsqJD",
+	"OA2oEwV3kGLv1kJdvH99h4P+Ev97uPfen/dv57yHynTeALTEIilIHzq4S59a7enfpxB6pxrjBSXO9FBN",
+	"0pdI+IZmO8xgoIPI02O0K0l288qd2PK4dmGEZf496/fZxGN4oXvDze8wHOYnd3v0LTSZjX3famMQO7/7",
+	"Ng6hIVwhB+or4pYXlU/1pA/4ZXjiOGcbh3/gsw3fzfs8y1j/cYBAQbkFjPnP6xITQaHYCUtO9giE2Agw",
+	"aQ28kgVm5HbZwK+VgD7/ng+E2uAkC2h4W78jna30uD7zmxyH7J39aSgt6ZkV9pGxpeCr9tnGrN6pVBwm",
+	"s/uRB7VY4BAISoJ6xVDpcgBK+osQa8aZo4rMtyR4yn6UP3SpKEJ+12R08sX939eksf+jsD3E1JYpc3ww",
+	"TUtrbq0o3Yv/2yz502ffP/rl9NGf+aP5py/ff/f1nyaDqavdQuWhqXQw+7knqXbcERbl6RKAS+D7/h8f",
+	"vZBmrY0M1cZpCZ7FVy59Svqj97qQs+2+1/7Xo/Di1XYtHvmuoP1vfT1MPNXvLgZTPZH18sfQCaDXhfUq",
+	"PnVQW7f18WFmq39jr91aDz3EcK3Xd5hT2O3F0J/JF1fu93+3bt33cwfPylqUS742oLU8ZthJJCL3Wt9f",
+	"rFvaDTUsCJsltlgY6DP7pX0cGxw0j/y171I3zsXt3vpQKYiyDng01qQOfP7SivXQZ30N+qBnL6BIe+DD",
+	"b6Bm0j2cQBICtdJv74LfQoKuz7ulGCt2sO8zJRIcGbzYrRcj6T47hRx5uapWnjs71RX+ekLUsX06pq/B",
+	"ilUqLHSB8Zj7X7pGB85GAyT0WmRMiY0wFvs6wFX0Nw5l7r6beZJLs/JdY2gt8gU+8Do2djxCSjR+ghcP",
+	"rej7D9OK/gutDnF6b0QAKIqH54uTuNpC80JE2nQ/JnI52+oanhu0IOkXbO7IfsTH/u5Z3bEvsd+nhCnv",
+	"N/sw8tNAixIYEqHvgum+he4lzOrMw4GWC3ezsdnM+Pt9I1XeTyB/gScOqvXUde/pgnpIbaiUl+0NqJH7",
+	"Y7Z1mvL2jRSAXDo4FVjKed+BEp104+gRJGCIEodHdRgCdDqyfSQVtkYDMkEvrJ9ZIxrpT8zDH/QQ20pA",
+	"yKWf3n4ODx3xMsdvJK4yistDBXI33LBcK2w/1uzbBECgM0GI5wRnr0O6VD89PccbE2shCYCjUrBCzC3T",
+	"lcXSXXezoDTKTdCp0NOt+z+PM+o7DLCpWFQqRqRDo5Ou3gwJOH53j5jVLdXiozTLYZrA00N/mqKaH9wG",
+	"HcjR54nDifkM0ExEDiFlExEsQRkwfOuO3Ahkl0E8gGmTk+HmtooQbuPJusDuObRq977gv7cTPTgjcGtM",
+	"8QLYnUNxAmgnj1C+5zGW5W/f4PP64v+r1w/XPLLjbl5q41YiBtjvG8DQGzbnNRZ8H3/c63dctWiZdj3u",
+	"g9z9RJ/HCXJGIi/uWPPoFwi+tx00mHL8e6EZhrARJl8EGF/AlQUXybblIeny9+ewwCRtPQirfVXwxeIg",
+	"sWdndYVLCA3iAWHLbdZ+A0v5fq6kx+rlrSi3tUMKULG45VNuBOJ2S1CXlPuw783uO0ZAGraeM/GZz2yx",
+	"BVQK96mMTSsbcdsRoLDdXl4aNiu4XIk8Y9Dey8kIy2+Egthf9ywvl3rzVufimCwCxk8pWfDbYRir9eMF",
+	"tA+zcQTttBepAK8aYUukaZW00hpr+5zX3PQFN9+7n59jcccxZCOMP0IqRqU8VmpjM4QAg3O4SSVTZwza",
+	"7YfJi1EInApGCJZHVWURo9Tg4yr5hv10dfWe+f3f4+8PnRWTBsiHSplh4dAmAOZY12WABBqYwBC7xHW9",
+	"rm6+NSfg1oPfQDtVK1aeGWCnfGIi8915BMCmpSjy6ykHVLQFvxXXnlUCyqK9Bo88YBvp9Ro7u/HttZM2",
+	"11MhFADnEfBO3flf+N5w7hIrd6TQ3SY121KvJqSI7AVnSn4TndSJj1l9gE/FGj8nDjx4UsM/nvh0/HG4",
+	"MvB37SMPHVOP6SJ3F2Wfrd10VzhOcfKlrFSvov2hOmr9EThYaUZbVocpBHeEGRPGfH9b8O74DrcHK0P9",
+	"UKnXL3z1ab25aa154HApJfh5qucqFM1suGwn1YPaC93gfdv3x+x57PqKvYW0yrE7yKwCiFGxOmebunPe",
+	"li15HpTr+VzMrC/SUuBEuVF6o1I6NUlGT49NRsfRpYPLaZAi3SQEURTm5IsvUP968sWJ/fTle7cW6rnw",
+	"qteRrp/7hsixFzx9CzU8wWa+Xfx9S/jrhG8AJa7FeOgaZMUaOoSWYl3w7WBn/x3vKinO3Pe+ib2noP/L",
+	"6aMnj/8UZFnb0K0Bw4enjpKfdUv/xgDKHzjAHkV7qMZVJL7vsclH5q02yFLchtb5JBl+5Ha2HCQFrPhs",
+	"cTQyzWdvUs9LmAhsQO64doaFQL4m4EOl3Ek4Q/NAMYASR5TW4zvjUSPY4yPIGsWtOcdm1xHoHIHijys0",
+	"MMBZ84qlNFYjeip5Sq+tWP3knzkivwifIE7vbUPxyNx1Xmljmd0IhXGq+yaAA8v1AQAsA41tj7B9CrCR",
+	"DbSPawQUm43H5lLl19Mt+CgegLMciFnskkbBrZUz0ae0vfGPjJ37D3xYSs1H6AFKsM93qtiyUm+8XjLW",
+	"NuvNDIv24SDDKZJbU+0/pSCe6QGhJp0e8clp07B4ttewyLpo78YKDk4bgIQFmBz3vbO6Qa5Uud5E4ZM9",
+	"Oz199O0p+0P7eXCl8dnyjxl4D/yde3Z6imcgFUPXDZmVZFPJnokugXtWcYa3DeaN9ro2gq1knheIGoL3",
+	"E5loo7UjOghTkywBu2QPTsfR2F24RwS7+6A3B4F4DTvmTWd/uTPv5KtBg91p5uLzsdlWgtmcmCVfD2E5",
+	"UNr+j8h3HoDMcO9Sbkf88UCYTPA91uwmBq0cz+A/p+5CouUYm1LA3mIfCtDTudLeLPTmZ2iD86DUGUK7",
+	"ZJQiRDd9E1JeLkRojQSVd9iA1AeHnJZwzqARt482uH8XGZRDOlriWwO7EQN1XUv3fcEVKso7i0v082s3",
+	"pJQ1O/VK5jeGYQ9eMusfczgIztjodtXxC8Y+7FasfSAeomYgZ969efE/3r78OExeDMY6PubFeajANmel",
+	"MNVKMGgtZsutD3VbfiNYtW7Fug1ZjtgTxL0b6eOEDuFV2i2XdeMGe+/wEZ93asPL/KFTWxL+oX+pRHUQ",
+	"99CPEHrGpu3c9+oDZlOHD4Z6iYC+jnGuttz+17HeK12p0XXJhKINCNJhMlquq6ndd9Ju6nlV9OpSl+GZ",
+	"PZIkJI7wpeB5gm0vdVUa2o7509OGGfOn774ba8ZcyRX23QI3jaknTc3DWSYHCdPQuh+YFJhldOdQ5jEl",
+	"VTzSlHoXfz+MxCK6P2GNNKQSiM+W5XwLzX7rh61egK+/ETQAmAKsDuiNJeEyT1rYJiR1R9CAS9y2I255",
+	"gEvsbjh07sQJsKenT08fPXl6IM26OXK7Z2ovlgmxlc2+lbRfNvRV+v9lI8OODN3HuqVQChrkUi7Uu8oO",
+	"ggS5RGBCXe0UnV4K++g5dis6dvnnS99kKKysx7oiKeZncdx0yXRfjKLAaZE7+xYqgc5CYyJozG/r7Oyw",
+	"XIiJxC5G7jew8h+zC+xcHosjlbbslhcyhzQ0MYdGXIdgqxrU+wBQCduPVUz7jV1SJXMk9fpYCpkf/MET",
+	"jkk08MaePejV8VXdk7NfPrXgR+VCgYsSIkveDxkyAja6zM+dfmealw06RPieZDvHjO2YkOlgD/3e/Ksr",
+	"fOSgFUf1ZwfV6sAU9hbr+EGHVOb4NR0gzC6NR3ABnvGNYRfvX+P9NudY9KlYC6aFWfAz6zk0v8I2OeNB",
+	"A5+XgluB+3K09h1+2x8WeONnnovGh9vn5n48YC5jPKssdOewpVYLdBMq8C2u+I0od1t5YBMPjU2jekQ6",
+	"0sHJF5n3In69gH8Ph7k/VR3Sze6Vpb5ffXjpZNXkMDoA9wIv1lchfJi7BtYD8yw9vNgZSMygicKdyuhr",
+	"BGhs0ANwzxl45wR5ja7K7cUxIW2vQuh5XLIwlJRCquch04SvSrmnldSBgJAvl3qDPmHcUo+3CcjcXi8y",
+	"QuXu3Ok71EoQbvWDTUqpj/GpPT6ImP/pLtPwBNB/cEyEVq/eYyZ9gsCMR+rsfbWv92OPAPxYu0l++7Zv",
+	"Tw5+GkcXgbWNinH6oaiW8QBPvoT/HCDhWqf1G0BaxsXG7Fq64mQwbGV6QacPQgtXDS9D21R5ecUXR7fv",
+	"L4gdhbbSWWz37M2UunX4geKrYVca/XMomjxBT3NScGh9c+F90Uc7QPxAEpTQeG/4gfyoCy3VAiO1GPLL",
+	"deZMx3ggPTf7WIeQy/k8eQYv5HzeuEe9svu5Xq15KRAU/7yOSTvlolKFs4oX8lakQtAhdE2J8YcRs26x",
+	"dBcZyOc8ZPkdXMQ6UbSfBI59DbHZ/OgYYXv4AdAz85+5nS17ooovc2lf+M73R0E/zaV98LYVfSLiJeAV",
+	"HEphEDkmdtUUlrEbIdaO58z0CqtgsRIw721ZlGo0wm/FMY/nt+rj23dCbs2HUXPWBZ+J+mi+McySzZX3",
+	"qnJ4X2sgivvwhKwHxwJvyz/QTQTaTSX5fKwxQbxkPhS/x2vpbVlk/PiJaSn4TRag/wJcCXha7kIWS61v",
+	"0pFSXhSXSyHsUTHc40eSaYfw42GgS3lR4IAe9UpM3Q5ksc4FUwp94e2RtKrU/XH8+Cetby7BKzm5pzXa",
+	"ds+jp5OGkm3BY+FzQzzuhzRbMcwBzliL7rKiEKVxZsatOPfpkLWPFv2NXDHtDgSURYEZ3KMvgNM2fw9q",
+	"zI/6jZvJbySx4NsH6KhSCvG3hrzyWCeY7RHTTMF+hJxf0PXvcmprXhlxPEHmRv+tPQEwiUPXjUKaDYv4",
+	"l5s77X2pAfQ5JTXe4++XfLUuxKHRnDEPZGiU0U9lP5IzDjsozrgUbB67oB5C1EuDdcsxjQ2GD7LfxG18",
+	"aBu/FEvBS8OLtLOFG/shPnXMEv34kb5OEBx5GOl7fI3hEIwJ+pUdJj8zgk80NuKBFQe/PeJovV388A+s",
+	"eo869fsjVzTEllbh3p2zUvAcYR1LwYuMbUppBf6DVsWWrbFHaH4XVhpp5gTrWo4m0V7B8O27enhCwa/8",
+	"I5PJc71aV1b4OrnmrWdciU00I6L2A5prhrGYTSMy7qjqPCBQS8O4uRE5aEaNOo4bsbZ3IyvUtPagMMWn",
+	"DiqiWx8fJKXDRPaK6XroIZK6Xt8h4yLfmKjIDoa6OZ6E9hM5+aKq1VSUBzNniBQV/EJ/b6I9se6U5fMD",
+	"QmD9PVs+7ysL7aN4WUjQMLytA8EMqNw4bzAGY0P5/8ibHbTBvnt9IMW7N7PTf4L0ffqfDnvn/MLrsgBe",
+	"lvJWgJpcYC3tAytdF3mOaz1etp4f/4FTFZpf3UE/d/LoUA2ylAfdMYz7073HhTix/OZ4/oArfiMaZ92t",
+	"JNvRObi0ANKkSybtgSz4hhuFF+jHnIqZXom4fc3yXU4jxAzfz2EJjqlNeZjkj71Ukx1BDN4/U5MMk2G4",
+	"+PfEUE4fgKFceAUZXFEH675/CH7i6P9EfF5DX/jjKFRHoqSXMOl386PSUrMe6/dASFfRU3YAMnqrrfBV",
+	"iUuMuSGjBb6KXzkHZW+1tluGBoh3qAb41vF0Zzl2DCfVukv3q1SLh/BJh2/1WdNQIDU/SFdlD26Ajunp",
+	"FqGk4/gHBDEYKOth+UdOQsUmXg9cqA4LS7TYqko+LbaMe8zeQySMw3ny0O/Eneq+snTyXlTquKGef8Xx",
+	"f+tgz4GsUKcocgYryutMTrxbvtsJ+qQ23OyNvbWr13yF1+Tsl09OnsXS1l8+uc1FxEI8mKosJmeTE76W",
+	"J7dPJl8/ff1/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

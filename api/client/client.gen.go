@@ -354,6 +354,27 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for ScheduleEntryState.
+const (
+	ScheduleEntryStateDraft  ScheduleEntryState = "draft"
+	ScheduleEntryStateLive   ScheduleEntryState = "live"
+	ScheduleEntryStatePaused ScheduleEntryState = "paused"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleEntryState enum.
+func (e ScheduleEntryState) Valid() bool {
+	switch e {
+	case ScheduleEntryStateDraft:
+		return true
+	case ScheduleEntryStateLive:
+		return true
+	case ScheduleEntryStatePaused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WorkflowState.
 const (
 	WorkflowStateDraft  WorkflowState = "draft"
@@ -448,11 +469,109 @@ type Action struct {
 	Units *string `json:"units,omitempty"`
 }
 
+// Ahead What going live would do.
+type Ahead struct {
+	// AMonth How often it is due within thirty days
+	AMonth *int `json:"a_month,omitempty"`
+
+	// Beside Workflows that start at the same minutes within the next week
+	Beside  *[]AheadBeside `json:"beside,omitempty"`
+	Cadence *Cadence       `json:"cadence,omitempty"`
+	Changes []AheadChange  `json:"changes"`
+
+	// From The revision that is live; none where none ever was
+	From *int `json:"from,omitempty"`
+
+	// Lately How it ran in the last thirty days; items and seconds of one run that succeeded.
+	Lately *AheadLately `json:"lately,omitempty"`
+	Limits []string     `json:"limits"`
+
+	// Trigger What starts it
+	Trigger string `json:"trigger"`
+
+	// UnderWay Runs that have not ended; they finish on their revision
+	UnderWay []AheadRuns  `json:"under_way"`
+	Writes   []AheadWrite `json:"writes"`
+}
+
+// AheadBeside defines model for AheadBeside.
+type AheadBeside struct {
+	At       time.Time `json:"at"`
+	Title    string    `json:"title"`
+	Workflow string    `json:"workflow"`
+}
+
+// AheadChange defines model for AheadChange.
+type AheadChange struct {
+	// Kind added, removed, changed or moved
+	Kind     string  `json:"kind"`
+	Sentence string  `json:"sentence"`
+	Step     *string `json:"step,omitempty"`
+}
+
+// AheadLately How it ran in the last thirty days; items and seconds of one run that succeeded.
+type AheadLately struct {
+	Items   float32 `json:"items"`
+	Runs    int     `json:"runs"`
+	Seconds float32 `json:"seconds"`
+}
+
+// AheadRuns defines model for AheadRuns.
+type AheadRuns struct {
+	Revision int `json:"revision"`
+	Runs     int `json:"runs"`
+}
+
+// AheadWrite A line that writes outside.
+type AheadWrite struct {
+	Connection *string `json:"connection,omitempty"`
+
+	// New Nothing that is live writes the same way
+	New      bool   `json:"new"`
+	Number   string `json:"number"`
+	Sentence string `json:"sentence"`
+	Step     string `json:"step"`
+}
+
+// AskedCadence A cadence: a line as people write it, or the settings of a trigger.
+type AskedCadence struct {
+	Count *int `json:"count,omitempty"`
+
+	// Phrase As: every working day at 8
+	Phrase *string `json:"phrase,omitempty"`
+
+	// Settings A JSON object
+	Settings *Fields `json:"settings,omitempty"`
+
+	// Workflow A workflow whose times it goes on from
+	Workflow *string `json:"workflow,omitempty"`
+
+	// Zone Whose clock a line is meant by that names none; UTC unless given
+	Zone *string `json:"zone,omitempty"`
+}
+
 // BeginConsent defines model for BeginConsent.
 type BeginConsent struct {
 	// Loopback The port on which the command line listens
 	Loopback *int      `json:"loopback,omitempty"`
 	Scopes   *[]string `json:"scopes,omitempty"`
+}
+
+// Cadence defines model for Cadence.
+type Cadence struct {
+	// AWeek How often it is due within the next seven days
+	AWeek int `json:"a_week"`
+
+	// Clocks What the next change of clocks does to it; none where none comes within a year
+	Clocks *string `json:"clocks,omitempty"`
+
+	// Sentence Which is read back as the same
+	Sentence string `json:"sentence"`
+
+	// Settings A JSON object
+	Settings Fields    `json:"settings"`
+	Times    []DueTime `json:"times"`
+	Zone     string    `json:"zone"`
 }
 
 // CallSheet defines model for CallSheet.
@@ -757,6 +876,17 @@ type DraftPlan struct {
 	Problems []Finding `json:"problems"`
 }
 
+// DueTime A time at which something is due.
+type DueTime struct {
+	At time.Time `json:"at"`
+
+	// Note What the change of clocks does to it
+	Note *string `json:"note,omitempty"`
+
+	// Wall What the clock of the zone shows then, as Monday 30 November 2026, 16:30
+	Wall string `json:"wall"`
+}
+
 // Edit defines model for Edit.
 type Edit struct {
 	// In The steps within a step: STEP, STEP/CASE or STEP/fallback; / for those of the workflow, /on_failure for when a run fails; a branch itself for a case
@@ -1027,6 +1157,12 @@ type Items struct {
 
 // Kind defines model for Kind.
 type Kind struct {
+	// Alone Of a trigger: it starts without an item that somebody gives
+	Alone *bool `json:"alone,omitempty"`
+
+	// Called Of a trigger: something calls an address
+	Called *bool `json:"called,omitempty"`
+
 	// Connects A step of this kind can use a connection
 	Connects *bool `json:"connects,omitempty"`
 
@@ -1037,8 +1173,11 @@ type Kind struct {
 	// Needs The connector that it cannot do without
 	Needs    *string    `json:"needs,omitempty"`
 	Settings []Property `json:"settings"`
-	Title    string     `json:"title"`
-	Type     string     `json:"type"`
+
+	// Timed Of a trigger: it starts by the clock
+	Timed *bool  `json:"timed,omitempty"`
+	Title string `json:"title"`
+	Type  string `json:"type"`
 
 	// Words By which people look for it, beside those of its title and help
 	Words string `json:"words"`
@@ -1242,6 +1381,20 @@ type MendingWishWhat string
 // Mendings defines model for Mendings.
 type Mendings struct {
 	Mendings []Mending `json:"mendings"`
+}
+
+// MissedTimes defines model for MissedTimes.
+type MissedTimes struct {
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+	Noted  time.Time `json:"noted"`
+	Reader *string   `json:"reader,omitempty"`
+
+	// Started How many of them started a run later
+	Started  int    `json:"started"`
+	Times    int    `json:"times"`
+	Title    string `json:"title"`
+	Workflow string `json:"workflow"`
 }
 
 // NewConnection defines model for NewConnection.
@@ -1577,6 +1730,9 @@ type RunState string
 type RunSummary struct {
 	Accepted time.Time `json:"accepted"`
 
+	// Began How it began, in words: by a call, by the clock, by hand
+	Began string `json:"began"`
+
 	// Cancelling It was cancelled, and ends once the calls that are under way have been answered
 	Cancelling *bool              `json:"cancelling,omitempty"`
 	Connection *string            `json:"connection,omitempty"`
@@ -1629,6 +1785,49 @@ type Samples struct {
 	Taking bool `json:"taking"`
 }
 
+// Schedule defines model for Schedule.
+type Schedule struct {
+	Entries []ScheduleEntry `json:"entries"`
+	Missed  []MissedTimes   `json:"missed"`
+	Now     time.Time       `json:"now"`
+
+	// Together Minutes at which several workflows start
+	Together []struct {
+		At        time.Time `json:"at"`
+		Workflows []string  `json:"workflows"`
+	} `json:"together"`
+	Until time.Time `json:"until"`
+}
+
+// ScheduleEntry defines model for ScheduleEntry.
+type ScheduleEntry struct {
+	// Cadence As a sentence
+	Cadence string `json:"cadence"`
+
+	// More Times within the span that are not listed
+	More int `json:"more"`
+
+	// Next When it starts next; later than due where starts are spread
+	Next *time.Time `json:"next,omitempty"`
+
+	// Previous The time that started a run last, or when it went live
+	Previous *time.Time `json:"previous,omitempty"`
+
+	// Reader Whose hour it is
+	Reader *string            `json:"reader,omitempty"`
+	State  ScheduleEntryState `json:"state"`
+	Times  []DueTime          `json:"times"`
+	Title  string             `json:"title"`
+
+	// Trouble Why it did not start the last time
+	Trouble  *string `json:"trouble,omitempty"`
+	Workflow string  `json:"workflow"`
+	Zone     string  `json:"zone"`
+}
+
+// ScheduleEntryState defines model for ScheduleEntry.State.
+type ScheduleEntryState string
+
 // SecretField defines model for SecretField.
 type SecretField struct {
 	Name     string `json:"name"`
@@ -1655,6 +1854,21 @@ type Sent struct {
 type SignIn struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+}
+
+// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+type Standing struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Trouble Somebody has to do something
+	Trouble bool    `json:"trouble"`
+	Why     *string `json:"why,omitempty"`
+
+	// Words As: Next; Paused by Mara Quill since; Live, and never called yet
+	Words string `json:"words"`
+
+	// Zone Whose clock the time is said by; the reader's unless given
+	Zone *string `json:"zone,omitempty"`
 }
 
 // Started defines model for Started.
@@ -1776,6 +1990,12 @@ type Way struct {
 type Workflow struct {
 	About *string `json:"about,omitempty"`
 
+	// Alone It starts without an item that somebody gives
+	Alone *bool `json:"alone,omitempty"`
+
+	// Called Something calls an address of it
+	Called *bool `json:"called,omitempty"`
+
 	// Changed Differences of the draft from the live revision
 	Changed int `json:"changed"`
 
@@ -1791,14 +2011,20 @@ type Workflow struct {
 	LimitSentences *[]string `json:"limit_sentences,omitempty"`
 
 	// Limits A JSON object
-	Limits   *Fields       `json:"limits,omitempty"`
-	Lines    []Line        `json:"lines"`
-	Live     *int          `json:"live,omitempty"`
-	Name     string        `json:"name"`
-	Problems []Finding     `json:"problems"`
+	Limits   *Fields   `json:"limits,omitempty"`
+	Lines    []Line    `json:"lines"`
+	Live     *int      `json:"live,omitempty"`
+	Name     string    `json:"name"`
+	Problems []Finding `json:"problems"`
+
+	// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+	Standing *Standing     `json:"standing,omitempty"`
 	State    WorkflowState `json:"state"`
-	Title    string        `json:"title"`
-	Trigger  string        `json:"trigger"`
+
+	// Timed It starts by the clock
+	Timed   *bool  `json:"timed,omitempty"`
+	Title   string `json:"title"`
+	Trigger string `json:"trigger"`
 
 	// TriggerSettings A JSON object
 	TriggerSettings *Fields   `json:"trigger_settings,omitempty"`
@@ -1821,13 +2047,16 @@ type WorkflowPage struct {
 
 // WorkflowSummary defines model for WorkflowSummary.
 type WorkflowSummary struct {
-	Errors *int                 `json:"errors,omitempty"`
-	Last   *RunSummary          `json:"last,omitempty"`
-	Live   *int                 `json:"live,omitempty"`
-	Name   string               `json:"name"`
-	State  WorkflowSummaryState `json:"state"`
-	Steps  *int                 `json:"steps,omitempty"`
-	Title  string               `json:"title"`
+	Errors *int        `json:"errors,omitempty"`
+	Last   *RunSummary `json:"last,omitempty"`
+	Live   *int        `json:"live,omitempty"`
+	Name   string      `json:"name"`
+
+	// Standing What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason.
+	Standing *Standing            `json:"standing,omitempty"`
+	State    WorkflowSummaryState `json:"state"`
+	Steps    *int                 `json:"steps,omitempty"`
+	Title    string               `json:"title"`
 
 	// Trigger What starts it
 	Trigger string    `json:"trigger"`
@@ -1987,6 +2216,18 @@ type PlanRunParams struct {
 	At *[]string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// GetScheduleParams defines parameters for GetSchedule.
+type GetScheduleParams struct {
+	// Hours How far ahead
+	Hours *int `form:"hours,omitempty" json:"hours,omitempty"`
+
+	// Most Times of each schedule
+	Most *int `form:"most,omitempty" json:"most,omitempty"`
+
+	// Workflow Only this one
+	Workflow *string `form:"workflow,omitempty" json:"workflow,omitempty"`
+}
+
 // ListWorkflowsParams defines parameters for ListWorkflows.
 type ListWorkflowsParams struct {
 	// After The last name of the page before
@@ -2020,6 +2261,9 @@ type GoLiveParams struct {
 
 // SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
 type SetAllowancesJSONRequestBody SetAllowancesJSONBody
+
+// ReadCadenceJSONRequestBody defines body for ReadCadence for application/json ContentType.
+type ReadCadenceJSONRequestBody = AskedCadence
 
 // CheckDocumentJSONRequestBody defines body for CheckDocument for application/json ContentType.
 type CheckDocumentJSONRequestBody = Document
@@ -2203,6 +2447,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
 	SetAllowances(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCadenceWithBody Read a cadence as people write it, and tell when it is due next
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cadence (the `ReadCadence` operationId).
+	ReadCadenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCadence Read a cadence as people write it, and tell when it is due next
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cadence (the `ReadCadence` operationId).
+	ReadCadence(ctx context.Context, body ReadCadenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckDocumentWithBody Check a document without storing it
 	//
@@ -2598,6 +2856,11 @@ type ClientInterface interface {
 	// Corresponds with POST /runs/{run}/retry (the `RetryRun` operationId).
 	RetryRun(ctx context.Context, run RunID, body RetryRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSchedule What starts by the clock over the next days, what starts together, and what was missed
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetSchedule(ctx context.Context, params *GetScheduleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ConnectorSchema The JSON Schema of the connector document
 	//
 	// Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
@@ -2698,6 +2961,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /workflows/{workflow} (the `GetWorkflow` operationId).
 	GetWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAhead What going live would do, in sentences
+	//
+	// Corresponds with GET /workflows/{workflow}/ahead (the `LookAhead` operationId).
+	LookAhead(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DiffWorkflow What the draft changes, in sentences
 	//
@@ -2809,6 +3077,11 @@ type ClientInterface interface {
 	// Corresponds with GET /workflows/{workflow}/revisions (the `ListRevisions` operationId).
 	ListRevisions(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GoBack Put an earlier revision live again; the draft stays
+	//
+	// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
+	GoBack(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSamples A workflow's samples and what arrived of late
 	//
 	// Corresponds with GET /workflows/{workflow}/samples (the `ListSamples` operationId).
@@ -2884,6 +3157,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workflows/{workflow}/start (the `StartWorkflow` operationId).
 	StartWorkflow(ctx context.Context, workflow WorkflowName, body StartWorkflowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnpauseWorkflow Let a paused workflow start again, as it was live
+	//
+	// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
+	UnpauseWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAllowances Addresses that are not public and may be reached all the same
@@ -2925,6 +3203,40 @@ func (c *Client) SetAllowancesWithBody(ctx context.Context, contentType string, 
 // Corresponds with PUT /allowances (the `SetAllowances` operationId).
 func (c *Client) SetAllowances(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetAllowancesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCadenceWithBody Read a cadence as people write it, and tell when it is due next
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cadence (the `ReadCadence` operationId).
+func (c *Client) ReadCadenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCadenceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCadence Read a cadence as people write it, and tell when it is due next
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cadence (the `ReadCadence` operationId).
+func (c *Client) ReadCadence(ctx context.Context, body ReadCadenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCadenceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3949,6 +4261,21 @@ func (c *Client) RetryRun(ctx context.Context, run RunID, body RetryRunJSONReque
 	return c.Client.Do(req)
 }
 
+// GetSchedule What starts by the clock over the next days, what starts together, and what was missed
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *Client) GetSchedule(ctx context.Context, params *GetScheduleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScheduleRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ConnectorSchema The JSON Schema of the connector document
 //
 // Corresponds with GET /schema/connector (the `ConnectorSchema` operationId).
@@ -4210,6 +4537,21 @@ func (c *Client) DeleteWorkflow(ctx context.Context, workflow WorkflowName, reqE
 // Corresponds with GET /workflows/{workflow} (the `GetWorkflow` operationId).
 func (c *Client) GetWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetWorkflowRequest(c.Server, workflow)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAhead What going live would do, in sentences
+//
+// Corresponds with GET /workflows/{workflow}/ahead (the `LookAhead` operationId).
+func (c *Client) LookAhead(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAheadRequest(c.Server, workflow)
 	if err != nil {
 		return nil, err
 	}
@@ -4510,6 +4852,21 @@ func (c *Client) ListRevisions(ctx context.Context, workflow WorkflowName, reqEd
 	return c.Client.Do(req)
 }
 
+// GoBack Put an earlier revision live again; the draft stays
+//
+// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
+func (c *Client) GoBack(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGoBackRequest(c.Server, workflow, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSamples A workflow's samples and what arrived of late
 //
 // Corresponds with GET /workflows/{workflow}/samples (the `ListSamples` operationId).
@@ -4706,6 +5063,21 @@ func (c *Client) StartWorkflow(ctx context.Context, workflow WorkflowName, body 
 	return c.Client.Do(req)
 }
 
+// UnpauseWorkflow Let a paused workflow start again, as it was live
+//
+// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
+func (c *Client) UnpauseWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnpauseWorkflowRequest(c.Server, workflow)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListAllowancesRequest constructs an http.Request for the ListAllowances method
 func NewListAllowancesRequest(server string) (*http.Request, error) {
 	var err error
@@ -4764,6 +5136,46 @@ func NewSetAllowancesRequestWithBody(server string, contentType string, body io.
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadCadenceRequest calls the generic ReadCadence builder with application/json body
+func NewReadCadenceRequest(server string, body ReadCadenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadCadenceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReadCadenceRequestWithBody constructs an http.Request for the ReadCadence method, with any body, and a specified content type
+func NewReadCadenceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cadence")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -6943,6 +7355,84 @@ func NewRetryRunRequestWithBody(server string, run RunID, contentType string, bo
 	return req, nil
 }
 
+// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
+func NewGetScheduleRequest(server string, params *GetScheduleParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schedule")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Hours != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hours", *params.Hours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Workflow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "workflow", *params.Workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewConnectorSchemaRequest constructs an http.Request for the ConnectorSchema method
 func NewConnectorSchemaRequest(server string) (*http.Request, error) {
 	var err error
@@ -7389,6 +7879,40 @@ func NewGetWorkflowRequest(server string, workflow WorkflowName) (*http.Request,
 	}
 
 	operationPath := fmt.Sprintf("/workflows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookAheadRequest constructs an http.Request for the LookAhead method
+func NewLookAheadRequest(server string, workflow WorkflowName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/ahead", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7985,6 +8509,47 @@ func NewListRevisionsRequest(server string, workflow WorkflowName) (*http.Reques
 	return req, nil
 }
 
+// NewGoBackRequest constructs an http.Request for the GoBack method
+func NewGoBackRequest(server string, workflow WorkflowName, number int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/revisions/%s/live", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSamplesRequest constructs an http.Request for the ListSamples method
 func NewListSamplesRequest(server string, workflow WorkflowName) (*http.Request, error) {
 	var err error
@@ -8330,6 +8895,40 @@ func NewStartWorkflowRequestWithBody(server string, workflow WorkflowName, conte
 	return req, nil
 }
 
+// NewUnpauseWorkflowRequest constructs an http.Request for the UnpauseWorkflow method
+func NewUnpauseWorkflowRequest(server string, workflow WorkflowName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/unpause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -8394,6 +8993,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /allowances (the `SetAllowances` operationId).
 	SetAllowancesWithResponse(ctx context.Context, body SetAllowancesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAllowancesResponse, error)
+
+	// ReadCadenceWithBodyWithResponse Read a cadence as people write it, and tell when it is due next
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cadence (the `ReadCadence` operationId).
+	ReadCadenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadCadenceResponse, error)
+
+	// ReadCadenceWithResponse Read a cadence as people write it, and tell when it is due next
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cadence (the `ReadCadence` operationId).
+	ReadCadenceWithResponse(ctx context.Context, body ReadCadenceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadCadenceResponse, error)
 
 	// CheckDocumentWithBodyWithResponse Check a document without storing it
 	//
@@ -8843,6 +9456,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /runs/{run}/retry (the `RetryRun` operationId).
 	RetryRunWithResponse(ctx context.Context, run RunID, body RetryRunJSONRequestBody, reqEditors ...RequestEditorFn) (*RetryRunResponse, error)
 
+	// GetScheduleWithResponse What starts by the clock over the next days, what starts together, and what was missed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetScheduleWithResponse(ctx context.Context, params *GetScheduleParams, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
+
 	// ConnectorSchemaWithResponse The JSON Schema of the connector document
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8961,6 +9581,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /workflows/{workflow} (the `GetWorkflow` operationId).
 	GetWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*GetWorkflowResponse, error)
+
+	// LookAheadWithResponse What going live would do, in sentences
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workflows/{workflow}/ahead (the `LookAhead` operationId).
+	LookAheadWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*LookAheadResponse, error)
 
 	// DiffWorkflowWithResponse What the draft changes, in sentences
 	//
@@ -9088,6 +9715,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /workflows/{workflow}/revisions (the `ListRevisions` operationId).
 	ListRevisionsWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
 
+	// GoBackWithResponse Put an earlier revision live again; the draft stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
+	GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*GoBackResponse, error)
+
 	// ListSamplesWithResponse A workflow's samples and what arrived of late
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9171,6 +9805,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workflows/{workflow}/start (the `StartWorkflow` operationId).
 	StartWorkflowWithResponse(ctx context.Context, workflow WorkflowName, body StartWorkflowJSONRequestBody, reqEditors ...RequestEditorFn) (*StartWorkflowResponse, error)
+
+	// UnpauseWorkflowWithResponse Let a paused workflow start again, as it was live
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
+	UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error)
 }
 
 type ListAllowancesResponse struct {
@@ -9271,6 +9912,54 @@ func (r SetAllowancesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetAllowancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadCadenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Cadence
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadCadenceResponse) GetJSON200() *Cadence {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadCadenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadCadenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadCadenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadCadenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadCadenceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11450,6 +12139,54 @@ func (r RetryRunResponse) ContentType() string {
 	return ""
 }
 
+type GetScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ConnectorSchemaResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12072,6 +12809,54 @@ func (r GetWorkflowResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetWorkflowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAheadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ahead
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAheadResponse) GetJSON200() *Ahead {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAheadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAheadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAheadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAheadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAheadResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12714,6 +13499,54 @@ func (r ListRevisionsResponse) ContentType() string {
 	return ""
 }
 
+type GoBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Workflow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GoBackResponse) GetJSON200() *Workflow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GoBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GoBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GoBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GoBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GoBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSamplesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13084,6 +13917,54 @@ func (r StartWorkflowResponse) ContentType() string {
 	return ""
 }
 
+type UnpauseWorkflowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Workflow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UnpauseWorkflowResponse) GetJSON200() *Workflow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnpauseWorkflowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnpauseWorkflowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnpauseWorkflowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnpauseWorkflowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnpauseWorkflowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAllowancesWithResponse Addresses that are not public and may be reached all the same
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13121,6 +14002,32 @@ func (c *ClientWithResponses) SetAllowancesWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseSetAllowancesResponse(rsp)
+}
+
+// ReadCadenceWithBodyWithResponse Read a cadence as people write it, and tell when it is due next
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cadence (the `ReadCadence` operationId).
+func (c *ClientWithResponses) ReadCadenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadCadenceResponse, error) {
+	rsp, err := c.ReadCadenceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCadenceResponse(rsp)
+}
+
+// ReadCadenceWithResponse Read a cadence as people write it, and tell when it is due next
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cadence (the `ReadCadence` operationId).
+func (c *ClientWithResponses) ReadCadenceWithResponse(ctx context.Context, body ReadCadenceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadCadenceResponse, error) {
+	rsp, err := c.ReadCadence(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCadenceResponse(rsp)
 }
 
 // CheckDocumentWithBodyWithResponse Check a document without storing it
@@ -13943,6 +14850,19 @@ func (c *ClientWithResponses) RetryRunWithResponse(ctx context.Context, run RunI
 	return ParseRetryRunResponse(rsp)
 }
 
+// GetScheduleWithResponse What starts by the clock over the next days, what starts together, and what was missed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, params *GetScheduleParams, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
+	rsp, err := c.GetSchedule(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScheduleResponse(rsp)
+}
+
 // ConnectorSchemaWithResponse The JSON Schema of the connector document
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14162,6 +15082,19 @@ func (c *ClientWithResponses) GetWorkflowWithResponse(ctx context.Context, workf
 		return nil, err
 	}
 	return ParseGetWorkflowResponse(rsp)
+}
+
+// LookAheadWithResponse What going live would do, in sentences
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workflows/{workflow}/ahead (the `LookAhead` operationId).
+func (c *ClientWithResponses) LookAheadWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*LookAheadResponse, error) {
+	rsp, err := c.LookAhead(ctx, workflow, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAheadResponse(rsp)
 }
 
 // DiffWorkflowWithResponse What the draft changes, in sentences
@@ -14398,6 +15331,19 @@ func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, wor
 	return ParseListRevisionsResponse(rsp)
 }
 
+// GoBackWithResponse Put an earlier revision live again; the draft stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
+func (c *ClientWithResponses) GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*GoBackResponse, error) {
+	rsp, err := c.GoBack(ctx, workflow, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGoBackResponse(rsp)
+}
+
 // ListSamplesWithResponse A workflow's samples and what arrived of late
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14554,6 +15500,19 @@ func (c *ClientWithResponses) StartWorkflowWithResponse(ctx context.Context, wor
 	return ParseStartWorkflowResponse(rsp)
 }
 
+// UnpauseWorkflowWithResponse Let a paused workflow start again, as it was live
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
+func (c *ClientWithResponses) UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error) {
+	rsp, err := c.UnpauseWorkflow(ctx, workflow, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnpauseWorkflowResponse(rsp)
+}
+
 // ParseListAllowancesResponse parses an HTTP response from a ListAllowancesWithResponse call
 func ParseListAllowancesResponse(rsp *http.Response) (*ListAllowancesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14607,6 +15566,39 @@ func ParseSetAllowancesResponse(rsp *http.Response) (*SetAllowancesResponse, err
 		var dest struct {
 			Addresses []string `json:"addresses"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadCadenceResponse parses an HTTP response from a ReadCadenceWithResponse call
+func ParseReadCadenceResponse(rsp *http.Response) (*ReadCadenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadCadenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Cadence
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16130,6 +17122,39 @@ func ParseRetryRunResponse(rsp *http.Response) (*RetryRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
+func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseConnectorSchemaResponse parses an HTTP response from a ConnectorSchemaWithResponse call
 func ParseConnectorSchemaResponse(rsp *http.Response) (*ConnectorSchemaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16591,6 +17616,39 @@ func ParseGetWorkflowResponse(rsp *http.Response) (*GetWorkflowResponse, error) 
 	return response, nil
 }
 
+// ParseLookAheadResponse parses an HTTP response from a LookAheadWithResponse call
+func ParseLookAheadResponse(rsp *http.Response) (*LookAheadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAheadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ahead
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDiffWorkflowResponse parses an HTTP response from a DiffWorkflowWithResponse call
 func ParseDiffWorkflowResponse(rsp *http.Response) (*DiffWorkflowResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17029,6 +18087,39 @@ func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, err
 	return response, nil
 }
 
+// ParseGoBackResponse parses an HTTP response from a GoBackWithResponse call
+func ParseGoBackResponse(rsp *http.Response) (*GoBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GoBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Workflow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSamplesResponse parses an HTTP response from a ListSamplesWithResponse call
 func ParseListSamplesResponse(rsp *http.Response) (*ListSamplesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17272,6 +18363,39 @@ func ParseStartWorkflowResponse(rsp *http.Response) (*StartWorkflowResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnpauseWorkflowResponse parses an HTTP response from a UnpauseWorkflowWithResponse call
+func ParseUnpauseWorkflowResponse(rsp *http.Response) (*UnpauseWorkflowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnpauseWorkflowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Workflow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

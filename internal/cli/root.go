@@ -105,7 +105,7 @@ func (a *app) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	root.PersistentFlags().StringVar(&a.config, "config", "", "file with the service's address and token (TRELLIS_CONFIG)")
-	root.AddCommand(a.serve(), a.demo(), a.standins(), a.login(), a.workflow(), a.run(), a.item(), a.connection(), a.connector(), a.sample(), a.vault(), a.token(), a.workspace(), a.functions(), a.doctor(), a.setup(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.standins(), a.login(), a.workflow(), a.trigger(), a.run(), a.item(), a.connection(), a.connector(), a.sample(), a.vault(), a.token(), a.workspace(), a.functions(), a.doctor(), a.setup(), a.version())
 	return root
 }
 

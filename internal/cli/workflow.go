@@ -18,7 +18,7 @@ import (
 
 func (a *app) workflow() *cobra.Command {
 	return noun("workflow", "Build, check and run workflows",
-		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowStart(), a.workflowAddress(), a.workflowSchema())
+		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowUnpause(), a.workflowStart(), a.workflowAddress(), a.workflowSchema())
 }
 
 func (a *app) workflowList() *cobra.Command {
@@ -326,7 +326,7 @@ func (a *app) workflowLive() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s.\n", w.Name, deref(w.Live), w.Trigger) })
+		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w)) })
 	})}
 }
 
@@ -337,9 +337,30 @@ func (a *app) workflowPause() *cobra.Command {
 			return err
 		}
 		return a.show(w, func() {
-			fmt.Fprintf(a.out, "%s is paused. Put it live again with: trellis workflow live %s\n", w.Name, w.Name)
+			fmt.Fprintf(a.out, "%s is paused. Let it go on with: trellis workflow unpause %s\n", w.Name, w.Name)
 		})
 	})}
+}
+
+func (a *app) workflowUnpause() *cobra.Command {
+	return &cobra.Command{Use: "unpause NAME", Short: "Let it start again, as it was live before", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		w, err := got[api.Workflow](cl.UnpauseWorkflow(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() {
+			fmt.Fprintf(a.out, "%s goes on, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w))
+		})
+	})}
+}
+
+// startsWords says what starts it, and when next.
+func startsWords(w api.Workflow) string {
+	out := w.Trigger + "."
+	if deref(w.Timed) && w.Standing != nil {
+		out += " " + standingWords(w.Standing) + "."
+	}
+	return out
 }
 
 func (a *app) workflowAddress() *cobra.Command {

@@ -5,8 +5,10 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -124,6 +126,15 @@ func TestKindsAreNamedOnlyInTheirOwnFiles(t *testing.T) {
 	delete(names, "wait") // and a setting
 	delete(names, "stop") // and what may follow an error
 	require.NotEmpty(t, names)
+	decides := regexp.MustCompile(`trigger(_type)?\??\s*[!=]==?\s*"`)
+	require.NoError(t, filepath.WalkDir("../../web/src", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.Contains(path, ".test.") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		require.False(t, decides.Match(text), "%s decides something by the name of a kind of trigger", path)
+		return err
+	}))
 	require.NoError(t, filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "enginetest") || strings.Contains(path, "core/expr/") { // which has functions of these names
 			return err

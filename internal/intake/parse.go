@@ -3,7 +3,9 @@ package intake
 import (
 	"errors"
 	"fmt"
+	"mime"
 	"net/url"
+	"strings"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/words"
@@ -63,4 +65,32 @@ func formFields(values url.Values) ([]map[string]any, error) {
 		}
 	}
 	return []map[string]any{out}, nil
+}
+
+func parse(contentType string, query url.Values, body []byte, most int) ([]map[string]any, error) {
+	kind, _, err := mime.ParseMediaType(contentType)
+	if err != nil && contentType != "" {
+		return nil, fmt.Errorf("the Content-Type %q cannot be read", contentType)
+	}
+	switch {
+	case kind == "application/json" || strings.HasSuffix(kind, "+json") || kind == "" && len(body) > 0 && (body[0] == '{' || body[0] == '['):
+		if err := item.CheckJSON(body); err != nil {
+			return nil, err
+		}
+		return parseJSON(body, most)
+	case kind == "application/x-www-form-urlencoded":
+		values, err := url.ParseQuery(string(body))
+		if err != nil {
+			return nil, fmt.Errorf("the form cannot be read: %w", err)
+		}
+		return formFields(values)
+	case len(body) == 0:
+		return formFields(query)
+	case strings.HasPrefix(kind, "text/") || kind == "":
+		if err := item.CheckText(string(body)); err != nil {
+			return nil, err
+		}
+		return []map[string]any{{"body": string(body)}}, nil
+	}
+	return nil, fmt.Errorf("the content type %s is not taken here; send JSON, a form or text", kind)
 }

@@ -42,6 +42,8 @@ type door struct {
 	waiting  int // in the queue
 	counted  int // how often
 	countErr error
+
+	schedules []store.Scheduled
 }
 
 var address = strings.Repeat("a", 22)
@@ -55,6 +57,11 @@ func newDoor(t *testing.T, trigger map[string]any) *door {
 	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secret: sum[:]}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
 	d.Intake = New(d, d, d)
 	return d
+}
+
+// Schedules implements Store.
+func (d *door) Schedules(context.Context, store.Scope, uuid.UUID) ([]store.Scheduled, time.Time, error) {
+	return d.schedules, time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC), nil
 }
 
 // Queued implements Store.

@@ -239,7 +239,7 @@ func (w *hallWorld) live(name, steps string) {
 	}
 	require.NoError(w, err)
 	bounds, _ := parsed.Bounds()
-	_, err = w.store.GoLive(ctx, w.sc, name, 0, parsed.Numbers(known.Numbers), nil, bounds)
+	_, err = w.store.GoLive(ctx, w.sc, name, store.GoingLive{Numbers: parsed.Numbers(known.Numbers), Bounds: bounds})
 	require.NoError(w, err)
 	w.workflows[name] = known.ID
 }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"strings"
+
 	"youngtrellis/internal/core/call"
 )
 

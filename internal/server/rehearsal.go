@@ -144,7 +144,11 @@ func (s *Server) rehearsed(ctx context.Context, sc store.Scope, w store.Workflow
 		}
 	}
 	if len(items) == 0 {
-		empty, lacks := asks.Complete(map[string]any{})
+		own := map[string]any{}
+		if t := parsed.Start().Timing; t != nil {
+			own = t.Sample(time.Now())
+		}
+		empty, lacks := asks.Complete(own)
 		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone || lacks != nil {
 			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real start, or write one.")
 		}

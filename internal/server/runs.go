@@ -11,6 +11,7 @@ import (
 
 	"youngtrellis/api"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/store"
 )
 
@@ -24,7 +25,7 @@ func (s *Server) summary(sc store.Scope, r store.Run) api.RunSummary {
 	if !sc.SeesItems() { // both hold what came from items: their names, and the other side's words about them
 		r.Label, r.Message = "", ""
 	}
-	out := api.RunSummary{Id: r.ID, Workflow: r.Name, Title: r.Title, State: api.RunState(r.State), Trigger: r.Trigger, Label: r.Label, Revision: r.Revision, Pass: r.Pass,
+	out := api.RunSummary{Id: r.ID, Workflow: r.Name, Title: r.Title, State: api.RunState(r.State), Trigger: r.Trigger, Began: triggers.Began(r.Trigger), Label: r.Label, Revision: r.Revision, Pass: r.Pass,
 		Accepted: r.Accepted, Ended: r.Ended, Message: r.Message, Reason: r.Reason, Connection: given(r.Connection), Wake: r.Wake}
 	if r.Cancel > 0 {
 		out.Cancelling = some(true)

@@ -13,8 +13,11 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/intake"
 	"youngtrellis/internal/store"
+	"youngtrellis/internal/workflows"
 )
 
 // workflow words a stored workflow for callers.
@@ -36,7 +39,19 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	out.Trigger, out.TriggerType, out.TriggerSettings = workflow.TriggerSentence(parsed.Trigger), parsed.Trigger.Type, optionalRaw(parsed.Trigger.Settings)
 	out.Vars, out.Limits, out.LimitSentences = optionalRaw(parsed.Vars), optionalRaw(parsed.Limits), listed(parsed.LimitSentences())
 	out.Lines = lines(parsed, w.Draft, catalog)
+	if k, ok := triggers.Find(parsed.Trigger.Type); ok {
+		out.Called, out.Timed, out.Alone = given(k.Called), given(k.Timed), given(k.Alone)
+	}
 	if w.Live != nil {
+		schedules, _, err := s.Store.Schedules(ctx, sc, w.ID)
+		if err != nil {
+			return out, err
+		}
+		seen, err := s.seen(ctx, sc, w)
+		if err != nil {
+			return out, err
+		}
+		out.Standing = standing(workflows.StandingOf(w, isCalled(parsed.Trigger), schedules, seen))
 		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
 		if err != nil {
 			return out, err
@@ -79,6 +94,10 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 		drafts[i] = w.Draft
 	}
 	found := s.Outlines.Errors(catalog, drafts...)
+	schedules, err := s.Store.SchedulesOf(ctx, sc, ids)
+	if err != nil {
+		return nil, err
+	}
 	out := api.ListWorkflows200JSONResponse{Workflows: []api.WorkflowSummary{}}
 	for i, w := range list {
 		sum := api.WorkflowSummary{Name: w.Name, Title: w.Title, State: api.WorkflowSummaryState(w.State), Live: w.Live, Updated: w.Updated}
@@ -88,6 +107,11 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 		sum.Errors = some(found[i])
 		if r, ok := last[w.ID]; ok {
 			sum.Last = some(s.summary(sc, r))
+		}
+		if x, ok := schedules[w.ID]; ok {
+			sum.Standing = standing(workflows.StandingOf(w, false, []store.Scheduled{x}, workflows.Seen{}))
+		} else if w.State == "paused" {
+			sum.Standing = standing(workflows.StandingOf(w, false, nil, workflows.Seen{}))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}
@@ -276,7 +300,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 		v = w.Version
 	}
 	bounds, _ := parsed.Bounds()
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, v, parsed.Numbers(w.Numbers), pins(parsed, catalog), bounds); err != nil {
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, store.GoingLive{Version: v, Numbers: parsed.Numbers(w.Numbers), Connectors: pins(parsed, catalog), Bounds: bounds, Times: intake.Times(parsed.Start().Timing)}); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)
@@ -286,16 +310,47 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 
 // PauseWorkflow implements api.StrictServerInterface.
 func (s *Server) PauseWorkflow(ctx context.Context, r api.PauseWorkflowRequestObject) (api.PauseWorkflowResponseObject, error) {
-	w, err := s.Store.SetState(ctx, scopeOf(ctx), r.Workflow, "paused")
+	w, err := s.setState(ctx, r.Workflow, "paused", intake.Paused)
 	if err != nil {
 		return nil, err
 	}
-	if w.Live == nil {
-		return nil, refuse(http.StatusConflict, "not_live", "It has never been live, so there is nothing to pause.")
-	}
-	s.Intake.Forget(w.Hook)
 	out, err := s.workflow(ctx, scopeOf(ctx), w)
 	return api.PauseWorkflow200JSONResponse(out), err
+}
+
+// UnpauseWorkflow implements api.StrictServerInterface.
+func (s *Server) UnpauseWorkflow(ctx context.Context, r api.UnpauseWorkflowRequestObject) (api.UnpauseWorkflowResponseObject, error) {
+	sc := scopeOf(ctx)
+	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	var times store.Timer
+	if w.Live != nil {
+		plan, err := s.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
+		if err != nil {
+			return nil, err
+		}
+		times = intake.Times(plan.Start.Timing)
+	}
+	if w, err = s.setState(ctx, r.Workflow, "live", times); err != nil {
+		return nil, err
+	}
+	out, err := s.workflow(ctx, sc, w)
+	return api.UnpauseWorkflow200JSONResponse(out), err
+}
+
+// setState pauses a workflow that was live once, or lets it go on.
+func (s *Server) setState(ctx context.Context, name, state string, times store.Timer) (store.Workflow, error) {
+	w, err := s.Store.SetState(ctx, scopeOf(ctx), name, state, times)
+	if err != nil {
+		return w, err
+	}
+	if w.Live == nil {
+		return w, refuse(http.StatusConflict, "not_live", "It has never been live, so there is nothing to pause.")
+	}
+	s.Intake.Forget(w.Hook)
+	return w, nil
 }
 
 const rehearsedRows = 2000

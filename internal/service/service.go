@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -64,6 +65,8 @@ type Service struct {
 
 	mender  *runs.Mender
 	planner *runs.Planner
+
+	sources sync.WaitGroup // of what starts runs by itself
 
 	http *http.Server
 	lock *os.File
@@ -199,6 +202,9 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	var upkeep context.Context
 	upkeep, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go s.keep(upkeep, c)
+	for _, source := range []intake.Source{&intake.Schedules{Intake: door, Store: s.Store, Log: c.Log}} {
+		s.sources.Go(func() { source.Run(upkeep) })
+	}
 	return nil
 }
 
@@ -261,6 +267,7 @@ func (s *Service) Close() {
 	if s.stop != nil {
 		s.stop()
 	}
+	s.sources.Wait()
 	if s.http != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()

@@ -25,7 +25,7 @@ func (b *bench) bound(t *testing.T, bounds workflow.Bounds) {
 	ctx := context.Background()
 	_, err := b.SaveDraft(ctx, b.sc, b.workflow.Name, 0, "Loads", "format: young-trellis/1 # "+NewID().String())
 	require.NoError(t, err)
-	b.workflow, err = b.GoLive(ctx, b.sc, b.workflow.Name, 0, map[string]uint16{}, nil, bounds)
+	b.workflow, err = b.GoLive(ctx, b.sc, b.workflow.Name, GoingLive{Bounds: bounds})
 	require.NoError(t, err)
 }
 

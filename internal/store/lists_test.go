@@ -12,8 +12,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"youngtrellis/internal/core/workflow"
-
 	"youngtrellis/internal/cluster/clustertest"
 )
 
@@ -24,7 +22,7 @@ func (b *bench) past(ctx context.Context, t *testing.T, root *pgx.Conn, n int) (
 	for i := range 20 {
 		w, err := b.CreateWorkflow(ctx, b.sc, fmt.Sprintf("past-%02d", i), "Past", "format: young-trellis/1\n")
 		require.NoError(t, err)
-		_, err = b.GoLive(ctx, b.sc, w.Name, 0, map[string]uint16{}, nil, workflow.Bounds{})
+		_, err = b.GoLive(ctx, b.sc, w.Name, GoingLive{})
 		require.NoError(t, err)
 		workflows = append(workflows, w.ID)
 	}

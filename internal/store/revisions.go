@@ -25,15 +25,31 @@ type Revision struct {
 	MadeBy     string
 }
 
+// Timer gives the schedules that a workflow is to have from now on, by the database's
+// clock, of those that it has; nil: none.
+type Timer func(known []Scheduled, now time.Time) []Scheduled
+
+// GoingLive is what a draft goes live with.
+type GoingLive struct {
+	Version    int64 // of the draft; 0: whichever it is
+	Numbers    map[string]uint16
+	Connectors []ConnectorVersion
+	Bounds     workflow.Bounds
+	Times      Timer
+}
+
 // GoLive freezes the draft, if its version is still the one given, as the next
 // revision and makes it the live one.
-func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64, numbers map[string]uint16, connectors []ConnectorVersion, bounds workflow.Bounds) (w Workflow, err error) {
-	encoded, err := json.Marshal(numbers)
+func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) (w Workflow, err error) {
+	if g.Numbers == nil {
+		g.Numbers = map[string]uint16{}
+	}
+	encoded, err := json.Marshal(g.Numbers)
 	if err != nil {
 		return w, err
 	}
 	versions := map[string]int{}
-	for _, c := range connectors {
+	for _, c := range g.Connectors {
 		versions[c.Name] = c.Version
 	}
 	pins, err := json.Marshal(versions)
@@ -41,10 +57,14 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 		return w, err
 	}
 	var deadline *time.Duration
-	if bounds.Deadline > 0 {
-		deadline = &bounds.Deadline
+	if g.Bounds.Deadline > 0 {
+		deadline = &g.Bounds.Deadline
 	}
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		known, err := holdSchedules(ctx, tx, name)
+		if err != nil {
+			return err
+		}
 		// Before the row: starts hold lines first too.
 		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
 			return err
@@ -52,34 +72,66 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, version int64
 		if w, err = oneWorkflow(ctx, tx, "name = $1 FOR UPDATE", name); err != nil {
 			return err
 		}
-		if version != 0 && w.Version != version {
+		if g.Version != 0 && w.Version != g.Version {
 			return ErrConflict
 		}
 		number := 1
 		var same *int
-		err := tx.QueryRow(ctx, "SELECT coalesce(max(number), 0) + 1, max(number) FILTER (WHERE document = $2 AND connectors = $3 AND library = $4) FROM revision WHERE workflow_id = $1", w.ID, w.Draft, pins, expr.Library).Scan(&number, &same)
+		err = tx.QueryRow(ctx, "SELECT coalesce(max(number), 0) + 1, max(number) FILTER (WHERE document = $2 AND connectors = $3 AND library = $4) FROM revision WHERE workflow_id = $1", w.ID, w.Draft, pins, expr.Library).Scan(&number, &same)
 		if err != nil {
 			return err
 		}
 		if same != nil && *same == number-1 {
 			number = *same // nothing changed since: it is live again
 		} else if _, err := tx.Exec(ctx, "INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library, parallel_runs, deadline) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
-			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library, bounds.Parallel, deadline); err != nil {
+			sc.workspace, w.ID, number, w.Draft, encoded, sc.name, pins, expr.Library, g.Bounds.Parallel, deadline); err != nil {
 			return err
 		}
-		for _, c := range connectors {
+		for _, c := range g.Connectors {
 			if _, err := tx.Exec(ctx, "INSERT INTO connector_version (workspace_id, name, version, document, own, made_by) VALUES ($1, $2, $3, $4, false, $5) ON CONFLICT DO NOTHING", sc.workspace, c.Name, c.Version, c.Document, sc.name); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, "UPDATE workflow SET live = $2, state = 'live', numbers = $3, updated = now() WHERE id = $1", w.ID, number, encoded); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE workflow SET live = $2, state = 'live', stated = now(), stated_by = $4, numbers = $3, updated = now() WHERE id = $1", w.ID, number, encoded, sc.name); err != nil {
+			return err
+		}
+		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
+			return err
+		}
+		if err := retime(ctx, tx, w, known, g.Times); err != nil {
+			return err
+		}
+		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
+		return err
+	})
+	return w, err
+}
+
+// PutBack makes an earlier revision the live one again. The draft stays.
+func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, bounds workflow.Bounds, times Timer) (w Workflow, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		known, err := holdSchedules(ctx, tx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `UPDATE workflow w SET live = $2, state = 'live', stated = now(), stated_by = $3, updated = now()
+			WHERE w.name = $1 AND EXISTS (SELECT FROM revision r WHERE r.workspace_id = w.workspace_id AND r.workflow_id = w.id AND r.number = $2)`, name, number, sc.name)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil {
 			return err
 		}
 		if err := rebound(ctx, tx, sc.workspace, w.ID, bounds.Parallel > 0); err != nil {
 			return err
 		}
-		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
-		return err
+		return retime(ctx, tx, w, known, times)
 	})
 	return w, err
 }
@@ -96,14 +148,21 @@ func rebound(ctx context.Context, tx pgx.Tx, workspace, workflow uuid.UUID, limi
 	return err
 }
 
-// SetState pauses a workflow or lets it go on.
-func (s *Store) SetState(ctx context.Context, sc Scope, name, state string) (w Workflow, err error) {
+// SetState pauses a workflow or lets it go on, with these schedules from now on.
+func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, times Timer) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "UPDATE workflow SET state = $2, updated = now() WHERE name = $1 AND live IS NOT NULL", name, state); err != nil {
+		known, err := holdSchedules(ctx, tx, name)
+		if err != nil {
 			return err
 		}
-		w, err = oneWorkflow(ctx, tx, "name = $1", name)
-		return err
+		tag, err := tx.Exec(ctx, "UPDATE workflow SET stated = CASE WHEN state = $2 THEN stated ELSE now() END, stated_by = CASE WHEN state = $2 THEN stated_by ELSE $3 END, state = $2, updated = now() WHERE name = $1 AND live IS NOT NULL", name, state, sc.name)
+		if err != nil {
+			return err
+		}
+		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return retime(ctx, tx, w, known, times)
 	})
 	return w, err
 }

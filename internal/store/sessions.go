@@ -262,6 +262,9 @@ func (s *Store) Sweep(ctx context.Context) error {
 		_, err = s.node.Exec(ctx, "DELETE FROM connection_permit WHERE until < now()")
 	}
 	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM missed_time WHERE noted < now() - $1::interval", missedKept.String())
+	}
+	if err == nil {
 		err = s.SweepFiles(ctx)
 	}
 	return unavailable(err)

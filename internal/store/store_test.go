@@ -16,7 +16,6 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }
@@ -56,7 +55,7 @@ func live(t *testing.T, s *Store, sc Scope) Workflow {
 	ctx := context.Background()
 	_, err := s.CreateWorkflow(ctx, sc, "loads", "Loads", "format: young-trellis/1\n")
 	require.NoError(t, err)
-	w, err := s.GoLive(ctx, sc, "loads", 0, map[string]uint16{}, nil, workflow.Bounds{})
+	w, err := s.GoLive(ctx, sc, "loads", GoingLive{})
 	require.NoError(t, err)
 	return w
 }
@@ -310,10 +309,10 @@ func TestADraftIsChangedByOneAtATime(t *testing.T) {
 	require.Equal(t, "two", w.Draft)
 	_, err = b.CreateWorkflow(ctx, b.sc, "loads", "x", "x")
 	require.ErrorIs(t, err, ErrTaken)
-	live, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, workflow.Bounds{})
+	live, err := b.GoLive(ctx, b.sc, "loads", GoingLive{Numbers: map[string]uint16{"a": 1}})
 	require.NoError(t, err)
 	require.Equal(t, 2, *live.Live)
-	again, err := b.GoLive(ctx, b.sc, "loads", 0, map[string]uint16{"a": 1}, nil, workflow.Bounds{})
+	again, err := b.GoLive(ctx, b.sc, "loads", GoingLive{Numbers: map[string]uint16{"a": 1}})
 	require.NoError(t, err)
 	require.Equal(t, 2, *again.Live, "going live unchanged makes no new revision")
 }

@@ -27,14 +27,16 @@ type Workflow struct {
 	Updated time.Time
 
 	ChangedBy string // who saved the draft last
+	Stated    time.Time
+	StatedBy  string // who put it into its state, then
 }
 
-const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated"
+const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated, stated, stated_by"
 
 func scanWorkflow(row pgx.CollectableRow) (Workflow, error) {
 	var w Workflow
 	var numbers []byte
-	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated)
+	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated, &w.Stated, &w.StatedBy)
 	if err == nil {
 		err = json.Unmarshal(numbers, &w.Numbers)
 	}
@@ -134,6 +136,9 @@ func (s *Store) SaveDraft(ctx context.Context, sc Scope, name string, version in
 // DeleteWorkflow removes a workflow with all that hangs on it.
 func (s *Store) DeleteWorkflow(ctx context.Context, sc Scope, name string) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
+		if _, err := holdSchedules(ctx, tx, name); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, "DELETE FROM workflow WHERE name = $1", name)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrNotFound

@@ -14,7 +14,6 @@ import (
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/workflow"
 )
 
 func TestARevisionIsMadeOnlyOfWhatChanged(t *testing.T) {
@@ -24,20 +23,20 @@ func TestARevisionIsMadeOnlyOfWhatChanged(t *testing.T) {
 	w, err := b.CreateWorkflow(ctx, b.sc, "hall", "Hall", "format: young-trellis/1\n")
 	require.NoError(t, err)
 	pins := []ConnectorVersion{{Name: "tables", Version: 2, Document: "two"}}
-	live, err := b.GoLive(ctx, b.sc, "hall", 1, map[string]uint16{"a": 1}, pins, workflow.Bounds{})
+	live, err := b.GoLive(ctx, b.sc, "hall", GoingLive{Version: 1, Numbers: map[string]uint16{"a": 1}, Connectors: pins})
 	require.NoError(t, err)
 	require.Equal(t, 1, *live.Live)
 	require.Equal(t, "live", live.State)
-	_, err = b.GoLive(ctx, b.sc, "hall", 7, nil, pins, workflow.Bounds{})
+	_, err = b.GoLive(ctx, b.sc, "hall", GoingLive{Version: 7, Connectors: pins})
 	require.ErrorIs(t, err, ErrConflict, "somebody has changed the draft")
-	paused, err := b.SetState(ctx, b.sc, "hall", "paused")
+	paused, err := b.SetState(ctx, b.sc, "hall", "paused", nil)
 	require.NoError(t, err)
 	require.Equal(t, "paused", paused.State)
-	again, err := b.GoLive(ctx, b.sc, "hall", 0, map[string]uint16{"a": 1}, pins, workflow.Bounds{})
+	again, err := b.GoLive(ctx, b.sc, "hall", GoingLive{Numbers: map[string]uint16{"a": 1}, Connectors: pins})
 	require.NoError(t, err)
 	require.Equal(t, 1, *again.Live, "nothing changed")
 	pins[0].Version = 3
-	third, err := b.GoLive(ctx, b.sc, "hall", 0, map[string]uint16{"a": 1}, pins, workflow.Bounds{})
+	third, err := b.GoLive(ctx, b.sc, "hall", GoingLive{Numbers: map[string]uint16{"a": 1}, Connectors: pins})
 	require.NoError(t, err)
 	require.Equal(t, 2, *third.Live, "it is made with another connector")
 	list, err := b.Revisions(ctx, b.sc, w.ID)
@@ -52,7 +51,7 @@ func TestARevisionIsMadeOnlyOfWhatChanged(t *testing.T) {
 	require.Equal(t, expr.Library, first.Library)
 	_, err = b.node.Exec(ctx, "UPDATE revision SET library = library - 1 WHERE workflow_id = $1", w.ID)
 	require.NoError(t, err)
-	newer, err := b.GoLive(ctx, b.sc, "hall", 0, map[string]uint16{"a": 1}, pins, workflow.Bounds{})
+	newer, err := b.GoLive(ctx, b.sc, "hall", GoingLive{Numbers: map[string]uint16{"a": 1}, Connectors: pins})
 	require.NoError(t, err)
 	require.Equal(t, 3, *newer.Live, "it is made with other functions")
 	kept, err := b.ConnectorVersion(ctx, b.sc.workspace, "tables", 2)

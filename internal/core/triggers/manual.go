@@ -9,11 +9,11 @@ type manual struct {
 }
 
 var manualKind = New(Info{
-	Type: Manual, Title: "Somebody starts it", Alone: true,
+	Type: Manual, Title: "Somebody starts it", Alone: true, Began: "by hand",
 	Help: "Started in the console, by command or over the API, with or without items. It can ask for fields.",
 }, func(m *manual) string {
 	if len(m.Fields.Properties) == 0 {
 		return "When somebody starts it"
 	}
 	return "When somebody starts it with " + m.Fields.words()
-}, func(m *manual) Start { return Start{Asks: m.Fields} })
+}, func(m *manual) (Start, error) { return Start{Asks: m.Fields}, nil })

@@ -18,8 +18,14 @@ type Info struct {
 	Help  string
 	// Called tells whether it has an address that something calls.
 	Called bool
-	// Alone tells whether it starts without any item too.
+	// Timed tells whether it starts by the clock.
+	Timed bool
+	// Alone tells whether it starts without any item of somebody's too.
 	Alone bool
+	// Began says how its runs began, as "by a call".
+	Began string
+	// By is who starts its runs, as "its webhook"; "" where a person does.
+	By string
 }
 
 // Start is how events start runs.
@@ -28,6 +34,7 @@ type Start struct {
 	KeyLasts time.Duration // for how long
 	Open     bool          // the caller need not prove itself
 	Asks     Asked         // what somebody is asked for who starts a run by hand
+	Timing   *Timing       // when runs start by the clock; nil: they do not
 }
 
 // Kind is something that can start a workflow.
@@ -40,8 +47,9 @@ type Kind struct {
 }
 
 // New makes a kind of a typed struct of settings. Sentence words settings that
-// may not be finished; start gets those that fit the form.
-func New[S any](info Info, sentence func(*S) string, start func(*S) Start) *Kind {
+// may not be finished; start gets those that fit the form, and says what is wrong
+// with them all the same, as a *form.Error where it has a place.
+func New[S any](info Info, sentence func(*S) string, start func(*S) (Start, error)) *Kind {
 	k := &Kind{Info: info, Form: form.Of[S](expr.Names{"item"})}
 	k.sentence = func(values map[string]any) string {
 		s := new(S)
@@ -53,12 +61,16 @@ func New[S any](info Info, sentence func(*S) string, start func(*S) Start) *Kind
 		if errs := k.Form.Read(values, s); len(errs) > 0 {
 			return Start{}, errs
 		}
-		return start(s), nil
+		out, err := start(s)
+		if err != nil {
+			return Start{}, []error{err}
+		}
+		return out, nil
 	}
 	return k
 }
 
-var kinds = []*Kind{webhookKind, manualKind}
+var kinds = []*Kind{webhookKind, scheduleKind, manualKind}
 
 // Kinds lists them in the order in which they are offered.
 func Kinds() []*Kind { return kinds }
@@ -80,6 +92,14 @@ func Find(kind string) (*Kind, bool) {
 		}
 	}
 	return nil, false
+}
+
+// Began says how a run began that this type of trigger has started.
+func Began(kind string) string {
+	if k, ok := Find(kind); ok {
+		return k.Began
+	}
+	return "by something that is not known any more"
 }
 
 // Start reads settings, or gives everything that is wrong with them, each a

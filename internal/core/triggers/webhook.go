@@ -16,13 +16,13 @@ type webhook struct {
 }
 
 var webhookKind = New(Info{
-	Type: Webhook, Title: "Something calls an address", Called: true,
+	Type: Webhook, Title: "Something calls an address", Called: true, Began: "by a call", By: "its webhook",
 	Help: "An address of its own is called with JSON, a form or text. Each call becomes one item and starts one run.",
 }, func(w *webhook) string {
 	if w.Key == nil {
 		return "Whenever its address is called"
 	}
 	return "Whenever its address is called, once for each " + w.Key.Words()
-}, func(w *webhook) Start {
-	return Start{Key: w.Key, KeyLasts: w.For, Open: w.Verify == "none"}
+}, func(w *webhook) (Start, error) {
+	return Start{Key: w.Key, KeyLasts: w.For, Open: w.Verify == "none"}, nil
 })

@@ -225,6 +225,8 @@ CREATE TABLE workflow (
   changed_by   text NOT NULL DEFAULT '', -- who saved the draft last
   state        text NOT NULL DEFAULT 'draft' CHECK (state IN ('draft', 'live', 'paused')),
   live         integer, -- number of the live revision
+  stated       timestamptz NOT NULL DEFAULT now(), -- since when it is in its state
+  stated_by    text NOT NULL DEFAULT '',
   numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name
   hook         text NOT NULL UNIQUE, -- 128 random bits
   secret       bytea, -- SHA-256 of the bearer secret that callers prove
@@ -584,6 +586,45 @@ CREATE TABLE rehearsal (
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 
+-- When what starts by the clock is due next. Who claims a row starts its run and
+-- moves it on before letting go of it; the run's key is that of the due time.
+CREATE TABLE schedule (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  reader       text NOT NULL DEFAULT '', -- of a schedule that each reader has at an hour of their own
+  cadence      text NOT NULL, -- its sentence, which is read back
+  zone         text NOT NULL,
+  rules        text NOT NULL, -- those of the zone by which due was worked out
+  anchor       timestamptz NOT NULL, -- from when intervals count
+  previous     timestamptz NOT NULL, -- the time that started a run last, or when it went live
+  due          timestamptz, -- NULL: it is never due again, or paused
+  due_key      text NOT NULL DEFAULT '', -- by which that time is told from all others
+  next         timestamptz, -- when it starts: due, or a little later on purpose
+  missed       text NOT NULL CHECK (missed IN ('skip', 'once', 'all')),
+  most         integer NOT NULL,
+  trouble      text NOT NULL DEFAULT '', -- why it could not start the last time
+  PRIMARY KEY (workspace_id, workflow_id, reader),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+CREATE INDEX schedule_next ON schedule (next) WHERE next IS NOT NULL;
+CREATE INDEX schedule_soon ON schedule (workspace_id, next) WHERE next IS NOT NULL;
+CREATE INDEX schedule_zone ON schedule (zone, rules) WHERE next IS NOT NULL;
+
+-- Times that nobody could start anything at.
+CREATE TABLE missed_time (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  reader       text NOT NULL DEFAULT '',
+  noted        timestamptz NOT NULL DEFAULT clock_timestamp(),
+  first        timestamptz NOT NULL,
+  last         timestamptz NOT NULL,
+  times        integer NOT NULL,
+  started      integer NOT NULL, -- how many of them started a run later
+  PRIMARY KEY (workspace_id, workflow_id, reader, noted),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+CREATE INDEX missed_time_noted ON missed_time (workspace_id, noted DESC);
+
 -- Runs in line. A run of a lane waits (reason lane) until those before it are
 -- over; a run of a workflow with parallel_runs waits (reason place) while as many are
 -- queued or running. Whoever changes a line holds it until its transaction ends, so
@@ -721,7 +762,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);

@@ -221,6 +221,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{workflow}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        /** What going live would do, in sentences */
+        get: operations["lookAhead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{workflow}/revisions/{number}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an earlier revision live again; the draft stays */
+        post: operations["goBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{workflow}/pause": {
         parameters: {
             query?: never;
@@ -235,6 +276,26 @@ export interface paths {
         put?: never;
         /** Let nothing start it for now */
         post: operations["pauseWorkflow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{workflow}/unpause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a paused workflow start again, as it was live */
+        post: operations["unpauseWorkflow"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1169,6 +1230,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What starts by the clock over the next days, what starts together, and what was missed */
+        get: operations["getSchedule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cadence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a cadence as people write it, and tell when it is due next */
+        post: operations["readCadence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/functions": {
         parameters: {
             query?: never;
@@ -1343,6 +1438,7 @@ export interface components {
             updated: string;
             errors?: number;
             last?: components["schemas"]["RunSummary"];
+            standing?: components["schemas"]["Standing"];
         };
         WorkflowPage: {
             workflows: components["schemas"]["WorkflowSummary"][];
@@ -1376,6 +1472,160 @@ export interface components {
             changed_by?: string;
             /** @description In how many places references followed the edits that were just made */
             followed?: number;
+            /** @description Something calls an address of it */
+            called?: boolean;
+            /** @description It starts by the clock */
+            timed?: boolean;
+            /** @description It starts without an item that somebody gives */
+            alone?: boolean;
+            standing?: components["schemas"]["Standing"];
+        };
+        /** @description What one sees of a live workflow's start while nothing happens; what it says goes on with the time and the reason. */
+        Standing: {
+            /** @description As: Next; Paused by Mara Quill since; Live, and never called yet */
+            words: string;
+            /** Format: date-time */
+            at?: string;
+            /** @description Whose clock the time is said by; the reader's unless given */
+            zone?: string;
+            why?: string;
+            /** @description Somebody has to do something */
+            trouble: boolean;
+        };
+        /** @description A time at which something is due. */
+        DueTime: {
+            /** Format: date-time */
+            at: string;
+            /** @description What the clock of the zone shows then, as Monday 30 November 2026, 16:30 */
+            wall: string;
+            /** @description What the change of clocks does to it */
+            note?: string;
+        };
+        /** @description A cadence: a line as people write it, or the settings of a trigger. */
+        AskedCadence: {
+            /** @description As: every working day at 8 */
+            phrase?: string;
+            /** @description Whose clock a line is meant by that names none; UTC unless given */
+            zone?: string;
+            settings?: components["schemas"]["Fields"];
+            /** @description A workflow whose times it goes on from */
+            workflow?: string;
+            /** @default 10 */
+            count: number;
+        };
+        Cadence: {
+            /** @description Which is read back as the same */
+            sentence: string;
+            zone: string;
+            settings: components["schemas"]["Fields"];
+            times: components["schemas"]["DueTime"][];
+            /** @description How often it is due within the next seven days */
+            a_week: number;
+            /** @description What the next change of clocks does to it; none where none comes within a year */
+            clocks?: string;
+        };
+        AheadChange: {
+            step?: string;
+            /** @description added, removed, changed or moved */
+            kind: string;
+            sentence: string;
+        };
+        /** @description A line that writes outside. */
+        AheadWrite: {
+            step: string;
+            number: string;
+            sentence: string;
+            connection?: string;
+            /** @description Nothing that is live writes the same way */
+            new: boolean;
+        };
+        AheadRuns: {
+            revision: number;
+            runs: number;
+        };
+        AheadBeside: {
+            workflow: string;
+            title: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @description How it ran in the last thirty days; items and seconds of one run that succeeded. */
+        AheadLately: {
+            runs: number;
+            items: number;
+            seconds: number;
+        };
+        /** @description What going live would do. */
+        Ahead: {
+            /** @description The revision that is live; none where none ever was */
+            from?: number;
+            /** @description What starts it */
+            trigger: string;
+            limits: string[];
+            cadence?: components["schemas"]["Cadence"];
+            /** @description How often it is due within thirty days */
+            a_month?: number;
+            /** @description Workflows that start at the same minutes within the next week */
+            beside?: components["schemas"]["AheadBeside"][];
+            changes: components["schemas"]["AheadChange"][];
+            writes: components["schemas"]["AheadWrite"][];
+            lately?: components["schemas"]["AheadLately"];
+            /** @description Runs that have not ended; they finish on their revision */
+            under_way: components["schemas"]["AheadRuns"][];
+        };
+        ScheduleEntry: {
+            workflow: string;
+            title: string;
+            /** @enum {string} */
+            state: "draft" | "live" | "paused";
+            /** @description Whose hour it is */
+            reader?: string;
+            /** @description As a sentence */
+            cadence: string;
+            zone: string;
+            /**
+             * Format: date-time
+             * @description When it starts next; later than due where starts are spread
+             */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description The time that started a run last, or when it went live
+             */
+            previous?: string;
+            /** @description Why it did not start the last time */
+            trouble?: string;
+            times: components["schemas"]["DueTime"][];
+            /** @description Times within the span that are not listed */
+            more: number;
+        };
+        Schedule: {
+            /** Format: date-time */
+            now: string;
+            /** Format: date-time */
+            until: string;
+            entries: components["schemas"]["ScheduleEntry"][];
+            /** @description Minutes at which several workflows start */
+            together: {
+                /** Format: date-time */
+                at: string;
+                workflows: string[];
+            }[];
+            missed: components["schemas"]["MissedTimes"][];
+        };
+        MissedTimes: {
+            workflow: string;
+            title: string;
+            reader?: string;
+            /** Format: date-time */
+            noted: string;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            times: number;
+            /** @description How many of them started a run later */
+            started: number;
         };
         /** @description What edits would do */
         DraftPlan: {
@@ -1837,6 +2087,8 @@ export interface components {
             title: string;
             state: components["schemas"]["RunState"];
             trigger: string;
+            /** @description How it began, in words: by a call, by the clock, by hand */
+            began: string;
             label: string;
             revision: number;
             pass: number;
@@ -2277,6 +2529,12 @@ export interface components {
             connects?: boolean;
             /** @description The connector that it cannot do without */
             needs?: string;
+            /** @description Of a trigger: something calls an address */
+            called?: boolean;
+            /** @description Of a trigger: it starts by the clock */
+            timed?: boolean;
+            /** @description Of a trigger: it starts without an item that somebody gives */
+            alone?: boolean;
             /**
              * @description What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
              * @enum {string}
@@ -2799,6 +3057,55 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    lookAhead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is ahead */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ahead"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    goBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Live */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workflow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     pauseWorkflow: {
         parameters: {
             query?: never;
@@ -2812,6 +3119,30 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Paused */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workflow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unpauseWorkflow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Live */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4373,6 +4704,59 @@ export interface operations {
                         /** @description What bounds the runs of a workflow */
                         limits: components["schemas"]["Property"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: {
+                /** @description How far ahead */
+                hours?: number;
+                /** @description Times of each schedule */
+                most?: number;
+                /** @description Only this one */
+                workflow?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readCadence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskedCadence"];
+            };
+        };
+        responses: {
+            /** @description The cadence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cadence"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,90 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/words"
+	"youngtrellis/internal/store"
+)
+
+// Start begins a run by hand with these items; none means one empty item.
+func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
+	if w.Live == nil {
+		return uuid.Nil, &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
+	}
+	if most := in.Most(); len(items) > most {
+		return uuid.Nil, &Refused{Status: http.StatusUnprocessableEntity, Message: fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
+	}
+	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	if len(items) == 0 && plan.Start.Timing != nil {
+		if items, err = in.byHand(ctx, sc, w, plan.Start.Timing); err != nil {
+			return uuid.Nil, err
+		}
+	}
+	if items, err = asked(plan.Start.Asks, items); err != nil {
+		return uuid.Nil, err
+	}
+	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
+	started, err := in.launch(ctx, s, plan, items)
+	return started.Run, err
+}
+
+// mostWrong is how many wrong fields of a start are told.
+const mostWrong = 20
+
+// asked completes the items of a start by hand with what the trigger presets, and
+// refuses those that lack what it asks for. Without any there is one empty item.
+func asked(asks triggers.Asked, items []map[string]any) ([]map[string]any, error) {
+	if len(items) == 0 {
+		items = []map[string]any{{}}
+	}
+	out := make([]map[string]any, len(items))
+	wrong := &form.InputError{}
+	for i, fields := range items {
+		full, err := asks.Complete(fields)
+		out[i] = full
+		var of *form.InputError
+		switch {
+		case errors.As(err, &of) && len(items) == 1:
+			return nil, of
+		case errors.As(err, &of):
+			for _, f := range of.Fields {
+				wrong.Fields = append(wrong.Fields, form.FieldError{Field: fmt.Sprintf("items[%d].%s", i, f.Field), Message: fmt.Sprintf("Item %d: %s", i+1, f.Message)})
+			}
+		case err != nil:
+			return nil, err
+		}
+		if len(wrong.Fields) >= mostWrong {
+			break
+		}
+	}
+	if len(wrong.Fields) > 0 {
+		return nil, wrong
+	}
+	return out, nil
+}
+
+// byHand is the item of a start by hand of what starts by the clock otherwise: it is
+// due now, and what lies since the last time is looked at.
+func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, t *triggers.Timing) ([]map[string]any, error) {
+	known, now, err := in.Store.Schedules(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range known {
+		if k.Reader == "" {
+			return []map[string]any{t.Item(now, k.Previous, 0)}, nil
+		}
+	}
+	return []map[string]any{t.Sample(now)}, nil
+}

@@ -1,0 +1,184 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+
+	"youngtrellis/api"
+	"youngtrellis/internal/core/cadence"
+	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/store"
+	"youngtrellis/internal/workflows"
+)
+
+// mostSchedules is how many schedules are listed; those that are due first.
+const mostSchedules = 2000
+
+// GetSchedule implements api.StrictServerInterface.
+func (s *Server) GetSchedule(ctx context.Context, r api.GetScheduleRequestObject) (api.GetScheduleResponseObject, error) {
+	sc, only := scopeOf(ctx), uuid.Nil
+	if name := or(r.Params.Workflow, ""); name != "" {
+		w, err := s.Store.Workflow(ctx, sc, name)
+		if err != nil {
+			return nil, err
+		}
+		only = w.ID
+	}
+	list, now, err := s.Store.ScheduleList(ctx, sc, only, mostSchedules)
+	if err != nil {
+		return nil, err
+	}
+	missed, err := s.Store.Missed(ctx, sc, only, 100)
+	if err != nil {
+		return nil, err
+	}
+	a := workflows.MakeAgenda(list, now, now.Add(time.Duration(or(r.Params.Hours, 72))*time.Hour), or(r.Params.Most, 50))
+	out := api.GetSchedule200JSONResponse{Now: a.Now, Until: a.Until}
+	for _, e := range a.Entries {
+		zone, _, _ := cadence.Zone(e.Zone)
+		x := api.ScheduleEntry{Workflow: e.Name, Title: e.Title, State: api.ScheduleEntryState(e.State), Reader: given(e.Reader), Cadence: e.Cadence, Zone: e.Zone, Previous: some(e.Previous), Trouble: given(e.Trouble), Times: dueTimes(e.Times, zone, now), More: e.More}
+		if !e.Next.IsZero() {
+			x.Next = some(e.Next)
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	for _, t := range a.Together {
+		out.Together = append(out.Together, struct {
+			At        time.Time `json:"at"`
+			Workflows []string  `json:"workflows"`
+		}{t.At, t.Workflows})
+	}
+	for _, m := range missed {
+		out.Missed = append(out.Missed, api.MissedTimes{Workflow: m.Name, Title: m.Title, Reader: given(m.Reader), Noted: m.Noted, First: m.First, Last: m.Last, Times: m.Times, Started: m.Started})
+	}
+	return out, nil
+}
+
+// dueTimes words due times by the clock of a zone; the year is left out where it is
+// that of now.
+func dueTimes(list []cadence.Due, zone *time.Location, now time.Time) []api.DueTime {
+	if zone == nil {
+		zone = time.UTC
+	}
+	out := make([]api.DueTime, 0, len(list))
+	for _, d := range list {
+		layout := "Monday 2 January"
+		if d.At.In(zone).Year() != now.In(zone).Year() {
+			layout += " 2006"
+		}
+		if layout += ", 15:04"; d.At.Second() != 0 {
+			layout += ":05"
+		}
+		wall := d.At.In(zone).Format(layout)
+		out = append(out, api.DueTime{At: d.At, Wall: wall, Note: given(d.Note)})
+	}
+	return out
+}
+
+// ReadCadence implements api.StrictServerInterface.
+func (s *Server) ReadCadence(ctx context.Context, r api.ReadCadenceRequestObject) (api.ReadCadenceResponseObject, error) {
+	c, err := readCadence(r.Body)
+	if err != nil {
+		return nil, cadenceFault(err)
+	}
+	now := time.Now().UTC()
+	anchor := c.Anchor(now)
+	if name := or(r.Body.Workflow, ""); name != "" {
+		w, err := s.Store.Workflow(ctx, scopeOf(ctx), name)
+		if err != nil {
+			return nil, err
+		}
+		known, _, err := s.Store.Schedules(ctx, scopeOf(ctx), w.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, k := range known {
+			if k.Reader == "" && k.Cadence == c.Sentence() {
+				anchor = k.Anchor
+			}
+		}
+	}
+	week, _ := c.Between(now, now.AddDate(0, 0, 7), anchor, 0)
+	return api.ReadCadence200JSONResponse{
+		Sentence: c.Sentence(), Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), AWeek: week, Clocks: given(c.Clocks(now)),
+		Times: dueTimes(c.List(now, anchor, or(r.Body.Count, 10)), c.Zone(), now),
+	}, nil
+}
+
+// readCadence reads what somebody asks about.
+func readCadence(b *api.AskedCadence) (*cadence.Cadence, error) {
+	if b.Settings == nil {
+		phrase, zone := or(b.Phrase, ""), or(b.Zone, "")
+		if err := item.CheckText(phrase); err != nil {
+			return nil, err
+		}
+		settings, err := cadence.Parse(phrase)
+		if err != nil {
+			return nil, err
+		}
+		if settings.Zone == "UTC" && zone != "" && !cadence.NamesZone(phrase) {
+			settings.Zone = zone
+		}
+		return cadence.New(settings)
+	}
+	values, err := item.DecodeObject(*b.Settings)
+	if err != nil {
+		return nil, err
+	}
+	k, _ := triggers.Find(triggers.Schedule)
+	start, errs := k.Start(values)
+	if len(errs) > 0 {
+		return nil, errors.Join(errs...)
+	}
+	return start.Timing.Cadence, nil
+}
+
+// cadenceFault says what is wrong with a cadence, and where.
+func cadenceFault(err error) error {
+	var placed *cadence.Error
+	var inForm *form.Error
+	switch {
+	case errors.As(err, &placed):
+		return &form.InputError{Fields: []form.FieldError{{Field: placed.Field, Message: placed.Error(), Gap: errors.Is(err, cadence.ErrUnsaid)}}}
+	case errors.As(err, &inForm):
+		var gap *form.Gap
+		return &form.InputError{Fields: []form.FieldError{{Field: inForm.Field, Message: inForm.Error(), Gap: errors.As(err, &gap)}}}
+	}
+	return refuse(422, "invalid_input", err.Error())
+}
+
+// standing tells how a workflow's start stands.
+func standing(x *workflows.Standing) *api.Standing {
+	if x == nil {
+		return nil
+	}
+	out := &api.Standing{Words: x.Words, Zone: given(x.Zone), Why: given(x.Why), Trouble: x.Trouble}
+	if !x.At.IsZero() {
+		out.At = some(x.At)
+	}
+	return out
+}
+
+// seen is what arrived at a workflow last.
+func (s *Server) seen(ctx context.Context, sc store.Scope, w store.Workflow) (seen workflows.Seen, err error) {
+	last, err := s.Store.LastRuns(ctx, sc, []uuid.UUID{w.ID})
+	if err != nil {
+		return seen, err
+	}
+	if r, ok := last[w.ID]; ok {
+		seen.Last = some(r.Accepted)
+	}
+	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
+	for i := range arrived {
+		if arrived[i].Verdict == "refused" {
+			seen.Refused = &arrived[i]
+			break
+		}
+	}
+	return seen, err
+}

@@ -1,0 +1,311 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Scheduled is when a workflow, or one reader of it, is due next.
+type Scheduled struct {
+	Workspace, Workflow uuid.UUID
+	Reader              string // "" for the workflow itself
+	Cadence             string // its sentence
+	Zone, Rules         string
+	Anchor, Previous    time.Time
+	Due                 time.Time // zero: never again, or paused
+	Key                 string
+	Next                time.Time // when it starts; zero where Due is
+	Missed              string
+	Most                int
+	Trouble             string // why it could not start the last time
+}
+
+const scheduledColumns = "s.workspace_id, s.workflow_id, s.reader, s.cadence, s.zone, s.rules, s.anchor, s.previous, s.due, s.due_key, s.next, s.missed, s.most, s.trouble"
+
+func scanScheduled(row pgx.CollectableRow) (x Scheduled, err error) {
+	err = row.Scan(x.into()...)
+	return x, err
+}
+
+// into are where a row's columns go.
+func (x *Scheduled) into() []any {
+	return []any{&x.Workspace, &x.Workflow, &x.Reader, &x.Cadence, &x.Zone, &x.Rules, &x.Anchor, &x.Previous, (*maybe)(&x.Due), &x.Key, (*maybe)(&x.Next), &x.Missed, &x.Most, &x.Trouble}
+}
+
+// maybe is a time that is NULL where it is zero.
+type maybe time.Time
+
+// ScanTimestamptz implements pgtype.TimestamptzScanner through a pointer.
+func (m *maybe) Scan(v any) error {
+	*m = maybe{}
+	if t, ok := v.(time.Time); ok {
+		*m = maybe(t)
+	}
+	return nil
+}
+
+func orNull(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Schedules lists those of a workflow, with the time by the database's clock.
+func (s *Store) Schedules(ctx context.Context, sc Scope, workflow uuid.UUID) (out []Scheduled, now time.Time, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = $1 ORDER BY s.reader", workflow)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, scanScheduled)
+		return err
+	})
+	return out, now, err
+}
+
+// SchedulesOf lists the first due schedule of each of these workflows that has any.
+func (s *Store) SchedulesOf(ctx context.Context, sc Scope, workflows []uuid.UUID) (map[uuid.UUID]Scheduled, error) {
+	out := map[uuid.UUID]Scheduled{}
+	err := s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT DISTINCT ON (s.workflow_id) "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = ANY ($1) ORDER BY s.workflow_id, s.next NULLS LAST", workflows)
+		if err != nil {
+			return err
+		}
+		list, err := pgx.CollectRows(rows, scanScheduled)
+		for _, x := range list {
+			out[x.Workflow] = x
+		}
+		return err
+	})
+	return out, err
+}
+
+// Soon is a schedule with the workflow that it starts.
+type Soon struct {
+	Scheduled
+	Name, Title, State string
+}
+
+// ScheduleList lists the schedules of a workspace, or of one workflow, those that are
+// due first first, with the time by the database's clock.
+func (s *Store) ScheduleList(ctx context.Context, sc Scope, workflow uuid.UUID, limit int) (out []Soon, now time.Time, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+", w.name, w.title, w.state FROM schedule s JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id WHERE $1::uuid = '00000000-0000-0000-0000-000000000000' OR s.workflow_id = $1 ORDER BY s.next NULLS LAST, w.name, s.reader LIMIT $2", workflow, limit)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (x Soon, err error) {
+			err = row.Scan(append(x.into(), &x.Name, &x.Title, &x.State)...)
+			return x, err
+		})
+		return err
+	})
+	return out, now, err
+}
+
+// holdSchedules holds the schedules of a workflow, before anything else of it is:
+// whoever has claimed one starts runs first.
+func holdSchedules(ctx context.Context, tx pgx.Tx, name string) ([]Scheduled, error) {
+	rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = (SELECT id FROM workflow WHERE name = $1) ORDER BY s.reader FOR UPDATE", name)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanScheduled)
+}
+
+// retime gives a workflow the schedules that a timer makes of those that it has.
+func retime(ctx context.Context, tx pgx.Tx, w Workflow, known []Scheduled, times Timer) error {
+	if times == nil && len(known) == 0 {
+		return nil
+	}
+	var now time.Time
+	if err := tx.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now); err != nil {
+		return err
+	}
+	var list []Scheduled
+	if times != nil {
+		list = times(known, now)
+	}
+	return setSchedules(ctx, tx, w, list)
+}
+
+// setSchedules makes these the schedules of a workflow; the others go.
+func setSchedules(ctx context.Context, tx pgx.Tx, w Workflow, list []Scheduled) error {
+	readers := make([]string, 0, len(list))
+	for _, x := range list {
+		readers = append(readers, x.Reader)
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM schedule WHERE workflow_id = $1 AND NOT reader = ANY ($2)", w.ID, readers); err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	for i := range list {
+		list[i].Workflow = w.ID
+	}
+	_, err := tx.Exec(ctx, `INSERT INTO schedule AS s (workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
+			SELECT nullif(current_setting('trellis.workspace', true), '')::uuid, n.workflow_id, n.reader, n.cadence, n.zone, n.rules, n.anchor, n.previous, n.due, n.due_key, n.next, n.missed, n.most, n.trouble
+			FROM (`+scheduledUnnest+`) AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
+		ON CONFLICT (workspace_id, workflow_id, reader) DO UPDATE SET cadence = EXCLUDED.cadence, zone = EXCLUDED.zone, rules = EXCLUDED.rules, anchor = EXCLUDED.anchor, previous = EXCLUDED.previous,
+			due = EXCLUDED.due, due_key = EXCLUDED.due_key, next = EXCLUDED.next, missed = EXCLUDED.missed, most = EXCLUDED.most, trouble = EXCLUDED.trouble`, scheduledArrays(list)...)
+	return err
+}
+
+const scheduledUnnest = "SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::timestamptz[], $12::text[], $13::int[], $14::text[])"
+
+func scheduledArrays(list []Scheduled) []any {
+	var (
+		workspace, workflow                                [][16]byte
+		reader, cadence, zone, rules, key, missed, trouble []string
+		anchor, previous                                   []time.Time
+		due, next                                          []*time.Time
+		most                                               []int32
+	)
+	for _, x := range list {
+		workspace, workflow, reader = append(workspace, x.Workspace), append(workflow, x.Workflow), append(reader, x.Reader)
+		cadence, zone, rules, key = append(cadence, x.Cadence), append(zone, x.Zone), append(rules, x.Rules), append(key, x.Key)
+		missed, most, trouble = append(missed, x.Missed), append(most, int32(x.Most)), append(trouble, x.Trouble)
+		anchor, previous = append(anchor, x.Anchor), append(previous, x.Previous)
+		due, next = append(due, orNull(x.Due)), append(next, orNull(x.Next))
+	}
+	return []any{workspace, workflow, reader, cadence, zone, rules, anchor, previous, due, key, next, missed, most, trouble}
+}
+
+// MissedTimes are times of a schedule at which nobody could start anything.
+type MissedTimes struct {
+	Workspace, Workflow uuid.UUID
+	Reader              string
+	Name, Title         string // of the workflow
+	Noted               time.Time
+	First, Last         time.Time
+	Times, Started      int
+}
+
+// Missed lists what was missed in a workspace, the newest first; of one workflow, or
+// of all.
+func (s *Store) Missed(ctx context.Context, sc Scope, workflow uuid.UUID, limit int) (out []MissedTimes, err error) {
+	err = s.within(ctx, sc, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `SELECT m.workspace_id, m.workflow_id, m.reader, w.name, w.title, m.noted, m.first, m.last, m.times, m.started FROM missed_time m JOIN workflow w ON w.workspace_id = m.workspace_id AND w.id = m.workflow_id
+			WHERE $1::uuid = '00000000-0000-0000-0000-000000000000' OR m.workflow_id = $1 ORDER BY m.noted DESC LIMIT $2`, workflow, limit)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[MissedTimes])
+		return err
+	})
+	return out, err
+}
+
+// DueNow is a schedule that is due, with the revision that its run begins with.
+type DueNow struct {
+	Scheduled
+	Live int
+}
+
+// claimIdle is how long whoever claimed schedules may be silent: a node that stands
+// still lets go of them.
+const claimIdle = "10s"
+
+const claimDueSQL = `SELECT ` + scheduledColumns + `, w.live FROM schedule s JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id AND w.live IS NOT NULL
+	WHERE s.next <= clock_timestamp() ORDER BY s.next LIMIT $1 FOR UPDATE OF s SKIP LOCKED`
+
+// ClaimDue claims schedules that are due by the database's clock, for as long as work
+// takes, and stores what it gives: each claimed one as it goes on, and what was missed.
+// It gives how many were claimed, and how long it is until the next is due; nobody
+// else claims the same meanwhile.
+func (s *Store) ClaimDue(ctx context.Context, most int, work func(now time.Time, due []DueNow) ([]Scheduled, []MissedTimes)) (claimed int, wait time.Duration, err error) {
+	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL idle_in_transaction_session_timeout = '"+claimIdle+"'"); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, claimDueSQL, most)
+		if err != nil {
+			return err
+		}
+		due, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (x DueNow, err error) {
+			err = row.Scan(append(x.into(), &x.Live)...)
+			return x, err
+		})
+		if err != nil {
+			return err
+		}
+		var now time.Time
+		var next *time.Time
+		if err := tx.QueryRow(ctx, "SELECT clock_timestamp(), (SELECT min(next) FROM schedule WHERE next > clock_timestamp())").Scan(&now, &next); err != nil {
+			return err
+		}
+		if wait = time.Hour; next != nil {
+			wait = next.Sub(now)
+		}
+		if claimed = len(due); claimed == 0 {
+			return nil
+		}
+		on, missed := work(now, due)
+		return moveOn(ctx, tx, on, missed)
+	})
+	return claimed, wait, unavailable(err)
+}
+
+// moveOn stores how claimed schedules go on.
+func moveOn(ctx context.Context, tx pgx.Tx, on []Scheduled, missed []MissedTimes) error {
+	if len(on) > 0 {
+		_, err := tx.Exec(ctx, `UPDATE schedule s SET rules = n.rules, previous = n.previous, due = n.due, due_key = n.due_key, next = n.next, trouble = n.trouble FROM (`+scheduledUnnest+`)
+			AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
+			WHERE s.workspace_id = n.workspace_id AND s.workflow_id = n.workflow_id AND s.reader = n.reader`, scheduledArrays(on)...)
+		if err != nil {
+			return err
+		}
+	}
+	for _, m := range missed {
+		if _, err := tx.Exec(ctx, "INSERT INTO missed_time (workspace_id, workflow_id, reader, first, last, times, started) VALUES ($1, $2, $3, $4, $5, $6, $7)", m.Workspace, m.Workflow, m.Reader, m.First, m.Last, m.Times, m.Started); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ZoneRules are the rules by which schedules of a zone were worked out.
+type ZoneRules struct{ Zone, Rules string }
+
+// ZonesInUse lists the zones of schedules that are due some time, with the rules by
+// which they were worked out.
+func (s *Store) ZonesInUse(ctx context.Context) ([]ZoneRules, error) {
+	rows, err := s.node.Query(ctx, "SELECT DISTINCT zone, rules FROM schedule WHERE next IS NOT NULL")
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[ZoneRules])
+	return out, unavailable(err)
+}
+
+// Rework claims schedules that were worked out by other rules of their zone, and
+// stores them as work gives them. It gives how many there were.
+func (s *Store) Rework(ctx context.Context, z ZoneRules, most int, work func([]Scheduled) []Scheduled) (n int, err error) {
+	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+" FROM schedule s WHERE s.zone = $1 AND s.rules = $2 AND s.next IS NOT NULL LIMIT $3 FOR UPDATE SKIP LOCKED", z.Zone, z.Rules, most)
+		if err != nil {
+			return err
+		}
+		list, err := pgx.CollectRows(rows, scanScheduled)
+		if err != nil {
+			return err
+		}
+		n = len(list)
+		return moveOn(ctx, tx, work(list), nil)
+	})
+	return n, unavailable(err)
+}
+
+// missedKept is how long what was missed is told.
+const missedKept = 90 * 24 * time.Hour
