@@ -96,7 +96,7 @@ func TestANewcomerBuildsTheSliceByHand(t *testing.T) {
 	do(t, page, browser.Settle(), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.See("Add a row to Calls in Counter"))
 	require.Empty(t, w.Tables.Rows(tables.CallsTab), "a rehearsal sends nothing")
 	do(t, page, browser.See(`{"values":{"name":"Hollowbank Pottery"`))
-	do(t, page, browser.Click("Go live…"), browser.See("What it will do"), browser.See("No sample has a field"), browser.Press(`input[type=checkbox]`), browser.Click("Put it live"), browser.See("Live, revision 1"))
+	do(t, page, browser.Click("Go live…"), browser.See("What it will do"), browser.See("No sample has a field"), browser.Tick(), browser.Click("Put it live"), browser.See("Live, revision 1"))
 
 	sent, err = w.Report(context.Background(), calls)
 	require.NoError(t, err)
@@ -113,7 +113,7 @@ func TestANewcomerBuildsTheSliceByHand(t *testing.T) {
 	require.Contains(t, document.Document, "name: Counter", "a picked value keeps id and name")
 
 	do(t, page, browser.Press(`//nav//a[normalize-space(.)="Runs"]`), browser.See("Partial: 1 set aside"), browser.Press(`//tr[.//*[contains(text(), "1 set aside")]]//a`),
-		browser.See("Call that arrived"), browser.Press(`[aria-label*="set aside"][role=gridcell]`), browser.See("it is written as +441632960142"))
+		browser.See("Started by a call"), browser.Press(`[aria-label*="set aside"][role=gridcell]`), browser.See("it is written as +441632960142"))
 }
 
 // The lattice of a long run is read in windows and moves by keyboard.

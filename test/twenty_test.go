@@ -138,7 +138,7 @@ func TestAnActionOfEachApplicationIsBuiltByHand(t *testing.T) {
 	require.EqualValues(t, "succeeded", r.State)
 	n.act(browser.Click("Go live…"), browser.See("What it will do"))
 	if len(draft.Problems) > 0 {
-		n.act(browser.Press(`input[type=checkbox]`))
+		n.act(browser.Tick())
 	}
 	n.act(browser.Click("Put it live"), browser.See("Live, revision 1"))
 	n.act(browser.Click("Start"), browser.Wait(`h1 a[href="/workflows/everything-at-once"]`))

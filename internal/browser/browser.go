@@ -151,6 +151,11 @@ func Click(text string) chromedp.Action {
 	return Press(fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)="%s"]`, text))
 }
 
+// Tick ticks every box of the page that is not ticked.
+func Tick() chromedp.Action {
+	return chromedp.Evaluate(`document.querySelectorAll("input[type=checkbox]:not(:checked)").forEach((c) => c.click())`, nil)
+}
+
 // Type puts text into the element, in place of what it holds.
 func Type(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {

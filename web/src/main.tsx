@@ -26,6 +26,12 @@ const Connections = later("Opening the connections", () =>
 const Connectors = later("Opening the connectors", () =>
   import("./pages/Connectors").then((m) => ({ default: m.Connectors })),
 );
+const Schedule = later("Opening the schedule", () =>
+  import("./pages/Schedule").then((m) => ({ default: m.Schedule })),
+);
+const GoLive = later("Looking at what is ahead", () =>
+  import("./pages/GoLive").then((m) => ({ default: m.GoLive })),
+);
 const Start = later("Opening", () => import("./pages/Start").then((m) => ({ default: m.Start })));
 
 function later(what: string, load: () => Promise<{ default: ComponentType }>) {
@@ -62,6 +68,11 @@ const workbench = createRoute({
   component: Workbench,
   validateSearch: text("line", "use"),
 });
+const live = createRoute({
+  getParentRoute: () => root,
+  path: "/workflows/$workflow/live",
+  component: GoLive,
+});
 const runs = createRoute({
   getParentRoute: () => root,
   path: "/runs",
@@ -75,6 +86,7 @@ const run = createRoute({
   validateSearch: text("item", "step", "beside"),
 });
 const mend = createRoute({ getParentRoute: () => root, path: "/mend", component: ToMend });
+const schedule = createRoute({ getParentRoute: () => root, path: "/schedule", component: Schedule });
 const connections = createRoute({
   getParentRoute: () => root,
   path: "/connections",
@@ -95,7 +107,19 @@ const start = createRoute({
 });
 
 const router = createRouter({
-  routeTree: root.addChildren([index, workflows, workbench, runs, run, mend, connections, connectors, start]),
+  routeTree: root.addChildren([
+    index,
+    workflows,
+    workbench,
+    live,
+    runs,
+    run,
+    mend,
+    schedule,
+    connections,
+    connectors,
+    start,
+  ]),
   defaultErrorComponent: ({ error }) => (
     <div className="p-5">
       <Trouble error={error} />

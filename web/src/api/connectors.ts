@@ -62,3 +62,6 @@ export function useConnectPasted() {
     },
   });
 }
+
+/** The kind of trigger by which somebody starts a workflow. */
+export const useByHand = () => useKinds().data?.triggers.find((k) => k.alone && !k.timed);

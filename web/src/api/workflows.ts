@@ -29,15 +29,6 @@ export const useCallSheet = (workflow: string, on: boolean) =>
     queryFn: () => ask(http.GET("/workflows/{workflow}/hook", { params: { path: { workflow } } })),
   });
 
-export const useDiff = (workflow: string, on: boolean) =>
-  useQuery({
-    queryKey: ["diff", workflow],
-    enabled: on,
-    staleTime: 0,
-    gcTime: 0, // what changed since it was looked at last time is not shown first
-    queryFn: () => ask(http.GET("/workflows/{workflow}/diff", { params: { path: { workflow } } })),
-  });
-
 const at = (workflow: string) => ({ params: { path: { workflow } } });
 
 /** Makes a workflow of a document. */
@@ -111,7 +102,7 @@ export function useGoLive(workflow: Workflow) {
       ),
     onSuccess: (w) => {
       client.setQueryData(["workflow", workflow.name], w);
-      void client.invalidateQueries({ queryKey: ["diff"] });
+      void client.invalidateQueries({ queryKey: ["workflows"] });
     },
   });
 }

@@ -200,7 +200,7 @@ function Rows({
 /** The head of the trigger's column; a list that a first step reads for a single start needs none. */
 function startOf(run: Run): string | undefined {
   if ((run.run.counts?.in ?? 0) <= 1 && run.columns[0]?.lists) return undefined;
-  return run.run.trigger === "webhook" ? "Call that arrived" : "Started by hand";
+  return `Started ${run.run.began}`;
 }
 
 /** The column that is opened for a spot: of a closed nest in which the item ended, that step. */

@@ -44,6 +44,7 @@ const run = (id: string, accepted: string, label = ""): Schemas["RunSummary"] =>
     revision: 1,
     state: "succeeded",
     trigger: "manual",
+    began: "by hand",
     accepted,
     ended: accepted,
     counts: {

@@ -34,7 +34,7 @@ export function Workbench() {
   // All that the bench shows at first is read together: what came later would move the lines.
   // Once open, it stays open while single parts are read anew.
   const [opened, setOpened] = useState<string>();
-  const called = lineInAddress() === TRIGGER && workflow.data?.trigger_type === "webhook";
+  const called = lineInAddress() === TRIGGER && workflow.data?.called === true;
   const parts = [workflow, useSamples(name), useRehearsal(name), useKinds(), useCallSheet(name, called)];
   const reading = opened !== name && parts.some((p) => p.isLoading);
   if (!reading && opened !== name) setOpened(name);

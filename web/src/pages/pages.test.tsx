@@ -69,8 +69,8 @@ const tables = {
 const kinds = {
   steps: [],
   triggers: [
-    { type: "webhook", title: "Something calls an address", help: "", words: "", settings: [] },
-    { type: "manual", title: "Somebody starts it", help: "", words: "", settings: [] },
+    { type: "webhook", title: "Something calls an address", help: "", words: "", called: true, settings: [] },
+    { type: "manual", title: "Somebody starts it", help: "", words: "", alone: true, settings: [] },
   ],
 };
 
@@ -145,6 +145,7 @@ describe("the workflows", () => {
 describe("the door for who has a key", () => {
   it("goes on with an account that is there, reads, and makes a workflow of it", async () => {
     const calls = serve({
+      "GET /kinds": kinds,
       "GET /connections": { connections: [connection("tables", "ok")] },
       "GET /connectors": { connectors: [tables] },
       "POST /try": {

@@ -49,6 +49,7 @@ const run = (more: object = {}) => ({
     state: "partial",
     pass: 1,
     trigger: "manual",
+    began: "by hand",
     accepted: "2026-11-20T10:00:00Z",
     ended: "2026-11-20T10:00:02Z",
     reason: "",

@@ -31,7 +31,7 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
         <Badge tone={state.tone}>{state.words}</Badge>
         <span className="truncate text-second">
           {when(run.accepted)} · revision {run.revision} ·{" "}
-          {run.trigger === "webhook" ? "by a call" : `by ${passes[0]?.started_by ?? "hand"}`}
+          {run.began === "by hand" ? `by ${passes[0]?.started_by ?? "hand"}` : run.began}
           {passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}
         </span>
         <div className="ml-auto flex gap-2">

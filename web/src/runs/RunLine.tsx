@@ -24,7 +24,7 @@ export function RunLine({ r }: { r: Schemas["RunSummary"] }) {
           {r.label || r.title}
         </Link>
         <div className="text-xs text-third">
-          {r.title}, {r.trigger === "webhook" ? "called" : "by hand"}
+          {r.title}, {r.began}
         </div>
       </td>
       <td className="px-3">

@@ -14,6 +14,7 @@ const places = [
   { to: "/workflows", name: "Workflows" },
   { to: "/runs", name: "Runs" },
   { to: "/mend", name: "To mend" },
+  { to: "/schedule", name: "Schedule" },
   { to: "/connections", name: "Connections" },
   { to: "/connectors", name: "Connectors" },
 ] as const;

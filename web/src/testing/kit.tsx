@@ -67,8 +67,16 @@ export function serve(answers: Record<string, Reply | ((c: Call) => Reply)>): Ca
   return calls;
 }
 
-const isAt = (path: string, at: string) =>
-  !path.includes("$") || path === "$" || at.startsWith(path.slice(0, path.indexOf("$")));
+/** Whether an address is one of a path, part by part. */
+function isAt(path: string, at: string): boolean {
+  if (path === "$") return true;
+  const parts = path.split("/");
+  const given = at.replace(/\?.*/, "").split("/");
+  return (
+    !path.includes("$") ||
+    (parts.length === given.length && parts.every((p, i) => p.startsWith("$") || p === given[i]))
+  );
+}
 
 /** Shows a part of the page as it stands in it: with a client and with addresses. */
 export async function show(ui: ReactNode, at = "/") {
@@ -76,7 +84,7 @@ export async function show(ui: ReactNode, at = "/") {
     defaultOptions: { queries: { retry: false }, mutations: { retry: false } },
   });
   const root = createRootRoute({ component: Outlet });
-  const routes = ["/", "/workflows/$workflow", "/runs/$run", "$"].map((path) =>
+  const routes = ["/", "/workflows/$workflow", "/workflows/$workflow/live", "/runs/$run", "$"].map((path) =>
     // Another page than the one that is shown is empty: where it is gone to is asked of the address.
     createRoute({ getParentRoute: () => root, path, component: () => (isAt(path, at) ? ui : null) }),
   );

@@ -85,6 +85,7 @@ describe("states in words", () => {
     title: "",
     state: "succeeded",
     trigger: "",
+    began: "by hand",
     label: "",
     revision: 1,
     pass: 1,

@@ -37,9 +37,27 @@ export function dayWords(iso: string, now = new Date()): string {
   const name = (t.getFullYear() === now.getFullYear() ? dayName : dayOfYear).format(t).replaceAll(",", "");
   const before = new Date(now);
   before.setDate(now.getDate() - 1);
+  const after = new Date(now);
+  after.setDate(now.getDate() + 1);
   if (t.toDateString() === now.toDateString()) return `Today, ${name}`;
+  if (t.toDateString() === after.toDateString()) return `Tomorrow, ${name}`;
   return t.toDateString() === before.toDateString() ? `Yesterday, ${name}` : name;
 }
+
+/** How the start of a live workflow stands, while nothing happens. */
+export function standingWords(s: { words: string; at?: string; why?: string }): string {
+  const said = s.at ? `${s.words} ${when(s.at)}` : s.words;
+  return s.why ? `${said}: ${s.why}` : said;
+}
+
+const short = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
+const shortDay = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
+
+/** The clock of a time in the reader's zone, to the minute. */
+export const clockShort = (iso: string) => short.format(new Date(iso));
+
+/** A day in the reader's zone, as Mon 30 Nov. */
+export const dayShort = (iso: string) => shortDay.format(new Date(iso)).replaceAll(",", "");
 
 /** The clock of a time in the reader's zone. */
 export const clockWords = (iso: string) => clock.format(new Date(iso));

@@ -1,8 +1,8 @@
+import { Link } from "@tanstack/react-router";
 import { Redo2, Undo2 } from "lucide-react";
 import type { Line, Schemas, Workflow } from "../api/client";
 import { plural } from "../ui/words";
 import { standing } from "./followed";
-import { GoLive } from "./GoLive";
 import { StartByHand } from "./StartByHand";
 import type { Bench } from "./useBench";
 
@@ -86,7 +86,9 @@ export function BenchBar({
         >
           {rehearse.isPending ? "Rehearsing…" : "Rehearse"}
         </button>
-        <GoLive workflow={workflow} />
+        <Link to="/workflows/$workflow/live" params={{ workflow: workflow.name }} className="btn btn-main">
+          Go live…
+        </Link>
       </div>
     </div>
   );

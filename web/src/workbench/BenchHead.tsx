@@ -4,10 +4,12 @@ import { toast } from "sonner";
 import { asFields, type Workflow } from "../api/client";
 import { useConnections } from "../api/connections";
 import type { Edit } from "../api/draft";
+import { useGoBack } from "../api/live";
+import { useUnpause } from "../api/schedule";
 import { usePause } from "../api/workflows";
 import { Badge, Trouble } from "../ui/parts";
 import { Stages } from "../ui/Stages";
-import { plural } from "../ui/words";
+import { plural, standingWords } from "../ui/words";
 
 /** What the workflow is called, and whether it is live. */
 export function BenchHead({
@@ -20,6 +22,8 @@ export function BenchHead({
   onEdit: (edits: Edit[]) => void;
 }) {
   const pause = usePause(workflow.name);
+  const back = useGoBack(workflow.name);
+  const unpause = useUnpause(workflow.name);
   const state =
     workflow.state === "live"
       ? `Live, revision ${String(workflow.live)}`
@@ -37,6 +41,30 @@ export function BenchHead({
         <Link to="/runs" search={{ workflow: workflow.name }} className="ml-auto hover:underline">
           Runs
         </Link>
+        {workflow.live !== undefined && workflow.live > 1 && (
+          <button
+            className="hover:text-ink hover:underline"
+            disabled={back.isPending}
+            onClick={() => {
+              const to = (workflow.live ?? 2) - 1;
+              back.mutate(to, {
+                onSuccess: () => toast(`Revision ${String(to)} is live again; the draft stays`),
+              });
+            }}
+          >
+            Back to revision {workflow.live - 1}
+          </button>
+        )}
+        {workflow.state === "paused" && (
+          <button
+            className="hover:text-ink hover:underline"
+            onClick={() => {
+              unpause.mutate(undefined, { onSuccess: () => toast("It starts again, as it was live") });
+            }}
+          >
+            Let it go on
+          </button>
+        )}
         {workflow.state === "live" && (
           <button
             className="hover:text-ink hover:underline"
@@ -49,7 +77,12 @@ export function BenchHead({
         )}
       </div>
       {workflow.live === undefined && <HowFar workflow={workflow} {...far} />}
-      <Trouble error={pause.error} />
+      {workflow.standing && (
+        <div className={`mt-0.5 text-xs ${workflow.standing.trouble ? "text-amber" : "text-second"}`}>
+          {standingWords(workflow.standing)}
+        </div>
+      )}
+      <Trouble error={pause.error ?? unpause.error ?? back.error} />
     </div>
   );
 }
@@ -77,7 +110,7 @@ function HowFar({
             words: "Connected",
             done: used.size > 0 ? [...used].every((n) => working.includes(n)) : working.length > 0,
           },
-          { words: "A sample", done: samples > 0 || (workflow.trigger_type === "manual" && !asks) },
+          { words: "A sample", done: samples > 0 || (workflow.alone === true && !asks) },
           { words: "A first line", done: workflow.lines.length > 0 },
           { words: "Rehearsed", done: rehearsed },
           { words: "Live", done: false },

@@ -5,7 +5,7 @@ export function Invitation({ workflow, samples }: { workflow: Workflow; samples:
   const words =
     workflow.lines.length === 0
       ? "Add a first line on the left: say what should happen."
-      : workflow.trigger_type === "webhook" && samples === 0
+      : !workflow.alone && samples === 0
         ? "Take a sample first: open the first line on the left, then take the next call, or write one."
         : "Rehearse to see every record’s way through the lines. Nothing leaves the building.";
   return (

@@ -20,10 +20,12 @@ interface Writing {
 export function Samples({
   workflow,
   called,
+  timed = false,
   seen,
 }: {
   workflow: string;
   called: boolean;
+  timed?: boolean; // it starts by the clock
   seen?: Rehearsal | undefined; // how they go through the lines
 }) {
   const [writing, setWriting] = useState<Writing>();
@@ -81,7 +83,9 @@ export function Samples({
         <div className="text-second">
           {called
             ? "None yet. Take one from a real call, or write one."
-            : "None. A start without items gives the first line one empty item."}
+            : timed
+              ? "None are needed: each start gives the first line one item, with the time at which it is due and the time before."
+              : "None. A start without items gives the first line one empty item."}
         </div>
       )}
       <Arrived samples={samples.data} called={called} />

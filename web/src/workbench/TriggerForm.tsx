@@ -12,6 +12,7 @@ import { PartOfForm } from "../form/PartOfForm";
 import { partsOf } from "../form/parts";
 import { isOf } from "./StepForm";
 import { Samples } from "./Samples";
+import { When } from "./When";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(
@@ -33,35 +34,92 @@ export function TriggerForm({
   onEdit: (edits: Edit[]) => void;
 }) {
   const kinds = useKinds();
-  const sheet = useCallSheet(workflow.name, workflow.trigger_type === "webhook");
+  const called = workflow.called === true;
+  const sheet = useCallSheet(workflow.name, called);
   const samples = useSamples(workflow.name);
   const settings = asFields(workflow.trigger_settings);
-  const called = workflow.trigger_type === "webhook";
   const properties = kinds.data?.triggers.find((k) => k.type === workflow.trigger_type)?.settings ?? [];
   const shared = { item, trigger: item, row: undefined, steps: [] };
+  const problems = (name: string) =>
+    workflow.problems.filter((x) => isOf(`.${x.path}`, "settings", name) && x.path.startsWith("trigger."));
   // All at once: what comes bit by bit would move what is already there.
   if (kinds.isPending || samples.isPending || sheet.isLoading)
     return <Waiting what="Reading what starts it" />;
+  const field = (p: Schemas["Property"]) => (
+    <Field
+      key={`${workflow.trigger_type} ${p.name}`}
+      id={`trigger-${p.name}`}
+      property={p}
+      value={settings[p.name]}
+      around={{ connection: undefined, values: settings, shared }}
+      problems={problems(p.name)}
+      onSet={(v) => {
+        onEdit([{ op: "trigger", key: `settings.${p.name}`, value: v ?? null }]);
+      }}
+    />
+  );
   return (
     <div className="space-y-3.5 pt-2 pb-3">
+      <KindOfTrigger workflow={workflow} kinds={kinds.data?.triggers ?? []} onEdit={onEdit} />
       {called && <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />}
-      {properties.map((p) => (
-        <Field
-          key={`${workflow.trigger_type ?? ""} ${p.name}`}
-          id={`trigger-${p.name}`}
-          property={p}
-          value={settings[p.name]}
-          around={{ connection: undefined, values: settings, shared }}
-          problems={workflow.problems.filter(
-            (x) => isOf(`.${x.path}`, "settings", p.name) && x.path.startsWith("trigger."),
-          )}
-          onSet={(v) => {
-            onEdit([{ op: "trigger", key: `settings.${p.name}`, value: v ?? null }]);
-          }}
-        />
-      ))}
+      {workflow.timed && <When key={JSON.stringify(settings)} workflow={workflow} onEdit={onEdit} />}
+      {partsOf(properties).map((part) =>
+        part.title === "" ? (
+          part.properties.map(field)
+        ) : (
+          <PartOfForm
+            key={part.title}
+            id="trigger"
+            part={part}
+            values={workflow.timed && part.title === "In fields" ? {} : settings}
+            wrong={part.properties.some((p) => problems(p.name).length > 0)}
+            render={field}
+            onClear={(name) => {
+              onEdit([{ op: "trigger", key: `settings.${name}`, value: null }]);
+            }}
+          />
+        ),
+      )}
       <Limits workflow={workflow} properties={kinds.data?.limits ?? []} shared={shared} onEdit={onEdit} />
-      <Samples workflow={workflow.name} called={called} seen={seen} />
+      <Samples workflow={workflow.name} called={called} timed={workflow.timed === true} seen={seen} />
+    </div>
+  );
+}
+
+/** What kind of thing starts it. Another one has settings of its own. */
+function KindOfTrigger({
+  workflow,
+  kinds,
+  onEdit,
+}: {
+  workflow: Workflow;
+  kinds: Schemas["Kind"][];
+  onEdit: (edits: Edit[]) => void;
+}) {
+  const help = kinds.find((k) => k.type === workflow.trigger_type)?.help;
+  return (
+    <div>
+      <label className="label" htmlFor="trigger-type">
+        What starts it
+      </label>
+      <select
+        id="trigger-type"
+        className="field"
+        value={workflow.trigger_type}
+        onChange={(e) => {
+          onEdit([
+            { op: "trigger", key: "type", value: e.target.value },
+            { op: "trigger", key: "settings", value: null },
+          ]);
+        }}
+      >
+        {kinds.map((k) => (
+          <option key={k.type} value={k.type}>
+            {k.title}
+          </option>
+        ))}
+      </select>
+      {help && <div className="hint mt-1">{help}</div>}
     </div>
   );
 }

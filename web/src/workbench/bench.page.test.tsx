@@ -33,6 +33,7 @@ const draft = (more: Partial<Workflow> = {}): Workflow =>
     document: "name: loads\n",
     trigger: "When somebody starts it",
     trigger_type: "manual",
+    alone: true,
     changed: 0,
     updated: "2026-11-20T10:00:00Z",
     problems: [],
@@ -151,13 +152,11 @@ async function bench(w: Workflow, more: Record<string, unknown> = {}, at = "") {
     [`GET ${base}/rehearsal`]: rehearsal(),
     [`GET ${base}/samples`]: { samples: [], taking: false, arrived: [] },
     [`GET ${base}/start`]: { trigger: "", alone: true, fields: [], schema: {} },
-    [`GET ${base}/diff`]: { changes: [{ kind: "added", sentence: "New: read the rows" }] },
     [`POST ${base}/draft`]: saved,
     [`PUT ${base}/draft`]: saved,
     [`POST ${base}/draft/plan`]: { followed: 0, problems: [] },
     [`POST ${base}/rehearsal/follow`]: () => rehearsal({ version: now.version, prepared: 0 }),
     [`POST ${base}/rehearsal`]: () => rehearsal({ version: now.version, made: "2026-11-20T11:00:00Z" }),
-    [`POST ${base}/live`]: () => (now = { ...now, state: "live", live: 1 }),
     [`POST ${base}/pause`]: () => (now = { ...now, state: "paused" }),
     "GET /kinds": kinds,
     "GET /connectors": { connectors },
@@ -379,16 +378,32 @@ describe("the bench", () => {
     expect(screen.getAllByText("It cannot be read.", { exact: false }).length).toBeGreaterThan(1);
   });
 
-  it("goes live in sentences, and is paused", async () => {
-    const b = await bench(draft());
+  it("leads to the page of going live", async () => {
+    const w = draft();
+    const b = await bench(w);
     expect(screen.getByLabelText("How far it is")).toBeTruthy();
-    await userEvent.click(screen.getByRole("button", { name: "Go live…" }));
-    expect(await screen.findByText("New: read the rows")).toBeTruthy();
-    await userEvent.click(screen.getByRole("button", { name: "Put it live" }));
-    expect(await screen.findByText("Live, revision 1")).toBeTruthy();
-    expect(b.did("POST", "/live")).toHaveLength(1);
+    await userEvent.click(screen.getByRole("link", { name: "Go live…" }));
+    await waitFor(() => {
+      expect(b.where()).toBe(`/workflows/${w.name}/live`);
+    });
+  });
+
+  it("is paused, goes on, and goes back to the revision before", async () => {
+    const standing = { words: "Next", at: "2026-11-30T16:30:00Z", trouble: false };
+    const w = draft({ live: 3, state: "live", standing } as Partial<Workflow>);
+    const base = `/workflows/${w.name}`;
+    const b = await bench(w, {
+      [`POST ${base}/unpause`]: { ...w, standing: { ...standing, words: "Next again" } },
+      [`POST ${base}/revisions/2/live`]: { ...w, live: 2 },
+    });
+    expect(screen.getByText(/^Next .*30/)).toBeTruthy();
     await userEvent.click(screen.getByRole("button", { name: "Pause" }));
     expect(await screen.findByText("Paused")).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Let it go on" }));
+    expect(await screen.findByText(/^Next again/)).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Back to revision 2" }));
+    expect(await screen.findByText("Live, revision 2")).toBeTruthy();
+    expect(b.did("POST", "/revisions/2/live")).toHaveLength(1);
   });
 
   it("starts at once where nothing is asked for", async () => {

@@ -248,6 +248,7 @@ describe("what starts the workflow", () => {
   const workflow = {
     name: "calls",
     trigger_type: "webhook",
+    called: true,
     trigger_settings: { key: "item.id" },
     problems: [
       { severity: "error", path: "trigger.settings.key", message: "It cannot be read.", line: 5, column: 2 },
@@ -288,7 +289,7 @@ describe("what starts the workflow", () => {
     const shown = (more: object) =>
       show(
         <TriggerForm
-          workflow={{ ...workflow, trigger_type: "manual", problems: [], ...more }}
+          workflow={{ ...workflow, trigger_type: "manual", called: false, problems: [], ...more }}
           item={undefined}
           seen={undefined}
           onEdit={onEdit}
@@ -318,7 +319,7 @@ describe("what starts the workflow", () => {
 
 describe("what to do next", () => {
   const w = (lines: Line[], type: string) =>
-    ({ lines, trigger_type: type, problems: [] }) as unknown as Workflow;
+    ({ lines, trigger_type: type, alone: type === "manual", problems: [] }) as unknown as Workflow;
   it("is said where there are no rows", async () => {
     for (const [workflow, samples, words] of [
       [w([], "manual"), 0, /Add a first line on the left/],

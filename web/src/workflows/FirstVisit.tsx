@@ -1,6 +1,8 @@
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { useConnections } from "../api/connections";
+import type { Kind } from "../api/client";
+import { useByHand, useKinds } from "../api/connectors";
 import { useMakeWorkflow } from "../api/workflows";
 import { Stages } from "../ui/Stages";
 import { Trouble } from "../ui/parts";
@@ -12,16 +14,19 @@ export function FirstVisit() {
   const make = useMakeWorkflow();
   const navigate = useNavigate();
   const connected = useConnections().data?.connections.some((c) => c.state === "ok") ?? false;
-  const called = (trigger: string, fallback: string) => {
-    make.mutate(documentOf(slug(title) ? title : fallback, trigger, []), {
+  const kinds = useKinds().data?.triggers ?? [];
+  const called = (kind: Kind | undefined, fallback: string) => {
+    if (!kind) return;
+    make.mutate(documentOf(slug(title) ? title : fallback, kind.type, []), {
       onSuccess: (w) =>
         navigate({
           to: "/workflows/$workflow",
           params: { workflow: w.name },
-          ...(trigger === "webhook" ? { search: { line: "-" } } : {}),
+          ...(kind.called ? { search: { line: "-" } } : {}),
         }),
     });
   };
+  const byHand = useByHand();
   const door = "card block w-full p-5 text-left hover:border-leaf hover:bg-tint disabled:opacity-60";
   return (
     <div>
@@ -29,7 +34,7 @@ export function FirstVisit() {
         className="mb-4 max-w-[720px]"
         onSubmit={(e) => {
           e.preventDefault();
-          if (slug(title)) called("manual", title);
+          if (slug(title)) called(byHand, title);
         }}
       >
         <label htmlFor="happens" className="font-serif text-[17px] font-semibold">
@@ -57,7 +62,10 @@ export function FirstVisit() {
           className={door}
           disabled={make.isPending}
           onClick={() => {
-            called("webhook", "What calls us");
+            called(
+              kinds.find((k) => k.called),
+              "What calls us",
+            );
           }}
         >
           <Door title="Something calls me">
@@ -68,7 +76,7 @@ export function FirstVisit() {
           className={door}
           disabled={make.isPending}
           onClick={() => {
-            called("manual", "What we do by hand");
+            called(byHand, "What we do by hand");
           }}
         >
           <Door title="I start it myself">

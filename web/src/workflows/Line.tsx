@@ -1,7 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import type { Schemas } from "../api/client";
 import { Badge } from "../ui/parts";
-import { plural, stateWords, when } from "../ui/words";
+import { plural, standingWords, stateWords, when } from "../ui/words";
 
 /** A workflow in the list. */
 export function Line({ w }: { w: Schemas["WorkflowSummary"] }) {
@@ -30,7 +30,14 @@ export function Line({ w }: { w: Schemas["WorkflowSummary"] }) {
               : "Draft"}
         </Badge>
       </td>
-      <td className="px-3 text-second">{w.trigger}</td>
+      <td className="px-3 text-second">
+        {w.trigger}
+        {w.standing && (
+          <div className={`text-xs ${w.standing.trouble ? "text-amber" : "text-third"}`}>
+            {standingWords(w.standing)}
+          </div>
+        )}
+      </td>
       <td className="px-3">
         {w.last && last ? (
           <Link to="/runs/$run" params={{ run: w.last.id }} className="hover:underline">

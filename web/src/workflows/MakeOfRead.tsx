@@ -1,5 +1,6 @@
 import { Link, useNavigate } from "@tanstack/react-router";
 import type { Connector, Json } from "../api/client";
+import { useByHand } from "../api/connectors";
 import { useMakeWorkflow } from "../api/workflows";
 import { Trouble } from "../ui/parts";
 import { documentOf } from "./document";
@@ -12,6 +13,7 @@ interface Props {
 
 /** Goes on with what was read: a workflow whose first line reads it. */
 export function MakeOfRead({ title, step, connector }: Props) {
+  const byHand = useByHand();
   const make = useMakeWorkflow();
   const navigate = useNavigate();
   return (
@@ -30,9 +32,9 @@ export function MakeOfRead({ title, step, connector }: Props) {
       </p>
       <button
         className="btn btn-main"
-        disabled={make.isPending}
+        disabled={make.isPending || !byHand}
         onClick={() => {
-          make.mutate(documentOf(title, "manual", [step]), {
+          make.mutate(documentOf(title, byHand?.type ?? "", [step]), {
             onSuccess: (w) => navigate({ to: "/workflows/$workflow", params: { workflow: w.name } }),
           });
         }}

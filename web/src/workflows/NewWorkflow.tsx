@@ -15,7 +15,8 @@ export function NewWorkflow() {
   const navigate = useNavigate();
   const [open, setOpen] = useState(false);
   const [title, setTitle] = useState("");
-  const [trigger, setTrigger] = useState("webhook");
+  const [chosen, setTrigger] = useState<string>();
+  const trigger = chosen ?? kinds.data?.triggers[0]?.type ?? "";
   const make = useMakeWorkflow();
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -73,7 +74,7 @@ export function NewWorkflow() {
           <Trouble error={make.error} />
           <div className="flex justify-end gap-2">
             <Dialog.Close className="btn">Not now</Dialog.Close>
-            <button className="btn btn-main" disabled={make.isPending || !slug(title)}>
+            <button className="btn btn-main" disabled={make.isPending || !slug(title) || !trigger}>
               Make it
             </button>
           </div>
