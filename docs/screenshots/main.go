@@ -5,6 +5,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"log"
 	"os"
@@ -67,6 +68,22 @@ func run(ctx context.Context) error {
 			return err
 		}
 	}
+	// Something to go live with, and something beside it.
+	for name, edit := range map[string]string{
+		"kiln-loads": `{"op": "set", "step": "dry", "key": "settings.where", "value": "age(item.dry_since) >= duration(\"7d\")"}`,
+		"kiln-list":  `{"op": "trigger", "key": "type", "value": "schedule"}, {"op": "trigger", "key": "settings", "value": {"every": "2 hours", "at": ":30", "zone": "Europe/Lisbon"}}`,
+	} {
+		var edits api.Edits
+		if err := json.Unmarshal([]byte(`{"edits": [`+edit+`]}`), &edits); err != nil {
+			return err
+		}
+		if _, err := ottermere.Answer[api.Workflow](w.Client.EditDraft(ctx, name, &api.EditDraftParams{}, edits)); err != nil {
+			return err
+		}
+	}
+	if _, err := ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, "kiln-list", &api.GoLiveParams{})); err != nil {
+		return err
+	}
 	aside := sent[6].Run.String()
 	page, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {
@@ -90,13 +107,14 @@ func run(ctx context.Context) error {
 		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="way"] button`), browser.Settle()}},
 		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Settle()}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
-		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Call that arrived"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
+		{"run-set-aside", []chromedp.Action{chromedp.Navigate(base + "/runs/" + aside), browser.See("Started by a call"), browser.Press(`//*[@role="row"][1]//*[@role="gridcell"][4]`), browser.See("Its way here")}},
 		{"mend", []chromedp.Action{chromedp.Navigate(base + "/mend"), browser.See("To mend"), browser.Press(`//section//button[starts-with(normalize-space(.), "Show")]`), browser.Settle()}},
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
 		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=documents"), browser.See("Last calls")}},
 		{"connector", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=helpdesk"), browser.See("Helpdesk"), browser.Press(`//button[contains(., "Raise a ticket")]`), browser.See("a repeat is known")}},
-		{"connect-consent", []chromedp.Action{chromedp.Navigate(base + "/connections"), browser.Click("Add a connection"), browser.Type(`input[aria-label="Find the application"]`, "forum"), browser.Press(`//button[.//span[normalize-space(.)="Forum"]]`), browser.Type(`#account-address`, w.Stand("forum").Base), browser.Type(`#secret-client_id`, "ottermere-forum")}},
 		{"connect-confirm", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=forum"), browser.Click("Sign in again"), browser.See("would like to"), browser.Click("Allow"), browser.See("Is that the right account?")}},
+		{"schedule", []chromedp.Action{chromedp.Navigate(base + "/schedule"), browser.Click("A week"), browser.See("Plan tomorrow's kiln loads")}},
+		{"golive", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-loads/live"), browser.See("Who gets something")}},
 		{"try-action", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=register&try=search"), browser.See("Compare two"), browser.Click("Compare two"), browser.Type(`#try-register-search-name`, "Hollowbank"), browser.Press(`//div[@id="try-register-search"]//button[normalize-space(.)="Try it"]`), browser.See("Came back"), browser.Type(`#try-register-by_domain-domain`, "hollowbank-pottery.example"), browser.Press(`//div[@id="try-register-by_domain"]//button[normalize-space(.)="Try it"]`), browser.See("entity")}},
 	}
 	for _, s := range shots {
@@ -113,7 +131,7 @@ func run(ctx context.Context) error {
 		}
 		fmt.Println("screenshots: made " + s.name)
 	}
-	return terminal(ctx, page, w, started.Run.String(), aside, nested["kiln-loads"])
+	return terminal(ctx, page, w, started.Run.String(), aside)
 }
 
 // withSamples runs a workflow with its samples and waits for its end.
@@ -131,15 +149,14 @@ func withSamples(ctx context.Context, w *ottermere.World, name string) (string, 
 }
 
 // terminal pictures what commands print, set in the console's own type.
-func terminal(ctx context.Context, page context.Context, w *ottermere.World, run, aside, nested string) error {
+func terminal(ctx context.Context, page context.Context, w *ottermere.World, run, aside string) error {
 	for _, t := range []struct {
 		name string
 		args [][]string
 	}{
 		{"cli-run", [][]string{{"workflow", "show", "kiln-list"}, {"run", "show", run}}},
-		{"cli-nested", [][]string{{"workflow", "show", "studio-notes"}, {"run", "show", nested}}},
 		{"cli-connect", [][]string{{"connection", "list"}, {"connector", "show", "sms"}}},
-		{"cli-item", [][]string{{"workflow", "list"}, {"item", "list"}, {"item", "show", aside, "row1"}}},
+		{"cli-item", [][]string{{"trigger", "list"}, {"item", "list"}, {"item", "show", aside, "row1"}}},
 	} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], t.name) {
 			continue
