@@ -37,7 +37,7 @@ const (
 var measures = []struct {
 	bar     int
 	measure func(context.Context, *world) ([]Result, error)
-}{{11, starting}, {12, console}, {12, following}, {1, accepting}, {2, eventToDone}, {3, records}, {4, mapping}, {5, reading}, {6, replaying}, {8, history}, {10, parked}, {13, neighbours}}
+}{{11, starting}, {12, console}, {12, following}, {1, accepting}, {2, eventToDone}, {3, records}, {4, mapping}, {5, reading}, {6, replaying}, {8, history}, {7, clocks}, {10, parked}, {13, neighbours}}
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

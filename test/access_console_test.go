@@ -30,6 +30,7 @@ func places(t *testing.T, w *ottermere.World) []place {
 	require.NoError(t, err)
 	_, err = ottermere.Answer[client.Workflow](w.Client.GoLive(ctx, "accessible", nil))
 	require.NoError(t, err)
+	byClock(t, w)
 	started, err := ottermere.Answer[client.Started](w.Client.StartWorkflow(ctx, "accessible", client.Items{}))
 	require.NoError(t, err)
 	nested := started.Run
@@ -51,8 +52,8 @@ func places(t *testing.T, w *ottermere.World) []place {
 		{"keys", "/workflows/accessible", []chromedp.Action{browser.Click("Keys"), browser.Wait(`[role=dialog]`)}},
 		{"going live", "/workflows/accessible", []chromedp.Action{browser.Click("Go live…"), browser.See("Who gets something")}},
 		{"the schedule", "/schedule", []chromedp.Action{browser.See("At the same minute")}},
-		{"when it starts", "/workflows/kiln-loads?line=-", []chromedp.Action{browser.See("Next times, Europe/Lisbon")}},
-		{"going live by the clock", "/workflows/kiln-loads/live", []chromedp.Action{browser.See("Who gets something")}},
+		{"when it starts", "/workflows/watch?line=-", []chromedp.Action{browser.See("Next times, Europe/Lisbon")}},
+		{"going live by the clock", "/workflows/watch/live", []chromedp.Action{browser.See("Who gets something")}},
 		{"the finder", "/workflows/accessible?line=shelves", append(rehearsed, browser.Press(`[aria-label="Find a value for Fields to set: shelves"]`), browser.Wait(`[role=option]`))},
 		{"starting by hand", "/workflows/counter-calls", []chromedp.Action{browser.Click("Start…"), browser.Choose("#start-from", "Hollowbank Pottery")}},
 		{"samples with their profile", "/workflows/counter-calls?line=-", append(rehearsed, browser.Press(`[aria-label="say what is expected of sample 1, Hollowbank Pottery"]`), browser.Click("Profile of the fields"), browser.See("4 of 4"))},

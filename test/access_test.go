@@ -100,7 +100,7 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEqual(t, made.ID, own.Tokens[0].Id)
 
-	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{mending}", mended.Id.String(), "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
+	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{number}", "1", "{mending}", mended.Id.String(), "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
 	spec, err := api.GetSpec()
 	require.NoError(t, err)
 	tried := 0

@@ -51,6 +51,11 @@ func TestTheJobsOfOttermere(t *testing.T) {
 	gas := w.Tables.Rows(tables.GasTab)
 	require.Len(t, gas, 7, "the same day is changed, not doubled")
 	require.NotEmpty(t, gas[6].Values["price"])
+	// The hall hears of each run of it by the workflow that follows.
+	require.Eventually(t, func() bool { return len(w.Others.Chat.Messages(teamchat.HallChannel)) == 2 }, 20*time.Second, 20*time.Millisecond)
+	for _, m := range w.Others.Chat.Messages(teamchat.HallChannel) {
+		require.Regexp(t, `^Gas on \d{4}-\d\d-\d\d costs \d+\.?\d* ct/kWh, after \d+\.?\d* the day before\.$`, m.Text)
+	}
 
 	run = starts(t, w, "firing-card")
 	require.Equal(t, client.RunState("succeeded"), run.Run.State, run.Run.Message)
@@ -93,7 +98,7 @@ func TestRehearsalsOfTheJobsWriteNothing(t *testing.T) {
 		return out
 	}
 	before := count()
-	for _, name := range []string{"memo-once", "gas-price", "firing-card", "near-suppliers", "chat-desk", "glaze-lab"} {
+	for _, name := range []string{"memo-once", "gas-price", "gas-told", "firing-card", "near-suppliers", "chat-desk", "glaze-lab"} {
 		r, err := ottermere.Answer[client.Rehearsal](w.Client.Rehearse(ctx, name, client.Rehearse{}))
 		require.NoError(t, err, name)
 		require.Equal(t, client.RunState("succeeded"), r.State, "%s: %v", name, r.Message)

@@ -36,6 +36,7 @@ func TestTheConsoleKeepsItsPolicy(t *testing.T) {
 		do(t, tab, chromedp.Evaluate(script, &got))
 		require.Equal(t, want, got, what)
 	}
+	byClock(t, w)
 	do(t, tab, browser.SignIn(w.Service.Address, w.Email, w.Password))
 	kept("signing in")
 	do(t, tab, chromedp.Navigate(w.Service.Address+"/workflows/counter-calls"), browser.Press(`(//*[@role="treeitem"])[1]//button`), browser.Wait(editor("Once for each")))

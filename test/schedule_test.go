@@ -105,3 +105,16 @@ func TestAScheduleIsSetUpByALine(t *testing.T) {
 	require.Len(t, list.Entries, 1)
 	require.Equal(t, "every weekday at 08:00 in Europe/Lisbon", list.Entries[0].Cadence)
 }
+
+// byClock makes two workflows live that start at the same minutes.
+func byClock(t *testing.T, w *ottermere.World) {
+	t.Helper()
+	ctx := within(t, 20*time.Second)
+	for _, name := range []string{"watch", "digest"} {
+		text := "format: young-trellis/1\nname: " + name + "\ntitle: The " + name + "\ntrigger: {type: schedule, settings: {every: day, at: \"08:00\", zone: Europe/Lisbon}}\nsteps:\n  - {name: told, type: shape, settings: {keep: all}}\n"
+		_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: text}))
+		require.NoError(t, err)
+		_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, name, &api.GoLiveParams{}))
+		require.NoError(t, err)
+	}
+}

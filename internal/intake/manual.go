@@ -26,10 +26,12 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if err != nil {
 		return uuid.Nil, err
 	}
-	if len(items) == 0 && plan.Start.Timing != nil {
-		if items, err = in.byHand(ctx, sc, w, plan.Start.Timing); err != nil {
+	if len(items) == 0 && plan.Start.Own != nil {
+		own, err := in.byHand(ctx, sc, w, plan.Start)
+		if err != nil {
 			return uuid.Nil, err
 		}
+		items = append(items, own)
 	}
 	if items, err = asked(plan.Start.Asks, items); err != nil {
 		return uuid.Nil, err
@@ -74,17 +76,17 @@ func asked(asks triggers.Asked, items []map[string]any) ([]map[string]any, error
 	return out, nil
 }
 
-// byHand is the item of a start by hand of what starts by the clock otherwise: it is
-// due now, and what lies since the last time is looked at.
-func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, t *triggers.Timing) ([]map[string]any, error) {
+// byHand is the item of a start by hand of what makes its items itself. What starts
+// by the clock otherwise is due now, and what lies since the last time is looked at.
+func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) (map[string]any, error) {
 	known, now, err := in.Store.Schedules(ctx, sc, w.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, k := range known {
-		if k.Reader == "" {
-			return []map[string]any{t.Item(now, k.Previous, 0)}, nil
+		if k.Reader == "" && start.Timing != nil {
+			return start.Timing.Item(now, k.Previous, 0), nil
 		}
 	}
-	return []map[string]any{t.Sample(now)}, nil
+	return start.Own(now), nil
 }

@@ -152,7 +152,11 @@ func (s *Server) GoBack(ctx context.Context, r api.GoBackRequestObject) (api.GoB
 	if err != nil {
 		return nil, err
 	}
-	if w, err = s.Store.PutBack(ctx, sc, r.Workflow, r.Number, plan.Limits, intake.Times(plan.Start.Timing)); err != nil {
+	follows, err := s.follows(ctx, sc, w, plan.Start)
+	if err != nil {
+		return nil, err
+	}
+	if w, err = s.Store.PutBack(ctx, sc, r.Workflow, r.Number, store.GoingLive{Bounds: plan.Limits, Times: intake.Times(plan.Start.Timing), Follows: follows}); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)

@@ -145,8 +145,8 @@ func (s *Server) rehearsed(ctx context.Context, sc store.Scope, w store.Workflow
 	}
 	if len(items) == 0 {
 		own := map[string]any{}
-		if t := parsed.Start().Timing; t != nil {
-			own = t.Sample(time.Now())
+		if start := parsed.Start(); start.Own != nil {
+			own = start.Own(time.Now())
 		}
 		empty, lacks := asks.Complete(own)
 		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone || lacks != nil {

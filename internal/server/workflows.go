@@ -51,7 +51,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 		if err != nil {
 			return out, err
 		}
-		out.Standing = standing(workflows.StandingOf(w, isCalled(parsed.Trigger), schedules, seen))
+		out.Standing = standing(workflows.StandingOf(w, waitsFor(parsed), schedules, seen))
 		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
 		if err != nil {
 			return out, err
@@ -109,9 +109,9 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 			sum.Last = some(s.summary(sc, r))
 		}
 		if x, ok := schedules[w.ID]; ok {
-			sum.Standing = standing(workflows.StandingOf(w, false, []store.Scheduled{x}, workflows.Seen{}))
+			sum.Standing = standing(workflows.StandingOf(w, "", []store.Scheduled{x}, workflows.Seen{}))
 		} else if w.State == "paused" {
-			sum.Standing = standing(workflows.StandingOf(w, false, nil, workflows.Seen{}))
+			sum.Standing = standing(workflows.StandingOf(w, "", nil, workflows.Seen{}))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}
@@ -300,7 +300,11 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 		v = w.Version
 	}
 	bounds, _ := parsed.Bounds()
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, store.GoingLive{Version: v, Numbers: parsed.Numbers(w.Numbers), Connectors: pins(parsed, catalog), Bounds: bounds, Times: intake.Times(parsed.Start().Timing)}); err != nil {
+	follows, err := s.follows(ctx, sc, w, parsed.Start())
+	if err != nil {
+		return nil, err
+	}
+	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, store.GoingLive{Version: v, Numbers: parsed.Numbers(w.Numbers), Connectors: pins(parsed, catalog), Bounds: bounds, Times: intake.Times(parsed.Start().Timing), Follows: follows}); err != nil {
 		return nil, err
 	}
 	s.Intake.Forget(w.Hook)
@@ -310,7 +314,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 
 // PauseWorkflow implements api.StrictServerInterface.
 func (s *Server) PauseWorkflow(ctx context.Context, r api.PauseWorkflowRequestObject) (api.PauseWorkflowResponseObject, error) {
-	w, err := s.setState(ctx, r.Workflow, "paused", intake.Paused)
+	w, err := s.setState(ctx, r.Workflow, "paused", intake.Paused, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -326,23 +330,57 @@ func (s *Server) UnpauseWorkflow(ctx context.Context, r api.UnpauseWorkflowReque
 		return nil, err
 	}
 	var times store.Timer
+	var follows []store.Follow
 	if w.Live != nil {
 		plan, err := s.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 		if err != nil {
 			return nil, err
 		}
 		times = intake.Times(plan.Start.Timing)
+		if follows, err = s.follows(ctx, sc, w, plan.Start); err != nil {
+			return nil, err
+		}
 	}
-	if w, err = s.setState(ctx, r.Workflow, "live", times); err != nil {
+	if w, err = s.setState(ctx, r.Workflow, "live", times, follows); err != nil {
 		return nil, err
 	}
 	out, err := s.workflow(ctx, sc, w)
 	return api.UnpauseWorkflow200JSONResponse(out), err
 }
 
+// waitsFor is what a live workflow's start waits for, where that comes from outside it.
+func waitsFor(w *workflow.Workflow) string {
+	if f := w.Start().Follows; f != nil {
+		return f.Workflow
+	}
+	if isCalled(w.Trigger) {
+		return workflows.ACall
+	}
+	return ""
+}
+
+// follows finds the workflow after which one starts.
+func (s *Server) follows(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) ([]store.Follow, error) {
+	f := start.Follows
+	if f == nil {
+		return nil, nil
+	}
+	source, err := s.Store.Workflow(ctx, sc, f.Workflow)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refuse(http.StatusUnprocessableEntity, "has_errors", fmt.Sprintf("It starts after the workflow %s, and there is none of this name. Make that first, or name another.", f.Workflow))
+	}
+	if err != nil {
+		return nil, err
+	}
+	if source.ID == w.ID {
+		return nil, refuse(http.StatusUnprocessableEntity, "has_errors", "It starts after itself; name another workflow.")
+	}
+	return []store.Follow{{Source: source.ID, States: f.States}}, nil
+}
+
 // setState pauses a workflow that was live once, or lets it go on.
-func (s *Server) setState(ctx context.Context, name, state string, times store.Timer) (store.Workflow, error) {
-	w, err := s.Store.SetState(ctx, scopeOf(ctx), name, state, times)
+func (s *Server) setState(ctx context.Context, name, state string, times store.Timer, follows []store.Follow) (store.Workflow, error) {
+	w, err := s.Store.SetState(ctx, scopeOf(ctx), name, state, times, follows)
 	if err != nil {
 		return w, err
 	}

@@ -36,6 +36,7 @@ type GoingLive struct {
 	Connectors []ConnectorVersion
 	Bounds     workflow.Bounds
 	Times      Timer
+	Follows    []Follow
 }
 
 // GoLive freezes the draft, if its version is still the one given, as the next
@@ -101,6 +102,9 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if err := retime(ctx, tx, w, known, g.Times); err != nil {
 			return err
 		}
+		if err := setFollows(ctx, tx, w, g.Follows); err != nil {
+			return err
+		}
 		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
 		return err
 	})
@@ -108,7 +112,7 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 }
 
 // PutBack makes an earlier revision the live one again. The draft stays.
-func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, bounds workflow.Bounds, times Timer) (w Workflow, err error) {
+func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, g GoingLive) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		known, err := holdSchedules(ctx, tx, name)
 		if err != nil {
@@ -128,10 +132,13 @@ func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, 
 		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil {
 			return err
 		}
-		if err := rebound(ctx, tx, sc.workspace, w.ID, bounds.Parallel > 0); err != nil {
+		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
-		return retime(ctx, tx, w, known, times)
+		if err := retime(ctx, tx, w, known, g.Times); err != nil {
+			return err
+		}
+		return setFollows(ctx, tx, w, g.Follows)
 	})
 	return w, err
 }
@@ -148,8 +155,9 @@ func rebound(ctx context.Context, tx pgx.Tx, workspace, workflow uuid.UUID, limi
 	return err
 }
 
-// SetState pauses a workflow or lets it go on, with these schedules from now on.
-func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, times Timer) (w Workflow, err error) {
+// SetState pauses a workflow or lets it go on, with these schedules from now on, and
+// after these others.
+func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, times Timer, follows []Follow) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		known, err := holdSchedules(ctx, tx, name)
 		if err != nil {
@@ -162,7 +170,10 @@ func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, time
 		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
-		return retime(ctx, tx, w, known, times)
+		if err := retime(ctx, tx, w, known, times); err != nil {
+			return err
+		}
+		return setFollows(ctx, tx, w, follows)
 	})
 	return w, err
 }

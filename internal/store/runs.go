@@ -219,10 +219,10 @@ func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) er
 func newPass(ctx context.Context, tx pgx.Tx, by string, run uuid.UUID, p Pass) (number int, err error) {
 	var workspace uuid.UUID
 	err = tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 AND state <> 'cancelled' RETURNING *)
-		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted, lane, limited, deadline)
+		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted, lane, limited, deadline, hops)
 		SELECT r.workspace_id, run_id, r.workflow_id, 'queued', pass + 1, trigger, label, v.number,
 			(SELECT max(library) FROM revision v WHERE v.workflow_id = r.workflow_id AND (v.number IN ($2, r.revision) OR v.number IN (SELECT revision FROM pass WHERE run_id = $1))), accepted,
-			lane, v.parallel_runs > 0, now() + v.deadline
+			lane, v.parallel_runs > 0, now() + v.deadline, hops
 		FROM r JOIN revision v ON v.workspace_id = r.workspace_id AND v.workflow_id = r.workflow_id AND v.number = CASE WHEN $2 = 0 THEN r.revision ELSE $2 END RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
 	if err != nil {
 		return 0, err

@@ -24,6 +24,7 @@ type Start struct {
 	Expires                  time.Time
 	Accepted                 time.Time
 	Line                     Line
+	Hops                     int  // how many runs led to this one, each started by the one before
 	Claim                    bool // this node carries it out, unless others of its workspace wait
 }
 
@@ -74,8 +75,8 @@ func (c *Committer) Start(ctx context.Context, s *Start, settled func(Started, e
 // starts are all those of a batch.
 type starts []*startWrite
 
-const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[])
-		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, place)),
+const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[])
+		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, place)),
 	-- The keys first: a start whose key stands already inserts nothing else.
 	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
 		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
@@ -89,9 +90,9 @@ const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::u
 		LEFT JOIN LATERAL (SELECT library, parallel_runs, deadline FROM revision WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND number = s.revision LIMIT 1) r ON true),
 	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours FROM v),
 	-- In the order in which they came: so they line up.
-	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline)
+	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline, hops)
 		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted,
-			lane, coalesce(limited, false), deadline
+			lane, coalesce(limited, false), deadline, hops
 		FROM n ORDER BY place RETURNING run_id, state = 'running' AS ours, live.deadline),
 	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
 		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
@@ -114,6 +115,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		lane                     []string
 		expires, accepted        []time.Time
 		claims                   []bool
+		hops                     []int16
 		jw, jr                   [][16]byte
 		jpart                    []int32
 		jresult                  [][]byte
@@ -139,7 +141,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		workspace, workflow, run = append(workspace, s.Workspace), append(workflow, s.Workflow), append(run, s.Run)
 		revision = append(revision, int32(s.Revision))
 		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
-		lane = append(lane, s.Line.Lane)
+		lane, hops = append(lane, s.Line.Lane), append(hops, int16(s.Hops))
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
 		for i, page := range s.Items {
 			jw, jr, jpart, jresult, jat = append(jw, s.Workspace), append(jr, s.Run), append(jpart, int32(i)), append(jresult, pack(page)), append(jat, s.Accepted)
@@ -153,7 +155,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane).Query(func(rows pgx.Rows) error {
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool

@@ -97,8 +97,12 @@ type Seen struct {
 	Refused *store.Delivery
 }
 
-// StandingOf tells how a workflow's start stands.
-func StandingOf(w store.Workflow, called bool, schedules []store.Scheduled, seen Seen) *Standing {
+// ACall is what a workflow waits for that something calls.
+const ACall = "a call"
+
+// StandingOf tells how a workflow's start stands. Waits is what it waits for: ACall,
+// the name of the workflow that it follows, or nothing.
+func StandingOf(w store.Workflow, waits string, schedules []store.Scheduled, seen Seen) *Standing {
 	switch {
 	case w.Live == nil:
 		return nil
@@ -110,14 +114,16 @@ func StandingOf(w store.Workflow, called bool, schedules []store.Scheduled, seen
 		return &Standing{Words: "Paused by " + by + " since", At: w.Stated}
 	case len(schedules) > 0:
 		return standingOfSchedules(schedules)
-	case !called:
+	case waits == "":
 		return nil
 	case seen.Refused != nil && (seen.Last == nil || arrived(seen.Refused).After(*seen.Last)):
-		return &Standing{Words: "The last call was refused", At: arrived(seen.Refused), Why: words.Sentence(seen.Refused.Reason), Trouble: true}
-	case seen.Last == nil:
+		return &Standing{Words: "The last " + map[bool]string{true: "call", false: "start"}[waits == ACall] + " was refused", At: arrived(seen.Refused), Why: words.Sentence(seen.Refused.Reason), Trouble: true}
+	case seen.Last == nil && waits == ACall:
 		return &Standing{Words: "Live, and never called yet"}
+	case seen.Last == nil:
+		return &Standing{Words: "Waits for " + waits}
 	}
-	return &Standing{Words: "Waits for a call; the last came", At: *seen.Last}
+	return &Standing{Words: "Waits for " + waits + "; the last start was", At: *seen.Last}
 }
 
 // arrived is when a delivery came: its id tells.

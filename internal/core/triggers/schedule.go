@@ -67,7 +67,8 @@ var scheduleKind = New(Info{
 	if err != nil {
 		return Start{}, err
 	}
-	return Start{Timing: &Timing{Cadence: c, Missed: s.Missed, Most: s.Most}}, nil
+	t := &Timing{Cadence: c, Missed: s.Missed, Most: s.Most}
+	return Start{Timing: t, Own: t.Sample}, nil
 })
 
 // Item is that with which a run starts by the clock: when it is due, in the zone of

@@ -20,6 +20,8 @@ type Info struct {
 	Called bool
 	// Timed tells whether it starts by the clock.
 	Timed bool
+	// Follows tells whether it starts after another workflow.
+	Follows bool
 	// Alone tells whether it starts without any item of somebody's too.
 	Alone bool
 	// Began says how its runs began, as "by a call".
@@ -35,6 +37,10 @@ type Start struct {
 	Open     bool          // the caller need not prove itself
 	Asks     Asked         // what somebody is asked for who starts a run by hand
 	Timing   *Timing       // when runs start by the clock; nil: they do not
+	Follows  *Following    // after which other workflow; nil: after none
+	// Own gives the item of a start that somebody makes at a moment, where the kind
+	// makes its items itself; nil: it does not.
+	Own func(now time.Time) map[string]any
 }
 
 // Kind is something that can start a workflow.
@@ -70,7 +76,7 @@ func New[S any](info Info, sentence func(*S) string, start func(*S) (Start, erro
 	return k
 }
 
-var kinds = []*Kind{webhookKind, scheduleKind, manualKind}
+var kinds = []*Kind{webhookKind, scheduleKind, afterKind, manualKind}
 
 // Kinds lists them in the order in which they are offered.
 func Kinds() []*Kind { return kinds }

@@ -369,6 +369,7 @@ CREATE TABLE live (
   limited      boolean NOT NULL DEFAULT false, -- its workflow has parallel_runs: queued and running it takes a place
   ticket       bigint NOT NULL DEFAULT 0,      -- its place in line, of those in a lane or limited
   deadline     timestamptz,
+  hops         smallint NOT NULL DEFAULT 0,    -- how many runs led to this one, each started by the one before
   PRIMARY KEY (workspace_id, run_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
@@ -400,6 +401,7 @@ CREATE TABLE run (
   message      text NOT NULL,
   counts       bytea, -- JSON
   lane         text NOT NULL DEFAULT '', -- in which it lines up again when it is resumed
+  hops         smallint NOT NULL DEFAULT 0,
   PRIMARY KEY (workspace_id, run_id)
 ) PARTITION BY RANGE (run_id);
 -- A workspace's list is read from the primary key, backwards; these are for the
@@ -610,6 +612,36 @@ CREATE INDEX schedule_next ON schedule (next) WHERE next IS NOT NULL;
 CREATE INDEX schedule_soon ON schedule (workspace_id, next) WHERE next IS NOT NULL;
 CREATE INDEX schedule_zone ON schedule (zone, rules) WHERE next IS NOT NULL;
 
+-- Which workflow starts after which other. Paused it is not there.
+CREATE TABLE follower (
+  workspace_id uuid NOT NULL,
+  source_id    uuid NOT NULL, -- after a pass of this
+  workflow_id  uuid NOT NULL, -- this starts
+  states       text[] NOT NULL, -- in which the pass has ended
+  PRIMARY KEY (workspace_id, source_id, workflow_id),
+  FOREIGN KEY (workspace_id, source_id) REFERENCES workflow ON DELETE CASCADE,
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+CREATE INDEX follower_workflow ON follower (workspace_id, workflow_id);
+
+-- Passes that have ended and whose followers are still to be started: written with the
+-- pass's end, gone once the start is durable.
+CREATE TABLE outcome (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL, -- that is to start; it may be gone
+  source_id    uuid NOT NULL, -- of whose run
+  run_id       uuid NOT NULL,
+  pass         integer NOT NULL, -- this has ended
+  state        text NOT NULL,
+  message      text NOT NULL,
+  counts       bytea,
+  began        timestamptz NOT NULL,
+  ended        timestamptz NOT NULL DEFAULT now(),
+  hops         smallint NOT NULL, -- of the run that is to start
+  PRIMARY KEY (workspace_id, workflow_id, run_id, pass)
+);
+CREATE INDEX outcome_ended ON outcome (ended);
+
 -- Times that nobody could start anything at.
 CREATE TABLE missed_time (
   workspace_id uuid NOT NULL,
@@ -762,7 +794,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);

@@ -22,12 +22,11 @@ export function Schedule() {
     <div className="mx-auto max-w-[1240px] px-5 py-4">
       <div className="mb-3 flex items-center justify-between">
         <h1>Schedule</h1>
-        <div role="radiogroup" aria-label="How far ahead" className="flex gap-1">
+        <div role="group" aria-label="How far ahead" className="flex gap-1">
           {spans.map((x) => (
             <button
               key={x.hours}
-              role="radio"
-              aria-checked={hours === x.hours}
+              aria-pressed={hours === x.hours}
               className={`rounded-lg px-2.5 py-1 ${hours === x.hours ? "bg-tint font-semibold text-leafink" : "text-second hover:text-ink"}`}
               onClick={() => {
                 setHours(x.hours);

@@ -125,7 +125,7 @@ describe("the schedule", () => {
   it("looks further ahead, and says what went wrong", async () => {
     const calls = serve({ [SCHEDULE]: schedule() });
     await show(<Schedule />);
-    await userEvent.click(await screen.findByRole("radio", { name: "A week" }));
+    await userEvent.click(await screen.findByRole("button", { name: "A week" }));
     await waitFor(() => {
       expect(calls.some((c) => c.path.includes("hours=168"))).toBe(true);
     });
