@@ -128,10 +128,14 @@ const stands = 2 * time.Minute
 
 // judge waits until nothing is under way, and compares everything with the twin.
 func (w *world) judge(ctx context.Context, r *report) error {
+	if err := w.rest(ctx); err != nil {
+		r.holds("what is due by the clock starts", 1, []string{err.Error()})
+		return nil
+	}
 	w.say("waiting until nothing is under way")
 	deadline, left := time.Now().Add(stands), -1
 	for {
-		n, err := column[int](ctx, w, "SELECT count(*)::int FROM live")
+		n, err := column[int](ctx, w, "SELECT (SELECT count(*) FROM live)::int + (SELECT count(*) FROM outcome)::int")
 		if err == nil && n[0] == 0 {
 			break
 		}
@@ -150,7 +154,7 @@ func (w *world) judge(ctx context.Context, r *report) error {
 		}
 	}
 	runs := map[string][]uuid.UUID{} // by event
-	rows, err := w.pool.Query(ctx, "SELECT label, run_id FROM run")
+	rows, err := w.pool.Query(ctx, "SELECT label, run_id FROM run WHERE trigger = 'webhook'")
 	if err != nil {
 		return err
 	}
@@ -178,6 +182,9 @@ func (w *world) judge(ctx context.Context, r *report) error {
 		if len(list) > 1 {
 			doubled = append(doubled, fmt.Sprintf("%s has %d runs", name, len(list)))
 		}
+	}
+	if err := w.clocks(ctx, r); err != nil {
+		return err
 	}
 	r.holds("whatever was accepted has a run", len(w.accepted), missing)
 	r.holds("no event has two", len(runs), doubled)

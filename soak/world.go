@@ -154,7 +154,7 @@ func (w *world) fill(ctx context.Context, address string) error {
 		}
 		w.hooks[name] = u.Path
 	}
-	return nil
+	return w.clockwork(ctx, c)
 }
 
 func (w *world) close() {

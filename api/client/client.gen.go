@@ -883,7 +883,7 @@ type DueTime struct {
 	// Note What the change of clocks does to it
 	Note *string `json:"note,omitempty"`
 
-	// Wall What the clock of the zone shows then, as Monday 30 November 2026, 16:30
+	// Wall What the clock of the zone shows then, as Monday 30 November, 16:30; with the year where it is another than now
 	Wall string `json:"wall"`
 }
 
@@ -1159,6 +1159,9 @@ type Items struct {
 type Kind struct {
 	// Alone Of a trigger: it starts without an item that somebody gives
 	Alone *bool `json:"alone,omitempty"`
+
+	// ByHand Of a trigger: a person starts it
+	ByHand *bool `json:"by_hand,omitempty"`
 
 	// Called Of a trigger: something calls an address
 	Called *bool `json:"called,omitempty"`

@@ -64,4 +64,4 @@ export function useConnectPasted() {
 }
 
 /** The kind of trigger by which somebody starts a workflow. */
-export const useByHand = () => useKinds().data?.triggers.find((k) => k.alone && !k.timed);
+export const useByHand = () => useKinds().data?.triggers.find((k) => k.by_hand);

@@ -11,8 +11,10 @@ export const useSchedule = (hours: number) =>
   });
 
 /** A cadence with its next times; undefined asks nothing. */
-export const useCadence = (asked: Partial<Schemas["AskedCadence"]> | undefined) =>
+export const useCadence = (asked: Partial<Schemas["AskedCadence"]> | undefined, hold = false) =>
   useQuery({
+    // Where it is held, what was there stays in sight until the new times are known.
+    ...(hold ? { placeholderData: keepPreviousData } : {}),
     queryKey: ["cadence", asked],
     enabled: asked !== undefined,
     retry: false,

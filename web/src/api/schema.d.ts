@@ -1496,7 +1496,7 @@ export interface components {
         DueTime: {
             /** Format: date-time */
             at: string;
-            /** @description What the clock of the zone shows then, as Monday 30 November 2026, 16:30 */
+            /** @description What the clock of the zone shows then, as Monday 30 November, 16:30; with the year where it is another than now */
             wall: string;
             /** @description What the change of clocks does to it */
             note?: string;
@@ -2535,6 +2535,8 @@ export interface components {
             timed?: boolean;
             /** @description Of a trigger: it starts without an item that somebody gives */
             alone?: boolean;
+            /** @description Of a trigger: a person starts it */
+            by_hand?: boolean;
             /**
              * @description What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
              * @enum {string}

@@ -3,6 +3,8 @@ import { lazy, Suspense, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Workflow } from "../api/client";
 import { useKinds } from "../api/connectors";
+import { useCadence } from "../api/schedule";
+import { standsAs } from "../workbench/When";
 import { useSamples } from "../api/samples";
 import { useCallSheet, useRehearsal, useWorkflow } from "../api/workflows";
 import { Focus, type Inserting } from "../form/focus";
@@ -35,7 +37,15 @@ export function Workbench() {
   // Once open, it stays open while single parts are read anew.
   const [opened, setOpened] = useState<string>();
   const called = lineInAddress() === TRIGGER && workflow.data?.called === true;
-  const parts = [workflow, useSamples(name), useRehearsal(name), useKinds(), useCallSheet(name, called)];
+  const times = useCadence(lineInAddress() === TRIGGER ? standsAs(workflow.data) : undefined);
+  const parts = [
+    workflow,
+    useSamples(name),
+    useRehearsal(name),
+    useKinds(),
+    useCallSheet(name, called),
+    times,
+  ];
   const reading = opened !== name && parts.some((p) => p.isLoading);
   if (!reading && opened !== name) setOpened(name);
   if (reading || workflow.isPending) return <Waiting what="Opening the workbench" />;

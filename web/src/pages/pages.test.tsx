@@ -70,7 +70,15 @@ const kinds = {
   steps: [],
   triggers: [
     { type: "webhook", title: "Something calls an address", help: "", words: "", called: true, settings: [] },
-    { type: "manual", title: "Somebody starts it", help: "", words: "", alone: true, settings: [] },
+    {
+      type: "manual",
+      title: "Somebody starts it",
+      help: "",
+      words: "",
+      alone: true,
+      by_hand: true,
+      settings: [],
+    },
   ],
 };
 

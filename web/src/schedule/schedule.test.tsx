@@ -173,7 +173,7 @@ describe("a line that says when", () => {
     ...over,
   });
   const workflow = (settings: object) =>
-    ({ name: "kiln-loads", trigger_settings: settings }) as unknown as Workflow;
+    ({ name: "kiln-loads", timed: true, trigger_settings: settings }) as unknown as Workflow;
 
   it("is read as one types it, shows the next times, and is taken with Enter", async () => {
     const calls = serve({

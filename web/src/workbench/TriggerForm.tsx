@@ -1,9 +1,11 @@
 import { Copy } from "lucide-react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { asFields, type Fields, type Json, type Rehearsal, type Schemas, type Workflow } from "../api/client";
 import { useCallSheet, useMakeHookSecret } from "../api/workflows";
 import { type Edit } from "../api/draft";
 import { Trouble, Waiting } from "../ui/parts";
+import { useCadence } from "../api/schedule";
 import { useSamples } from "../api/samples";
 import { useKinds } from "../api/connectors";
 import { Field } from "../form/Field";
@@ -12,7 +14,7 @@ import { PartOfForm } from "../form/PartOfForm";
 import { partsOf } from "../form/parts";
 import { isOf } from "./StepForm";
 import { Samples } from "./Samples";
-import { When } from "./When";
+import { standsAs, When } from "./When";
 
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(
@@ -37,14 +39,17 @@ export function TriggerForm({
   const called = workflow.called === true;
   const sheet = useCallSheet(workflow.name, called);
   const samples = useSamples(workflow.name);
+  const times = useCadence(standsAs(workflow));
+  const [opened, setOpened] = useState(false);
   const settings = asFields(workflow.trigger_settings);
   const properties = kinds.data?.triggers.find((k) => k.type === workflow.trigger_type)?.settings ?? [];
   const shared = { item, trigger: item, row: undefined, steps: [] };
   const problems = (name: string) =>
     workflow.problems.filter((x) => isOf(`.${x.path}`, "settings", name) && x.path.startsWith("trigger."));
   // All at once: what comes bit by bit would move what is already there.
-  if (kinds.isPending || samples.isPending || sheet.isLoading)
-    return <Waiting what="Reading what starts it" />;
+  const reading = kinds.isPending || samples.isPending || sheet.isLoading || (times.isLoading && !opened);
+  if (!reading && !opened) setOpened(true);
+  if (reading) return <Waiting what="Reading what starts it" />;
   const field = (p: Schemas["Property"]) => (
     <Field
       key={`${workflow.trigger_type} ${p.name}`}
@@ -62,7 +67,7 @@ export function TriggerForm({
     <div className="space-y-3.5 pt-2 pb-3">
       <KindOfTrigger workflow={workflow} kinds={kinds.data?.triggers ?? []} onEdit={onEdit} />
       {called && <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />}
-      {workflow.timed && <When key={JSON.stringify(settings)} workflow={workflow} onEdit={onEdit} />}
+      {workflow.timed && <When workflow={workflow} onEdit={onEdit} />}
       {partsOf(properties).map((part) =>
         part.title === "" ? (
           part.properties.map(field)

@@ -9,7 +9,7 @@ import { useSettled } from "../ui/useSettled";
 /** When a workflow starts by the clock: a line as one would say it, and its next times. */
 export function When({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits: Edit[]) => void }) {
   const settings = asFields(workflow.trigger_settings);
-  const stands = useCadence(said(settings) ? { settings, workflow: workflow.name } : undefined);
+  const stands = useCadence(standsAs(workflow), true);
   const [typed, setTyped] = useState<string>();
   const sentence = stands.data?.sentence ?? "";
   const text = typed ?? sentence;
@@ -57,6 +57,12 @@ export function When({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits:
       {shown.data && <Times times={shown.data.times} zone={shown.data.zone} clocks={shown.data.clocks} />}
     </div>
   );
+}
+
+/** What is asked about the times that stand; nothing where nothing has been said of when. */
+export function standsAs(workflow: Workflow | undefined) {
+  const settings = asFields(workflow?.trigger_settings);
+  return workflow?.timed && said(settings) ? { settings, workflow: workflow.name } : undefined;
 }
 
 /** What is made of the line, or why nothing can be. */
