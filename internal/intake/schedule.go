@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
 	"youngtrellis/internal/core/cadence"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
@@ -153,17 +155,20 @@ func (s *Schedules) fire(ctx context.Context, now time.Time, d store.DueNow) *mo
 		_, err := s.launch(ctx, start, plan, []map[string]any{t.Item(due.At, m.on.Previous, missed)})
 		var refused *Refused
 		switch {
+		case err == nil:
+			m.on.Previous = due.At
 		case errors.As(err, &refused) && refused.After == 0: // it will not be better later
 			m.on.Trouble = words.Sentence("what was due at " + due.At.In(t.Cadence.Zone()).Format("2006-01-02 15:04") + " did not start: " + refused.Message)
-		case err != nil:
-			if i == 0 {
-				return nil
-			}
-			// What was started is past; the rest is due still.
+		case refused != nil:
+			// It is due still, and looked at again later: so it keeps nobody else back.
+			m.on.Due, m.on.Key, m.on.Next = due.At, due.Key, now.Add(refused.After)
+			return m
+		case i == 0:
+			return nil
+		default: // what was started is past; the rest is due still
 			dueAt(&m.on, t.Cadence, due)
 			return m
 		}
-		m.on.Previous = due.At
 	}
 	if p.Left+p.Late > 0 {
 		m.missed = &store.MissedTimes{Workspace: d.Workspace, Workflow: d.Workflow, Reader: d.Reader, First: p.First, Last: p.Last, Times: p.Left + p.Late, Started: p.Late}
@@ -268,15 +273,15 @@ func Times(t *triggers.Timing) store.Timer {
 	if t == nil {
 		return nil
 	}
-	return func(known []store.Scheduled, now time.Time) []store.Scheduled {
+	return func(workflow uuid.UUID, known []store.Scheduled, now time.Time) []store.Scheduled {
 		now = stamp(now)
 		c := t.Cadence
-		s := store.Scheduled{Cadence: c.Sentence(), Zone: c.Zone().String(), Rules: rulesOf(c), Anchor: c.Anchor(now), Previous: now, Missed: t.Missed, Most: t.Most}
+		s := store.Scheduled{Workflow: workflow, Cadence: c.Sentence(), Zone: c.Zone().String(), Rules: rulesOf(c), Anchor: c.Anchor(now), Previous: now, Missed: t.Missed, Most: t.Most}
 		for _, k := range known {
 			if k.Reader != s.Reader {
 				continue
 			}
-			s.Workflow, s.Previous = k.Workflow, k.Previous
+			s.Previous = k.Previous
 			if k.Cadence == s.Cadence {
 				s.Anchor, s.Due, s.Key, s.Next = k.Anchor, k.Due, k.Key, k.Next
 			}
@@ -289,7 +294,7 @@ func Times(t *triggers.Timing) store.Timer {
 }
 
 // Paused gives the schedules of a workflow that is paused: nothing is due.
-func Paused(known []store.Scheduled, _ time.Time) []store.Scheduled {
+func Paused(_ uuid.UUID, known []store.Scheduled, _ time.Time) []store.Scheduled {
 	for i := range known {
 		known[i].Due, known[i].Key, known[i].Next, known[i].Trouble = time.Time{}, "", time.Time{}, ""
 	}
@@ -312,6 +317,7 @@ func (s *Schedules) rework(ctx context.Context) error {
 	for _, z := range zones {
 		zone, _, err := cadence.Zone(z.Zone)
 		if err != nil {
+			s.Log.Warn("a zone of schedules is not known to this node; their times stay as they were worked out", "zone", z.Zone)
 			continue
 		}
 		rules := cadence.Rules(zone, rulesFrom, rulesTo)

@@ -68,8 +68,8 @@ func hung(t require.TestingT, settings map[string]any, live string) (*wall, *Sch
 	d := &door{plan: plan, keys: map[string]uuid.UUID{}, drafts: map[string]string{}}
 	d.Intake = New(d, d, d)
 	w := &wall{door: d, now: at(t, live)}
-	w.row = Times(plan.Start.Timing)(nil, w.now)[0]
-	w.row.Workspace, w.row.Workflow = uuid.New(), uuid.New()
+	w.row = Times(plan.Start.Timing)(uuid.New(), nil, w.now)[0]
+	w.row.Workspace = uuid.New()
 	return w, &Schedules{Intake: d.Intake, Store: w, Log: slog.New(slog.DiscardHandler)}
 }
 
@@ -196,14 +196,16 @@ func TestWhatCannotStartNowIsDueStill(t *testing.T) {
 	w.look(t, s, "2026-11-27T16:30:00")
 	require.Empty(t, w.started)
 	require.Equal(t, at(t, "2026-11-27T16:30:00"), w.row.Due, "the queue is full")
+	require.Equal(t, at(t, "2026-11-27T16:30:10"), w.row.Next, "and others are looked at meanwhile")
 	w.waiting, w.startErr = 0, store.ErrUnavailable
 	w.queues.Forget(w.row.Workspace)
-	w.look(t, s, "2026-11-27T16:30:05")
+	w.look(t, s, "2026-11-27T16:30:10")
 	require.Equal(t, at(t, "2026-11-27T16:30:00"), w.row.Due)
 	w.startErr = &Refused{Status: http.StatusUnprocessableEntity, Message: "the lane cannot be told"}
-	w.look(t, s, "2026-11-27T16:30:10")
+	w.look(t, s, "2026-11-27T16:30:20")
 	require.Equal(t, "What was due at 2026-11-27 16:30 did not start: the lane cannot be told.", w.row.Trouble)
 	require.Equal(t, at(t, "2026-11-30T16:30:00"), w.row.Due, "it will not be better later")
+	require.Equal(t, at(t, "2026-11-27T10:00:00"), w.row.Previous, "nothing has looked at that window yet")
 	w.startErr = nil
 	w.look(t, s, "2026-11-30T16:30:00")
 	require.Len(t, w.started, 1)
@@ -228,9 +230,9 @@ func TestASpreadStartIsLaterButNotMissed(t *testing.T) {
 	require.Equal(t, []string{"2026-11-28T08:00:00Z"}, due)
 	require.Empty(t, w.missed)
 	seen := map[time.Duration]bool{}
-	timing := w.plan.Start.Timing
 	for range 50 {
-		seen[delay(timing.Cadence, store.Scheduled{Workflow: uuid.New()}, "2026-11-28T08:00")] = true
+		first := Times(w.plan.Start.Timing)(uuid.New(), nil, w.now)[0]
+		seen[first.Next.Sub(first.Due)] = true
 	}
 	require.Greater(t, len(seen), 30, "not all at once")
 }
@@ -267,17 +269,17 @@ func TestGoingLiveAgainKeepsWhatStays(t *testing.T) {
 	w, _ := hung(t, map[string]any{"every": "7 hours", "zone": "Europe/Lisbon"}, "2026-11-27T10:00:00")
 	w.row.Previous = at(t, "2026-11-27T07:00:00")
 	later := at(t, "2026-11-29T12:00:00")
-	same := timing(map[string]any{"every": "7 hours", "zone": "Europe/Lisbon", "missed": "skip"})([]store.Scheduled{w.row}, later)[0]
+	same := timing(map[string]any{"every": "7 hours", "zone": "Europe/Lisbon", "missed": "skip"})(w.row.Workflow, []store.Scheduled{w.row}, later)[0]
 	require.Equal(t, w.row.Due, same.Due, "also where it has come meanwhile")
 	require.Equal(t, w.row.Anchor, same.Anchor)
 	require.Equal(t, "skip", same.Missed)
-	other := timing(map[string]any{"every": "5 hours"})([]store.Scheduled{w.row}, later)[0]
+	other := timing(map[string]any{"every": "5 hours"})(w.row.Workflow, []store.Scheduled{w.row}, later)[0]
 	require.Equal(t, at(t, "2026-11-29T00:00:00"), other.Anchor)
 	require.Equal(t, at(t, "2026-11-29T15:00:00"), other.Due)
 	require.Equal(t, w.row.Previous, other.Previous, "windows do not slip")
-	paused := Paused([]store.Scheduled{w.row}, later)
+	paused := Paused(w.row.Workflow, []store.Scheduled{w.row}, later)
 	require.True(t, paused[0].Next.IsZero() && paused[0].Due.IsZero())
-	again := timing(map[string]any{"every": "7 hours", "zone": "Europe/Lisbon"})(paused, later)[0]
+	again := timing(map[string]any{"every": "7 hours", "zone": "Europe/Lisbon"})(w.row.Workflow, paused, later)[0]
 	require.Equal(t, w.row.Anchor, again.Anchor)
 	require.True(t, again.Due.After(later), "what was due while it was paused was not missed")
 	require.Nil(t, Times(nil))

@@ -107,7 +107,7 @@ func (s *Server) expected(ctx context.Context, sc store.Scope, w store.Workflow,
 			others = append(others, x)
 		}
 	}
-	next := intake.Times(t)(known, now)[0]
+	next := intake.Times(t)(w.ID, known, now)[0]
 	c := t.Cadence
 	week, _ := c.Between(now, now.AddDate(0, 0, 7), next.Anchor, 0)
 	month, _ := c.Between(now, now.AddDate(0, 0, 30), next.Anchor, 0)

@@ -27,7 +27,7 @@ type Revision struct {
 
 // Timer gives the schedules that a workflow is to have from now on, by the database's
 // clock, of those that it has; nil: none.
-type Timer func(known []Scheduled, now time.Time) []Scheduled
+type Timer func(workflow uuid.UUID, known []Scheduled, now time.Time) []Scheduled
 
 // GoingLive is what a draft goes live with.
 type GoingLive struct {

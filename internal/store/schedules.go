@@ -6,6 +6,9 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype/zeronull"
+
+	"youngtrellis/internal/core/expr"
 )
 
 // Scheduled is when a workflow, or one reader of it, is due next.
@@ -32,26 +35,7 @@ func scanScheduled(row pgx.CollectableRow) (x Scheduled, err error) {
 
 // into are where a row's columns go.
 func (x *Scheduled) into() []any {
-	return []any{&x.Workspace, &x.Workflow, &x.Reader, &x.Cadence, &x.Zone, &x.Rules, &x.Anchor, &x.Previous, (*maybe)(&x.Due), &x.Key, (*maybe)(&x.Next), &x.Missed, &x.Most, &x.Trouble}
-}
-
-// maybe is a time that is NULL where it is zero.
-type maybe time.Time
-
-// ScanTimestamptz implements pgtype.TimestamptzScanner through a pointer.
-func (m *maybe) Scan(v any) error {
-	*m = maybe{}
-	if t, ok := v.(time.Time); ok {
-		*m = maybe(t)
-	}
-	return nil
-}
-
-func orNull(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
+	return []any{&x.Workspace, &x.Workflow, &x.Reader, &x.Cadence, &x.Zone, &x.Rules, &x.Anchor, &x.Previous, (*zeronull.Timestamptz)(&x.Due), &x.Key, (*zeronull.Timestamptz)(&x.Next), &x.Missed, &x.Most, &x.Trouble}
 }
 
 // Schedules lists those of a workflow, with the time by the database's clock.
@@ -134,7 +118,7 @@ func retime(ctx context.Context, tx pgx.Tx, w Workflow, known []Scheduled, times
 	}
 	var list []Scheduled
 	if times != nil {
-		list = times(known, now)
+		list = times(w.ID, known, now)
 	}
 	return setSchedules(ctx, tx, w, list)
 }
@@ -169,7 +153,7 @@ func scheduledArrays(list []Scheduled) []any {
 		workspace, workflow                                [][16]byte
 		reader, cadence, zone, rules, key, missed, trouble []string
 		anchor, previous                                   []time.Time
-		due, next                                          []*time.Time
+		due, next                                          []zeronull.Timestamptz
 		most                                               []int32
 	)
 	for _, x := range list {
@@ -177,7 +161,7 @@ func scheduledArrays(list []Scheduled) []any {
 		cadence, zone, rules, key = append(cadence, x.Cadence), append(zone, x.Zone), append(rules, x.Rules), append(key, x.Key)
 		missed, most, trouble = append(missed, x.Missed), append(most, int32(x.Most)), append(trouble, x.Trouble)
 		anchor, previous = append(anchor, x.Anchor), append(previous, x.Previous)
-		due, next = append(due, orNull(x.Due)), append(next, orNull(x.Next))
+		due, next = append(due, zeronull.Timestamptz(x.Due)), append(next, zeronull.Timestamptz(x.Next))
 	}
 	return []any{workspace, workflow, reader, cadence, zone, rules, anchor, previous, due, key, next, missed, most, trouble}
 }
@@ -217,7 +201,11 @@ type DueNow struct {
 // still lets go of them.
 const claimIdle = "10s"
 
-const claimDueSQL = `SELECT ` + scheduledColumns + `, w.live FROM schedule s JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id AND w.live IS NOT NULL
+// claimDueSQL leaves those to newer nodes whose revision was made with functions that
+// are not known here.
+const claimDueSQL = `SELECT ` + scheduledColumns + `, w.live FROM schedule s
+	JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id
+	JOIN revision r ON r.workspace_id = w.workspace_id AND r.workflow_id = w.id AND r.number = w.live AND r.library <= $2
 	WHERE s.next <= clock_timestamp() ORDER BY s.next LIMIT $1 FOR UPDATE OF s SKIP LOCKED`
 
 // ClaimDue claims schedules that are due by the database's clock, for as long as work
@@ -229,7 +217,7 @@ func (s *Store) ClaimDue(ctx context.Context, most int, work func(now time.Time,
 		if _, err := tx.Exec(ctx, "SET LOCAL idle_in_transaction_session_timeout = '"+claimIdle+"'"); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, claimDueSQL, most)
+		rows, err := tx.Query(ctx, claimDueSQL, most, expr.Library)
 		if err != nil {
 			return err
 		}

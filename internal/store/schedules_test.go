@@ -19,7 +19,7 @@ func (b *bench) hang(t *testing.T, n int, due time.Time) (ids []uuid.UUID) {
 		name := "hung-" + string(rune('a'+i%26)) + "-" + NewID().String()[30:]
 		_, err := b.CreateWorkflow(ctx, b.sc, name, name, "format: young-trellis/1\n")
 		require.NoError(t, err)
-		w, err := b.GoLive(ctx, b.sc, name, GoingLive{Times: func(known []Scheduled, now time.Time) []Scheduled {
+		w, err := b.GoLive(ctx, b.sc, name, GoingLive{Times: func(_ uuid.UUID, known []Scheduled, now time.Time) []Scheduled {
 			require.Empty(t, known)
 			require.WithinDuration(t, time.Now(), now, time.Minute)
 			return []Scheduled{{Cadence: "every 10 minutes", Zone: "UTC", Rules: "r1", Anchor: due, Previous: due.Add(-time.Hour), Due: due, Key: "k1", Next: due, Missed: "once", Most: 100}}
@@ -38,6 +38,11 @@ func TestWhatIsDueIsClaimedByOneAtATime(t *testing.T) {
 	ids := b.hang(t, 6, due)
 	later := due.Add(time.Hour)
 	b.hang(t, 1, later)
+	b.exec(t, "UPDATE revision SET library = library + 1")
+	n, _, err := b.ClaimDue(ctx, 3, nil)
+	require.NoError(t, err)
+	require.Zero(t, n, "a newer node starts what only that knows")
+	b.exec(t, "UPDATE revision SET library = library - 1")
 	// Two claim at the same time, and each gets others; what one does not move on stays.
 	var mu sync.Mutex
 	var got []uuid.UUID
@@ -72,7 +77,7 @@ func TestWhatIsDueIsClaimedByOneAtATime(t *testing.T) {
 	for _, id := range ids {
 		require.Contains(t, got, id)
 	}
-	n, _, err := b.ClaimDue(ctx, 3, nil)
+	n, _, err = b.ClaimDue(ctx, 3, nil)
 	require.NoError(t, err)
 	require.Zero(t, n)
 	list, now, err := b.ScheduleList(ctx, b.sc, uuid.Nil, 100)
@@ -150,7 +155,7 @@ func TestSchedulesFollowTheStateOfTheirWorkflow(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Mara Quill", w.StatedBy)
 	since := w.Stated
-	cleared := func(known []Scheduled, _ time.Time) []Scheduled {
+	cleared := func(_ uuid.UUID, known []Scheduled, _ time.Time) []Scheduled {
 		require.Len(t, known, 1)
 		known[0].Due, known[0].Next = time.Time{}, time.Time{}
 		return known
@@ -165,7 +170,7 @@ func TestSchedulesFollowTheStateOfTheirWorkflow(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, list[0].Due.IsZero())
 	// Live again with each reader at an hour of their own, and then by nothing.
-	_, err = b.GoLive(ctx, b.sc, w.Name, GoingLive{Times: func(known []Scheduled, _ time.Time) []Scheduled {
+	_, err = b.GoLive(ctx, b.sc, w.Name, GoingLive{Times: func(_ uuid.UUID, known []Scheduled, _ time.Time) []Scheduled {
 		out := []Scheduled{}
 		for _, reader := range []string{"Wren", "Mara"} {
 			x := known[0]

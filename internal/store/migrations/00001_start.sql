@@ -638,9 +638,10 @@ CREATE TABLE outcome (
   began        timestamptz NOT NULL,
   ended        timestamptz NOT NULL DEFAULT now(),
   hops         smallint NOT NULL, -- of the run that is to start
+  due          timestamptz NOT NULL DEFAULT now(), -- when it is tried next
   PRIMARY KEY (workspace_id, workflow_id, run_id, pass)
 );
-CREATE INDEX outcome_ended ON outcome (ended);
+CREATE INDEX outcome_due ON outcome (due);
 
 -- Times that nobody could start anything at.
 CREATE TABLE missed_time (
