@@ -190,6 +190,9 @@ func TestAViewerSeesNoItemData(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, failed)
+	// Why a call was refused can quote what came.
+	odd := asked(t, "POST", w.HookAddress, "{}", http.Header{"Authorization": {"Bearer " + w.HookSecret}, "Content-Type": {"Hollowbank/a/b"}})
+	require.Equal(t, 400, odd.StatusCode)
 	viewer, status := newToken(t, w, w.Token, `{"name": "viewer", "role": "viewer"}`)
 	require.Equal(t, 201, status)
 	granted, status := newToken(t, w, w.Token, `{"name": "granted", "role": "viewer", "items": true}`)
@@ -214,7 +217,7 @@ func TestAViewerSeesNoItemData(t *testing.T) {
 		return res.StatusCode, string(b)
 	}
 	secrets := []string{"Hollowbank", "441632", "01632"}
-	open := []string{"/workflows", "/workflows/counter-calls", "/runs", "/runs/" + failed, "/connections", "/connections/tables/calls", "/connections/contacts/calls"}
+	open := []string{"/workflows", "/workflows/counter-calls", "/schedule", "/runs", "/runs/" + failed, "/connections", "/connections/tables/calls", "/connections/contacts/calls"}
 	closed := []string{"/runs/" + failed + "/lattice", "/runs/" + failed + "/lattice/shape", "/runs/" + failed + "/cells/0/-", "/items", "/items/groups"}
 	for _, by := range []any{viewer.Secret, person} {
 		for _, path := range open {
@@ -239,6 +242,8 @@ func TestAViewerSeesNoItemData(t *testing.T) {
 		status, answer := see("/runs", by)
 		require.Equal(t, 200, status)
 		require.Contains(t, answer, "Hollowbank")
+		_, answer = see("/workflows/counter-calls", by)
+		require.Contains(t, answer, "Hollowbank/a/b", "why the last call was refused")
 		for _, path := range closed {
 			status, answer := see(path, by)
 			require.Equal(t, 200, status, "%s: %s", path, answer)

@@ -477,7 +477,7 @@ type Ahead struct {
 	// Beside Workflows that start at the same minutes within the next week
 	Beside  *[]AheadBeside `json:"beside,omitempty"`
 	Cadence *Cadence       `json:"cadence,omitempty"`
-	Changes []AheadChange  `json:"changes"`
+	Changes []Change       `json:"changes"`
 
 	// From The revision that is live; none where none ever was
 	From *int `json:"from,omitempty"`
@@ -499,14 +499,6 @@ type AheadBeside struct {
 	At       time.Time `json:"at"`
 	Title    string    `json:"title"`
 	Workflow string    `json:"workflow"`
-}
-
-// AheadChange defines model for AheadChange.
-type AheadChange struct {
-	// Kind added, removed, changed or moved
-	Kind     string  `json:"kind"`
-	Sentence string  `json:"sentence"`
-	Step     *string `json:"step,omitempty"`
 }
 
 // AheadLately How it ran in the last thirty days; items and seconds of one run that succeeded.
@@ -565,6 +557,9 @@ type Cadence struct {
 	// Clocks What the next change of clocks does to it; none where none comes within a year
 	Clocks *string `json:"clocks,omitempty"`
 
+	// Days The coming ten days of the zone, today first
+	Days []DueDay `json:"days"`
+
 	// Sentence Which is read back as the same
 	Sentence string `json:"sentence"`
 
@@ -608,6 +603,14 @@ type Cell struct {
 	// Simulated In a rehearsal: some of it was made from a sample answer, since nothing was sent
 	Simulated *bool  `json:"simulated,omitempty"`
 	Text      string `json:"text"`
+}
+
+// Change defines model for Change.
+type Change struct {
+	// Kind added, removed, changed or moved
+	Kind     string  `json:"kind"`
+	Sentence string  `json:"sentence"`
+	Step     *string `json:"step,omitempty"`
 }
 
 // Checked defines model for Checked.
@@ -827,12 +830,8 @@ type Counts struct {
 
 // Diff defines model for Diff.
 type Diff struct {
-	Changes []struct {
-		Kind     string  `json:"kind"`
-		Sentence string  `json:"sentence"`
-		Step     *string `json:"step,omitempty"`
-	} `json:"changes"`
-	Revision *int `json:"revision,omitempty"`
+	Changes  []Change `json:"changes"`
+	Revision *int     `json:"revision,omitempty"`
 }
 
 // Differs defines model for Differs.
@@ -874,6 +873,14 @@ type DraftPlan struct {
 
 	// Problems Those that are not there now
 	Problems []Finding `json:"problems"`
+}
+
+// DueDay defines model for DueDay.
+type DueDay struct {
+	Date openapi_types.Date `json:"date"`
+
+	// Due Something is due on it
+	Due bool `json:"due"`
 }
 
 // DueTime A time at which something is due.
@@ -1795,11 +1802,8 @@ type Schedule struct {
 	Now     time.Time       `json:"now"`
 
 	// Together Minutes at which several workflows start
-	Together []struct {
-		At        time.Time `json:"at"`
-		Workflows []string  `json:"workflows"`
-	} `json:"together"`
-	Until time.Time `json:"until"`
+	Together []Together `json:"together"`
+	Until    time.Time  `json:"until"`
 }
 
 // ScheduleEntry defines model for ScheduleEntry.
@@ -1892,6 +1896,14 @@ type Starting struct {
 
 	// Trigger What starts it otherwise
 	Trigger string `json:"trigger"`
+}
+
+// Together defines model for Together.
+type Together struct {
+	At time.Time `json:"at"`
+
+	// Workflows Their names
+	Workflows []string `json:"workflows"`
 }
 
 // Token defines model for Token.

@@ -343,15 +343,8 @@ func (s *Schedules) rework(ctx context.Context) error {
 // worked out by others: at the same time on the wall.
 func anew(s store.Scheduled, rules string) store.Scheduled {
 	s.Rules = rules
-	settings, err := cadence.Parse(s.Cadence)
-	if err != nil {
-		return s
-	}
-	c, err := cadence.New(settings)
-	if err != nil {
-		return s
-	}
-	if c.Counts() {
+	c, err := cadence.Read(s.Cadence, "")
+	if err != nil || c.Counts() { // intervals go by no clock on a wall; and every sentence of ours is read back
 		return s
 	}
 	const reach = 27 * time.Hour // no change of rules moves a time further

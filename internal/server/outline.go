@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"youngtrellis/api"
-	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/core/workflow"
@@ -120,29 +119,14 @@ func line(l *api.Line, st *workflow.Step, catalog *workflow.Catalog) {
 	l.Options = some(raw(options))
 }
 
-// called is the action that a step calls, if it calls one.
-func called(st *workflow.Step, catalog *workflow.Catalog) *connector.Action {
-	if a, err := catalog.Action(st); err == nil {
-		return a
-	}
-	if k, ok := steps.Find(st.Type); ok {
-		if c, _ := k.Compile(st.Settings); c != nil {
-			if x, ok := c.Operator.(*steps.Call); ok {
-				return x.Action
-			}
-		}
-	}
-	return nil
-}
-
 func gives(st *workflow.Step, catalog *workflow.Catalog) bool {
-	a := called(st, catalog)
+	a := catalog.Called(st)
 	return a != nil && a.List()
 }
 
 // kind is what a column head says of a step: its kind, or what its action does.
 func kind(st *workflow.Step, catalog *workflow.Catalog) string {
-	if a := called(st, catalog); a != nil {
+	if a := catalog.Called(st); a != nil {
 		return a.Effect
 	}
 	return st.Type

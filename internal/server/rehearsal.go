@@ -19,15 +19,11 @@ import (
 // Rehearse implements api.StrictServerInterface.
 func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
 	sc := scopeOf(ctx)
-	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
+	d, err := s.drafted(ctx, sc, r.Workflow)
 	if err != nil {
 		return nil, err
 	}
-	catalog, err := s.catalog(ctx, sc)
-	if err != nil {
-		return nil, err
-	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
+	w, catalog, parsed, problems := d.Workflow, d.catalog, d.parsed, d.problems
 	if parsed == nil {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
 	}

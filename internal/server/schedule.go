@@ -3,15 +3,18 @@ package server
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/oapi-codegen/runtime/types"
 
 	"youngtrellis/api"
 	"youngtrellis/internal/core/cadence"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/workflows"
 )
@@ -48,10 +51,7 @@ func (s *Server) GetSchedule(ctx context.Context, r api.GetScheduleRequestObject
 		out.Entries = append(out.Entries, x)
 	}
 	for _, t := range a.Together {
-		out.Together = append(out.Together, struct {
-			At        time.Time `json:"at"`
-			Workflows []string  `json:"workflows"`
-		}{t.At, t.Workflows})
+		out.Together = append(out.Together, api.Together{At: t.At, Workflows: t.Workflows})
 	}
 	for _, m := range missed {
 		out.Missed = append(out.Missed, api.MissedTimes{Workflow: m.Name, Title: m.Title, Reader: given(m.Reader), Noted: m.Noted, First: m.First, Last: m.Last, Times: m.Times, Started: m.Started})
@@ -103,11 +103,20 @@ func (s *Server) ReadCadence(ctx context.Context, r api.ReadCadenceRequestObject
 			}
 		}
 	}
+	return api.ReadCadence200JSONResponse(wording(c, now, anchor, or(r.Body.Count, 10))), nil
+}
+
+// daysShown is on how many of the coming days it is told whether something is due.
+const daysShown = 10
+
+// wording says what a cadence is, and when it is due next.
+func wording(c *cadence.Cadence, now, anchor time.Time, count int) api.Cadence {
 	week, _ := c.Between(now, now.AddDate(0, 0, 7), anchor, 0)
-	return api.ReadCadence200JSONResponse{
-		Sentence: c.Sentence(), Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), AWeek: week, Clocks: given(c.Clocks(now)),
-		Times: dueTimes(c.List(now, anchor, or(r.Body.Count, 10)), c.Zone(), now),
-	}, nil
+	out := api.Cadence{Sentence: c.Sentence(), Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), AWeek: week, Clocks: given(c.Clocks(now)), Times: dueTimes(c.List(now, anchor, count), c.Zone(), now)}
+	for _, d := range c.Days(now, anchor, daysShown) {
+		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: d.Date.In(c.Zone())}, Due: d.Due})
+	}
+	return out
 }
 
 // readCadence reads what somebody asks about.
@@ -117,14 +126,7 @@ func readCadence(b *api.AskedCadence) (*cadence.Cadence, error) {
 		if err := item.CheckText(phrase); err != nil {
 			return nil, err
 		}
-		settings, err := cadence.Parse(phrase)
-		if err != nil {
-			return nil, err
-		}
-		if settings.Zone == "UTC" && zone != "" && !cadence.NamesZone(phrase) {
-			settings.Zone = zone
-		}
-		return cadence.New(settings)
+		return cadence.Read(phrase, zone)
 	}
 	values, err := item.DecodeObject(*b.Settings)
 	if err != nil {
@@ -152,8 +154,34 @@ func cadenceFault(err error) error {
 	return refuse(422, "invalid_input", err.Error())
 }
 
-// standing tells how a workflow's start stands.
-func standing(x *workflows.Standing) *api.Standing {
+// standing tells how the start of a workflow stands that is live as this.
+func (s *Server) standing(ctx context.Context, sc store.Scope, w store.Workflow, live *workflow.Workflow) (*api.Standing, error) {
+	schedules, _, err := s.Store.Schedules(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	last, err := s.Store.LastRuns(ctx, sc, []uuid.UUID{w.ID})
+	if err != nil {
+		return nil, err
+	}
+	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	var seen workflows.Seen
+	if r, ok := last[w.ID]; ok {
+		seen.Last = some(r.Accepted)
+	}
+	if i := slices.IndexFunc(arrived, func(d store.Delivery) bool { return d.Verdict == "refused" }); i >= 0 {
+		seen.Refused = &arrived[i]
+		if !sc.SeesItems() { // why can quote what came
+			seen.Refused.Reason = ""
+		}
+	}
+	return standingOf(workflows.StandingOf(w, workflows.WaitsFor(live), schedules, seen)), nil
+}
+
+func standingOf(x *workflows.Standing) *api.Standing {
 	if x == nil {
 		return nil
 	}
@@ -162,23 +190,4 @@ func standing(x *workflows.Standing) *api.Standing {
 		out.At = some(x.At)
 	}
 	return out
-}
-
-// seen is what arrived at a workflow last.
-func (s *Server) seen(ctx context.Context, sc store.Scope, w store.Workflow) (seen workflows.Seen, err error) {
-	last, err := s.Store.LastRuns(ctx, sc, []uuid.UUID{w.ID})
-	if err != nil {
-		return seen, err
-	}
-	if r, ok := last[w.ID]; ok {
-		seen.Last = some(r.Accepted)
-	}
-	arrived, err := s.Store.Deliveries(ctx, sc, w.ID)
-	for i := range arrived {
-		if arrived[i].Verdict == "refused" {
-			seen.Refused = &arrived[i]
-			break
-		}
-	}
-	return seen, err
 }

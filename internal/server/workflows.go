@@ -15,7 +15,6 @@ import (
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
-	"youngtrellis/internal/intake"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/workflows"
 )
@@ -32,6 +31,15 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	}
 	parsed, problems := engine.Check(ctx, []byte(w.Draft), catalog, samples)
 	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, ChangedBy: given(w.ChangedBy), Problems: findings(problems), Lines: []api.Line{}}
+	var live *workflow.Workflow
+	if w.Live != nil {
+		if live, err = s.revision(ctx, sc, w, *w.Live); err != nil {
+			return out, err
+		}
+		if out.Standing, err = s.standing(ctx, sc, w, live); err != nil {
+			return out, err
+		}
+	}
 	if parsed == nil {
 		return out, nil
 	}
@@ -43,31 +51,46 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 		out.Called, out.Timed, out.Alone = given(k.Called), given(k.Timed), given(k.Alone)
 	}
 	if w.Live != nil {
-		schedules, _, err := s.Store.Schedules(ctx, sc, w.ID)
-		if err != nil {
-			return out, err
-		}
-		seen, err := s.seen(ctx, sc, w)
-		if err != nil {
-			return out, err
-		}
-		out.Standing = standing(workflows.StandingOf(w, waitsFor(parsed), schedules, seen))
-		changes, err := s.changes(ctx, sc, w, parsed, *w.Live, catalog)
-		if err != nil {
-			return out, err
-		}
-		out.Changed = len(changes)
+		out.Changed = len(workflow.Diff(live, parsed, catalog))
 	}
 	return out, nil
 }
 
-func (s *Server) changes(ctx context.Context, sc store.Scope, w store.Workflow, after *workflow.Workflow, revision int, catalog *workflow.Catalog) ([]workflow.Change, error) {
-	r, err := s.Store.Revision(ctx, sc.Workspace(), w.ID, revision)
+// revision reads one of a workflow's revisions.
+func (s *Server) revision(ctx context.Context, sc store.Scope, w store.Workflow, number int) (*workflow.Workflow, error) {
+	r, err := s.Store.Revision(ctx, sc.Workspace(), w.ID, number)
 	if err != nil {
 		return nil, err
 	}
-	before, _, _ := workflow.Read([]byte(r.Document))
-	return workflow.Diff(before, after, catalog), nil
+	read, _, _ := workflow.Read([]byte(r.Document))
+	return read, nil
+}
+
+func changes(list []workflow.Change) []api.Change {
+	out := make([]api.Change, len(list))
+	for i, c := range list {
+		out[i] = api.Change{Kind: c.Kind, Sentence: c.Sentence, Step: given(c.Step)}
+	}
+	return out
+}
+
+// drafted is a workflow whose draft was checked for whoever asks.
+type drafted struct {
+	store.Workflow
+	catalog  *workflow.Catalog
+	parsed   *workflow.Workflow // nil where the text is none
+	problems []document.Problem
+}
+
+func (s *Server) drafted(ctx context.Context, sc store.Scope, name string) (d drafted, err error) {
+	if d.Workflow, err = s.Store.Workflow(ctx, sc, name); err != nil {
+		return d, err
+	}
+	if d.catalog, err = s.catalog(ctx, sc); err != nil {
+		return d, err
+	}
+	d.parsed, d.problems = workflow.Check([]byte(d.Draft), d.catalog)
+	return d, nil
 }
 
 // ListWorkflows implements api.StrictServerInterface.
@@ -109,9 +132,9 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 			sum.Last = some(s.summary(sc, r))
 		}
 		if x, ok := schedules[w.ID]; ok {
-			sum.Standing = standing(workflows.StandingOf(w, "", []store.Scheduled{x}, workflows.Seen{}))
+			sum.Standing = standingOf(workflows.StandingOf(w, "", []store.Scheduled{x}, workflows.Seen{}))
 		} else if w.State == "paused" {
-			sum.Standing = standing(workflows.StandingOf(w, "", nil, workflows.Seen{}))
+			sum.Standing = standingOf(workflows.StandingOf(w, "", nil, workflows.Seen{}))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}
@@ -245,22 +268,13 @@ func (s *Server) DiffWorkflow(ctx context.Context, r api.DiffWorkflowRequestObje
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "invalid_document", title: "The draft cannot be read.", problems: problems}
 	}
 	revision := or(r.Params.Revision, or(w.Live, 0))
-	var changes []workflow.Change
-	if revision == 0 {
-		changes = workflow.Diff(nil, parsed, catalog)
-	} else if changes, err = s.changes(ctx, sc, w, parsed, revision, catalog); err != nil {
-		return nil, err
+	var before *workflow.Workflow
+	if revision != 0 {
+		if before, err = s.revision(ctx, sc, w, revision); err != nil {
+			return nil, err
+		}
 	}
-	out := api.DiffWorkflow200JSONResponse{Revision: given(revision)}
-	out.Changes = make([]struct {
-		Kind     string  `json:"kind"`
-		Sentence string  `json:"sentence"`
-		Step     *string `json:"step,omitempty"`
-	}, len(changes))
-	for i, c := range changes {
-		out.Changes[i].Kind, out.Changes[i].Sentence, out.Changes[i].Step = c.Kind, c.Sentence, given(c.Step)
-	}
-	return out, nil
+	return api.DiffWorkflow200JSONResponse{Revision: given(revision), Changes: changes(workflow.Diff(before, parsed, catalog))}, nil
 }
 
 // ListRevisions implements api.StrictServerInterface.
@@ -275,120 +289,6 @@ func (s *Server) ListRevisions(ctx context.Context, r api.ListRevisionsRequestOb
 		out.Revisions = append(out.Revisions, api.Revision{Number: v.Number, Made: v.Made, MadeBy: v.MadeBy, Document: v.Document, Library: v.Library, Live: w.Live != nil && *w.Live == v.Number})
 	}
 	return out, err
-}
-
-// GoLive implements api.StrictServerInterface.
-func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoLiveResponseObject, error) {
-	sc := scopeOf(ctx)
-	v, err := version(r.Params.IfMatch)
-	if err != nil {
-		return nil, err
-	}
-	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	catalog, err := s.catalog(ctx, sc)
-	if err != nil {
-		return nil, err
-	}
-	parsed, problems := workflow.Check([]byte(w.Draft), catalog)
-	if parsed == nil || workflow.HasErrors(problems) {
-		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors and cannot go live.", problems: problems}
-	}
-	if v == 0 {
-		v = w.Version
-	}
-	bounds, _ := parsed.Bounds()
-	follows, err := s.follows(ctx, sc, w, parsed.Start())
-	if err != nil {
-		return nil, err
-	}
-	if w, err = s.Store.GoLive(ctx, sc, r.Workflow, store.GoingLive{Version: v, Numbers: parsed.Numbers(w.Numbers), Connectors: pins(parsed, catalog), Bounds: bounds, Times: intake.Times(parsed.Start().Timing), Follows: follows}); err != nil {
-		return nil, err
-	}
-	s.Intake.Forget(w.Hook)
-	out, err := s.workflow(ctx, sc, w)
-	return api.GoLive200JSONResponse(out), err
-}
-
-// PauseWorkflow implements api.StrictServerInterface.
-func (s *Server) PauseWorkflow(ctx context.Context, r api.PauseWorkflowRequestObject) (api.PauseWorkflowResponseObject, error) {
-	w, err := s.setState(ctx, r.Workflow, "paused", intake.Paused, nil)
-	if err != nil {
-		return nil, err
-	}
-	out, err := s.workflow(ctx, scopeOf(ctx), w)
-	return api.PauseWorkflow200JSONResponse(out), err
-}
-
-// UnpauseWorkflow implements api.StrictServerInterface.
-func (s *Server) UnpauseWorkflow(ctx context.Context, r api.UnpauseWorkflowRequestObject) (api.UnpauseWorkflowResponseObject, error) {
-	sc := scopeOf(ctx)
-	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
-	if err != nil {
-		return nil, err
-	}
-	var times store.Timer
-	var follows []store.Follow
-	if w.Live != nil {
-		plan, err := s.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
-		if err != nil {
-			return nil, err
-		}
-		times = intake.Times(plan.Start.Timing)
-		if follows, err = s.follows(ctx, sc, w, plan.Start); err != nil {
-			return nil, err
-		}
-	}
-	if w, err = s.setState(ctx, r.Workflow, "live", times, follows); err != nil {
-		return nil, err
-	}
-	out, err := s.workflow(ctx, sc, w)
-	return api.UnpauseWorkflow200JSONResponse(out), err
-}
-
-// waitsFor is what a live workflow's start waits for, where that comes from outside it.
-func waitsFor(w *workflow.Workflow) string {
-	if f := w.Start().Follows; f != nil {
-		return f.Workflow
-	}
-	if isCalled(w.Trigger) {
-		return workflows.ACall
-	}
-	return ""
-}
-
-// follows finds the workflow after which one starts.
-func (s *Server) follows(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) ([]store.Follow, error) {
-	f := start.Follows
-	if f == nil {
-		return nil, nil
-	}
-	source, err := s.Store.Workflow(ctx, sc, f.Workflow)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, refuse(http.StatusUnprocessableEntity, "has_errors", fmt.Sprintf("It starts after the workflow %s, and there is none of this name. Make that first, or name another.", f.Workflow))
-	}
-	if err != nil {
-		return nil, err
-	}
-	if source.ID == w.ID {
-		return nil, refuse(http.StatusUnprocessableEntity, "has_errors", "It starts after itself; name another workflow.")
-	}
-	return []store.Follow{{Source: source.ID, States: f.States}}, nil
-}
-
-// setState pauses a workflow that was live once, or lets it go on.
-func (s *Server) setState(ctx context.Context, name, state string, times store.Timer, follows []store.Follow) (store.Workflow, error) {
-	w, err := s.Store.SetState(ctx, scopeOf(ctx), name, state, times, follows)
-	if err != nil {
-		return w, err
-	}
-	if w.Live == nil {
-		return w, refuse(http.StatusConflict, "not_live", "It has never been live, so there is nothing to pause.")
-	}
-	s.Intake.Forget(w.Hook)
-	return w, nil
 }
 
 const rehearsedRows = 2000

@@ -39,6 +39,14 @@ type GoingLive struct {
 	Follows    []Follow
 }
 
+// starts makes it so that runs of a workflow start by this and nothing else.
+func (g *GoingLive) starts(ctx context.Context, tx pgx.Tx, w Workflow, known []Scheduled) error {
+	if err := retime(ctx, tx, w, known, g.Times); err != nil {
+		return err
+	}
+	return setFollows(ctx, tx, w, g.Follows)
+}
+
 // GoLive freezes the draft, if its version is still the one given, as the next
 // revision and makes it the live one.
 func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) (w Workflow, err error) {
@@ -99,10 +107,7 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
-		if err := retime(ctx, tx, w, known, g.Times); err != nil {
-			return err
-		}
-		if err := setFollows(ctx, tx, w, g.Follows); err != nil {
+		if err := g.starts(ctx, tx, w, known); err != nil {
 			return err
 		}
 		w, err = oneWorkflow(ctx, tx, "id = $1", w.ID)
@@ -135,10 +140,7 @@ func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, 
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
-		if err := retime(ctx, tx, w, known, g.Times); err != nil {
-			return err
-		}
-		return setFollows(ctx, tx, w, g.Follows)
+		return g.starts(ctx, tx, w, known)
 	})
 	return w, err
 }
@@ -155,9 +157,8 @@ func rebound(ctx context.Context, tx pgx.Tx, workspace, workflow uuid.UUID, limi
 	return err
 }
 
-// SetState pauses a workflow or lets it go on, with these schedules from now on, and
-// after these others.
-func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, times Timer, follows []Follow) (w Workflow, err error) {
+// SetState pauses a workflow or lets it go on, by what it starts from now on.
+func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, g GoingLive) (w Workflow, err error) {
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		known, err := holdSchedules(ctx, tx, name)
 		if err != nil {
@@ -170,10 +171,7 @@ func (s *Store) SetState(ctx context.Context, sc Scope, name, state string, time
 		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
-		if err := retime(ctx, tx, w, known, times); err != nil {
-			return err
-		}
-		return setFollows(ctx, tx, w, follows)
+		return g.starts(ctx, tx, w, known)
 	})
 	return w, err
 }

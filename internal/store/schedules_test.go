@@ -160,10 +160,10 @@ func TestSchedulesFollowTheStateOfTheirWorkflow(t *testing.T) {
 		known[0].Due, known[0].Next = time.Time{}, time.Time{}
 		return known
 	}
-	w, err = b.SetState(ctx, b.sc, w.Name, "paused", cleared, nil)
+	w, err = b.SetState(ctx, b.sc, w.Name, "paused", GoingLive{Times: cleared})
 	require.NoError(t, err)
 	require.True(t, w.Stated.After(since))
-	again, err := b.SetState(ctx, b.sc, w.Name, "paused", cleared, nil)
+	again, err := b.SetState(ctx, b.sc, w.Name, "paused", GoingLive{Times: cleared})
 	require.NoError(t, err)
 	require.Equal(t, w.Stated, again.Stated, "it was paused before")
 	list, _, err := b.Schedules(ctx, b.sc, id)

@@ -29,7 +29,7 @@ func TestARevisionIsMadeOnlyOfWhatChanged(t *testing.T) {
 	require.Equal(t, "live", live.State)
 	_, err = b.GoLive(ctx, b.sc, "hall", GoingLive{Version: 7, Connectors: pins})
 	require.ErrorIs(t, err, ErrConflict, "somebody has changed the draft")
-	paused, err := b.SetState(ctx, b.sc, "hall", "paused", nil, nil)
+	paused, err := b.SetState(ctx, b.sc, "hall", "paused", GoingLive{})
 	require.NoError(t, err)
 	require.Equal(t, "paused", paused.State)
 	again, err := b.GoLive(ctx, b.sc, "hall", GoingLive{Numbers: map[string]uint16{"a": 1}, Connectors: pins})

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
 
@@ -38,6 +39,17 @@ func TestTheAgendaTellsWhatStartsAndWhatStartsTogether(t *testing.T) {
 	require.Equal(t, []Together{{noon.Add(2 * time.Hour), []string{"daily", "often"}}}, a.Together)
 }
 
+func TestNeighboursStartAtTheSameMinutes(t *testing.T) {
+	t.Parallel()
+	a := MakeAgenda([]store.Soon{
+		soon("often", "every 10 minutes", noon.Add(10*time.Minute)), soon("daily", "every day at 14:00", noon.Add(2*time.Hour)),
+		soon("apart", "every day at 15:05", noon.Add(185*time.Minute)), soon("hourly", "every hour", noon.Add(time.Hour)),
+	}, noon, noon.Add(4*time.Hour), 50)
+	require.Equal(t, []Beside{{"hourly", "hourly", noon.Add(2 * time.Hour)}, {"often", "often", noon.Add(2 * time.Hour)}}, a.Neighbours("daily", 5))
+	require.Len(t, a.Neighbours("daily", 1), 1)
+	require.Empty(t, a.Neighbours("apart", 5))
+}
+
 func TestHowAStartStandsIsOneOfAFixedList(t *testing.T) {
 	t.Parallel()
 	one, at := 1, noon.Add(-time.Hour)
@@ -46,6 +58,14 @@ func TestHowAStartStandsIsOneOfAFixedList(t *testing.T) {
 	long := time.Now().Add(-time.Hour)
 	due := store.Scheduled{Due: noon, Next: noon, Zone: "Europe/Lisbon"}
 	never := store.Scheduled{Trouble: "Its live revision cannot be read any more."}
+	for kind, want := range map[string]string{"webhook": ACall, "after": "gas-price", "manual": "", "carrier-pigeon": ""} {
+		settings := map[string]any{}
+		if kind == "after" {
+			settings["workflow"] = "gas-price"
+		}
+		require.Equal(t, want, WaitsFor(&workflow.Workflow{Trigger: workflow.Trigger{Type: kind, Settings: settings}}), kind)
+	}
+	require.Empty(t, WaitsFor(nil), "a revision that cannot be read any more")
 	require.Nil(t, StandingOf(store.Workflow{}, ACall, nil, Seen{}), "a draft stands nowhere")
 	require.Equal(t, &Standing{Words: "Paused by Wren since", At: at}, StandingOf(store.Workflow{Live: &one, State: "paused", Stated: at, StatedBy: "Wren"}, "", []store.Scheduled{due}, Seen{}))
 	require.Equal(t, &Standing{Words: "Next", At: noon, Zone: "Europe/Lisbon"}, StandingOf(live, "", []store.Scheduled{never, due}, Seen{}))

@@ -203,6 +203,29 @@ func (c *Cadence) List(t, anchor time.Time, most int) []Due {
 	return out
 }
 
+// Day is a day of the zone, and whether anything is due on it.
+type Day struct {
+	Date time.Time // its first moment
+	Due  bool
+}
+
+// Days tells on which of the coming days, that of t first, something is due after t.
+func (c *Cadence) Days(t, anchor time.Time, n int) []Day {
+	out := make([]Day, n)
+	first := dayOf(t.In(c.zone))
+	for i := range out {
+		begins, ends := c.resolve(first+i, 0)[0].time(), c.resolve(first+i+1, 0)[0].time()
+		out[i].Date = begins
+		after := begins.Add(-time.Nanosecond)
+		if after.Before(t) {
+			after = t
+		}
+		d, ok := c.Next(after, anchor)
+		out[i].Due = ok && d.At.Before(ends)
+	}
+	return out
+}
+
 // Between counts what is due after one moment and not after another, and gives the
 // last of these, at most so many, in their order.
 func (c *Cadence) Between(after, upto, anchor time.Time, most int) (int, []Due) {

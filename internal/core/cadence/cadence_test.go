@@ -17,12 +17,7 @@ func utc(t require.TestingT, s string) time.Time {
 }
 
 func phrased(t require.TestingT, phrase, zone string) *Cadence {
-	s, err := Parse(phrase)
-	require.NoError(t, err, phrase)
-	if zone != "" {
-		s.Zone = zone
-	}
-	c, err := New(s)
+	c, err := Read(phrase, zone)
 	require.NoError(t, err, phrase)
 	return c
 }
@@ -123,9 +118,7 @@ func TestTheSentenceReadBackIsTheSame(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		c, err := New(anyCadence(t))
 		require.NoError(t, err)
-		s, err := Parse(c.Sentence())
-		require.NoError(t, err, c.Sentence())
-		back, err := New(s)
+		back, err := Read(c.Sentence(), "")
 		require.NoError(t, err, c.Sentence())
 		require.Equal(t, c.Sentence(), back.Sentence())
 		require.Equal(t, c.Jitter, back.Jitter)
@@ -179,13 +172,11 @@ func TestPhrasesAsPeopleTypeThem(t *testing.T) {
 		"every day at 8; in UTC":                                    "every day at 08:00",
 		"every fifteen minutes starting 2026-12-01 till 2026-12-02": "every 15 minutes from 2026-12-01 until 2026-12-02",
 	} {
-		s, err := Parse(phrase)
+		c, err := Read(phrase, "")
 		if want == "" {
 			require.Error(t, err, phrase)
 			continue
 		}
-		require.NoError(t, err, phrase)
-		c, err := New(s)
 		require.NoError(t, err, phrase)
 		require.Equal(t, want, c.Sentence(), phrase)
 	}
@@ -233,13 +224,19 @@ func TestWhatIsNoCadenceIsSaidWithItsCure(t *testing.T) {
 		"cron 0 8 * * * at 9":                             {"at", "says itself"},
 		"every 2 months on 30 at 8 from 2027-02-01 until 2027-02-28": {"until", "never due"},
 	} {
-		_, err := Parse(phrase)
+		_, err := Read(phrase, "")
 		var placed *Error
 		require.ErrorAs(t, err, &placed, phrase)
 		require.Equal(t, want[0], placed.Field, phrase)
 		require.ErrorContains(t, err, want[1], phrase)
 	}
-	_, err := New(Settings{Every: "day", Cron: "* * * * *"})
+	c, err := Read("every day at 8", "Europe/Lisbon")
+	require.NoError(t, err)
+	require.Equal(t, "every day at 08:00 in Europe/Lisbon", c.Sentence(), "where it names no zone")
+	c, err = Read("every day at 8 in UTC", "Europe/Lisbon")
+	require.NoError(t, err)
+	require.Equal(t, "every day at 08:00", c.Sentence())
+	_, err = New(Settings{Every: "day", Cron: "* * * * *"})
 	require.ErrorContains(t, err, "not both")
 }
 
@@ -273,6 +270,26 @@ func TestTheNextChangeOfClocksIsToldAhead(t *testing.T) {
 	} {
 		require.Equal(t, want, phrased(t, phrase, "").Clocks(now), phrase)
 	}
+}
+
+func TestDaysTellWhetherAnythingIsDueOnThem(t *testing.T) {
+	t.Parallel()
+	days := func(phrase, now string) string {
+		c := phrased(t, phrase, "Europe/Lisbon")
+		out := ""
+		for _, d := range c.Days(utc(t, now), c.Anchor(utc(t, now)), 7) {
+			out += map[bool]string{true: "x", false: "."}[d.Due]
+		}
+		return out
+	}
+	require.Equal(t, "x..xxxx", days("every weekday at 16:30", "2026-11-27T12:00Z"))
+	require.Equal(t, "...xxxx", days("every weekday at 16:30", "2026-11-27T17:00Z"), "what has come today is over")
+	require.Equal(t, "xxxxxxx", days("every 10 minutes", "2026-10-24T17:00Z"), "over the change of clocks")
+	require.Equal(t, ".......", days("every day at 8 from 2027-01-01", "2026-11-27T12:00Z"))
+	c := phrased(t, "every day at 8", "Europe/Lisbon")
+	list := c.Days(utc(t, "2026-10-24T12:00Z"), time.Time{}, 3)
+	require.Equal(t, utc(t, "2026-10-23T23:00Z"), list[0].Date)
+	require.Equal(t, utc(t, "2026-10-26T00:00Z"), list[2].Date)
 }
 
 func TestIntervalsCountFromTheirAnchor(t *testing.T) {
@@ -339,14 +356,15 @@ func FuzzParse(f *testing.F) {
 		f.Add(phrase)
 	}
 	f.Fuzz(func(t *testing.T, phrase string) {
-		s, err := Parse(phrase)
+		c, err := Read(phrase, "")
 		if err != nil {
 			return
 		}
-		c, err := New(s)
-		require.NoError(t, err, "%q became %+v", phrase, s)
-		back, err := Parse(c.Sentence())
+		back, err := Read(c.Sentence(), "")
 		require.NoError(t, err, "%q became %q", phrase, c.Sentence())
-		require.Equal(t, s, back, "%q became %q", phrase, c.Sentence())
+		require.Equal(t, c.Settings(), back.Settings(), "%q became %q", phrase, c.Sentence())
+		same, err := New(c.Settings())
+		require.NoError(t, err, "%q became %+v", phrase, c.Settings())
+		require.Equal(t, c.Sentence(), same.Sentence())
 	})
 }

@@ -370,9 +370,22 @@ var (
 	clauseOf = map[string]string{"by cron": "cron", "starting": "from", "beginning": "from", "till": "until"}
 )
 
-// Parse reads a cadence as people write it, such as "every working day at 8" or
-// "on the last Friday of the month at 17:00 in Lisbon". The error is an *Error.
-func Parse(phrase string) (Settings, error) {
+// Read reads a cadence as people write it, such as "every working day at 8" or
+// "on the last Friday of the month at 17:00 in Lisbon", by the clock of a zone where the
+// phrase names none; "" is UTC. The error is an *Error.
+func Read(phrase, zone string) (*Cadence, error) {
+	s, err := parse(phrase)
+	if err != nil {
+		return nil, err
+	}
+	if s.Zone == "" {
+		s.Zone = zone
+	}
+	return New(s)
+}
+
+// parse takes a phrase apart.
+func parse(phrase string) (Settings, error) {
 	text := tidy(phrase)
 	if text == "" {
 		return Settings{}, &Error{"every", ErrUnsaid}
@@ -419,21 +432,7 @@ func Parse(phrase string) (Settings, error) {
 			s.Every = "month"
 		}
 	}
-	c, err := New(s)
-	if err != nil {
-		return s, err
-	}
-	return c.Settings(), nil
-}
-
-// NamesZone tells whether a phrase says by whose clock it is meant.
-func NamesZone(phrase string) bool {
-	for _, f := range clause.FindAllString(ofMonth.ReplaceAllString(partOf.ReplaceAllString(tidy(phrase), "$1"), ""), -1) {
-		if f == "in" {
-			return true
-		}
-	}
-	return false
+	return s, nil
 }
 
 func trimClause(s string) string { return strings.Trim(s, " ,;") }

@@ -9,8 +9,8 @@ import (
 	"youngtrellis/internal/core/words"
 )
 
-// Sentence words the cadence, as "every weekday at 16:30 in Europe/Lisbon". Parse
-// reads it back as the same.
+// Sentence words the cadence, as "every weekday at 16:30 in Europe/Lisbon". Read
+// takes it back as the same.
 func (c *Cadence) Sentence() string {
 	out := "by cron "
 	if c.unit == byCron {

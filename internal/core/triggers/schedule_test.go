@@ -56,14 +56,12 @@ func TestALineBecomesSettings(t *testing.T) {
 		"on the last friday of the month at 17, within 5 minutes": {"every": "month", "on": "last Friday", "at": "17:00", "jitter": "5m"},
 		"cron 0 9 * * 1 from 2026-12-01 until 2026-12-31":         {"cron": "0 9 * * 1", "from": "2026-12-01", "until": "2026-12-31"},
 	} {
-		parsed, err := cadence.Parse(phrase)
+		c, err := cadence.Read(phrase, "")
 		require.NoError(t, err, phrase)
-		got := SettingsOf(parsed)
+		got := SettingsOf(c.Settings())
 		require.Equal(t, want, got, phrase)
 		s, errs := k.Start(got)
 		require.Empty(t, errs, phrase)
-		c, err := cadence.New(parsed)
-		require.NoError(t, err)
 		require.Equal(t, c.Sentence(), s.Timing.Cadence.Sentence())
 	}
 	require.Equal(t, "by a call", Began(Webhook))

@@ -59,6 +59,21 @@ func (c *Catalog) Action(s *Step) (*connector.Action, error) {
 	return con.Action(action)
 }
 
+// Called is the action that a step calls; nil where it calls none.
+func (c *Catalog) Called(s *Step) *connector.Action {
+	if a, err := c.Action(s); err == nil {
+		return a
+	}
+	if k, ok := steps.Find(s.Type); ok {
+		if o, _ := k.Compile(s.Settings); o != nil {
+			if x, ok := o.Operator.(*steps.Call); ok {
+				return x.Action
+			}
+		}
+	}
+	return nil
+}
+
 func (c *Catalog) connectorNames() []string {
 	names := make([]string, 0, len(c.Connectors))
 	for n := range c.Connectors {
