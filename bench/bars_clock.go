@@ -97,18 +97,21 @@ func (w *world) node(name string) (*process, error) {
 // hang copies the workflow of the bar with its revision and its schedule: some of them
 // are due within a minute from begin, the others some other day.
 func (w *world) hang(ctx context.Context, begin time.Time) error {
-	for _, sql := range []string{
-		`INSERT INTO workflow (workspace_id, id, name, title, draft, state, live, numbers, hook) SELECT w.workspace_id, gen_random_uuid(), 'clock-' || i, w.title, w.draft, 'live', 1, w.numbers, 'clock-' || i
-			FROM workflow w, generate_series(1, $1::int) i WHERE w.name = 'bar-clock' AND $2::timestamptz IS NOT NULL AND $3::int > 0`,
-		`INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library, parallel_runs, deadline)
+	for _, x := range []struct {
+		sql  string
+		args []any
+	}{
+		{`INSERT INTO workflow (workspace_id, id, name, title, draft, state, live, numbers, hook) SELECT w.workspace_id, gen_random_uuid(), 'clock-' || i, w.title, w.draft, 'live', 1, w.numbers, 'clock-' || i
+			FROM workflow w, generate_series(1, $1::int) i WHERE w.name = 'bar-clock'`, []any{schedules - 1}},
+		{`INSERT INTO revision (workspace_id, workflow_id, number, document, numbers, made_by, connectors, library, parallel_runs, deadline)
 			SELECT n.workspace_id, n.id, 1, r.document, r.numbers, r.made_by, r.connectors, r.library, r.parallel_runs, r.deadline FROM workflow n, revision r JOIN workflow w ON w.id = r.workflow_id
-			WHERE w.name = 'bar-clock' AND n.name LIKE 'clock-%' AND $1::int > 0 AND $2::timestamptz IS NOT NULL AND $3::int > 0`,
-		`INSERT INTO schedule (workspace_id, workflow_id, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most)
+			WHERE w.name = 'bar-clock' AND n.name LIKE 'clock-%'`, nil},
+		{`INSERT INTO schedule (workspace_id, workflow_id, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most)
 			SELECT n.workspace_id, n.id, s.cadence, s.zone, s.rules, s.anchor, s.previous, x.due, n.name, x.due, s.missed, s.most FROM schedule s JOIN workflow w ON w.id = s.workflow_id AND w.name = 'bar-clock', workflow n,
-				LATERAL (SELECT substr(n.name, 7)::int AS i) k, LATERAL (SELECT CASE WHEN k.i <= $3 THEN $2::timestamptz + (k.i % 60) * interval '1 second' ELSE $2::timestamptz + interval '20 days' + k.i * interval '1 second' END AS due) x
-			WHERE n.name LIKE 'clock-%' AND $1::int > 0`,
+				LATERAL (SELECT substr(n.name, 7)::int AS i) k, LATERAL (SELECT CASE WHEN k.i <= $2 THEN $1::timestamptz + (k.i % 60) * interval '1 second' ELSE $1::timestamptz + interval '20 days' + k.i * interval '1 second' END AS due) x
+			WHERE n.name LIKE 'clock-%'`, []any{begin, dueAtOnce}},
 	} {
-		if _, err := w.pool.Exec(ctx, sql, schedules-1, begin, dueAtOnce); err != nil {
+		if _, err := w.pool.Exec(ctx, x.sql, x.args...); err != nil {
 			return err
 		}
 	}

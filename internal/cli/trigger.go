@@ -15,24 +15,9 @@ func (a *app) trigger() *cobra.Command {
 }
 
 func (a *app) triggerList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List what starts each workflow, and how that stands", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
-		limit := 200
-		page, err := got[api.WorkflowPage](cl.ListWorkflows(c.Context(), &api.ListWorkflowsParams{Limit: &limit}))
-		if err != nil {
-			return err
-		}
-		return a.show(page, func() {
-			if len(page.Workflows) == 0 {
-				fmt.Fprintln(a.out, "There are no workflows yet. Make one with: trellis workflow apply FILE")
-				return
-			}
-			rows := [][]string{}
-			for _, w := range page.Workflows {
-				rows = append(rows, []string{w.Name, string(w.State), w.Trigger, standingWords(w.Standing)})
-			}
-			a.grid([]string{"workflow", "state", "starts", "stands"}, rows)
-		})
-	})}
+	return a.listOfWorkflows("List what starts each workflow, and how that stands", []string{"workflow", "state", "starts", "stands"}, func(w api.WorkflowSummary) []string {
+		return []string{w.Name, string(w.State), w.Trigger, standingWords(w.Standing)}
+	})
 }
 
 // standingWords says how a start stands: "Next Mon 30 Nov 16:30".

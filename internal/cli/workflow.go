@@ -22,7 +22,21 @@ func (a *app) workflow() *cobra.Command {
 }
 
 func (a *app) workflowList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the workflows", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return a.listOfWorkflows("List the workflows", []string{"name", "title", "state", "starts", "last run"}, func(w api.WorkflowSummary) []string {
+		state, last := string(w.State), ""
+		if w.Live != nil && w.State == "live" {
+			state = fmt.Sprintf("live, revision %d", *w.Live)
+		}
+		if w.Last != nil {
+			last = fmt.Sprintf("%s, %s", w.Last.State, when(w.Last.Accepted))
+		}
+		return []string{w.Name, w.Title, state, w.Trigger, last}
+	})
+}
+
+// listOfWorkflows is a command that lists them with these columns.
+func (a *app) listOfWorkflows(short string, heads []string, row func(api.WorkflowSummary) []string) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: short, Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		limit := 200
 		page, err := got[api.WorkflowPage](cl.ListWorkflows(c.Context(), &api.ListWorkflowsParams{Limit: &limit}))
 		if err != nil {
@@ -35,16 +49,9 @@ func (a *app) workflowList() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, w := range page.Workflows {
-				state, last := string(w.State), ""
-				if w.Live != nil && w.State == "live" {
-					state = fmt.Sprintf("live, revision %d", *w.Live)
-				}
-				if w.Last != nil {
-					last = fmt.Sprintf("%s, %s", w.Last.State, when(w.Last.Accepted))
-				}
-				rows = append(rows, []string{w.Name, w.Title, state, w.Trigger, last})
+				rows = append(rows, row(w))
 			}
-			a.grid([]string{"name", "title", "state", "starts", "last run"}, rows)
+			a.grid(heads, rows)
 		})
 	})}
 }

@@ -3,15 +3,10 @@ package intake
 import (
 	"context"
 	"errors"
-	"hash/fnv"
 	"log/slog"
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
-
-	"youngtrellis/internal/core/cadence"
-	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/store"
 )
@@ -118,19 +113,6 @@ type moved struct {
 	missed *store.MissedTimes
 }
 
-// goOn makes the schedule due next after a moment, or never.
-func goOn(s *store.Scheduled, c *cadence.Cadence, after time.Time) {
-	s.Due, s.Key, s.Next = time.Time{}, "", time.Time{}
-	if next, ok := c.Next(after, s.Anchor); ok {
-		dueAt(s, c, next)
-	}
-}
-
-// dueAt makes the schedule due at a time.
-func dueAt(s *store.Scheduled, c *cadence.Cadence, d cadence.Due) {
-	s.Due, s.Key, s.Next = d.At, d.Key, d.At.Add(delay(c, *s, d.Key))
-}
-
 // fire starts the runs of a schedule that is due; nil: it could not, and is due still.
 func (s *Schedules) fire(ctx context.Context, now time.Time, d store.DueNow) *moved {
 	plan, err := s.Plans.Plan(ctx, d.Workspace, d.Workflow, d.Live)
@@ -176,188 +158,4 @@ func (s *Schedules) fire(ctx context.Context, now time.Time, d store.DueNow) *mo
 	goOn(&m.on, t.Cadence, p.Reached)
 	m.on.Rules = rulesOf(t.Cadence)
 	return m
-}
-
-// stamp is a time as it is stored.
-func stamp(t time.Time) time.Time { return t.UTC().Truncate(time.Microsecond) }
-
-// dueKey is the key of a start at a due time. No key of an item begins like it.
-func dueKey(reader, key string) string {
-	if reader == "" {
-		return "due " + key
-	}
-	return "due " + key + " for " + reader
-}
-
-func keptFor(c *cadence.Cadence, due, anchor time.Time) time.Duration {
-	if next, ok := c.Next(due, anchor); ok && next.At.Sub(due) < time.Hour {
-		return keptShort
-	}
-	return keptLong
-}
-
-// delay is how much later than due something starts on purpose, always the same for
-// one time of one schedule.
-func delay(c *cadence.Cadence, s store.Scheduled, key string) time.Duration {
-	if c.Jitter < time.Second {
-		return 0
-	}
-	h := fnv.New64a()
-	_, _ = h.Write(s.Workflow[:])
-	_, _ = h.Write([]byte(s.Reader + "\x00" + key))
-	return time.Duration(h.Sum64()%uint64(c.Jitter/time.Second)) * time.Second
-}
-
-// overdues are times that have come, and what becomes of them.
-type overdues struct {
-	Start       []cadence.Due // these start runs, in their order
-	Late        int           // how many of these were missed
-	Left        int           // missed ones that start none
-	First, Last time.Time     // of those that were missed
-	Reached     time.Time     // the last of all: it goes on after it
-}
-
-// overdue tells what becomes of the times of a schedule that have come by now, of
-// which there is one at least.
-func overdue(t *triggers.Timing, s store.Scheduled, now time.Time) overdues {
-	c := t.Cadence
-	late := now.Add(-grace - c.Jitter)
-	// What was missed: only so many of them can start something.
-	first := cadence.Due{At: s.Due, Key: s.Key}
-	count, missed := c.Between(s.Due, late, s.Anchor, max(t.Most, 1))
-	if s.Due.Before(late) {
-		count++
-		if len(missed) < max(t.Most, 1) {
-			missed = append([]cadence.Due{first}, missed...)
-		}
-	}
-	p := overdues{Reached: s.Due}
-	if count > 0 {
-		p.First, p.Last = s.Due, missed[len(missed)-1].At
-		p.Reached = p.Last
-	}
-	// What is due now, though perhaps a little later on purpose.
-	fresh := []cadence.Due{}
-	if !s.Due.Before(late) {
-		fresh = append(fresh, first)
-	}
-	for after := p.Reached; ; {
-		next, ok := c.Next(after, s.Anchor)
-		if !ok || next.At.Add(delay(c, s, next.Key)).After(now) {
-			break
-		}
-		fresh = append(fresh, next)
-		after = next.At
-	}
-	switch {
-	case count == 0:
-	case t.Missed == triggers.MissedAll:
-		p.Start = missed[max(0, len(missed)-t.Most):]
-	case t.Missed == triggers.MissedOnce && len(fresh) == 0:
-		p.Start = missed[len(missed)-1:]
-	}
-	p.Late = len(p.Start)
-	p.Left = count - p.Late
-	p.Start = append(p.Start, fresh...)
-	if len(fresh) > 0 {
-		p.Reached = fresh[len(fresh)-1].At
-	}
-	return p
-}
-
-// Times gives the schedules of a workflow that begins to be live, or goes on: those of
-// its live revision's trigger, which may have none. A cadence that stays as it is goes
-// on as it was, with the times that it counts from; what was due while it was paused
-// was not missed.
-func Times(t *triggers.Timing) store.Timer {
-	if t == nil {
-		return nil
-	}
-	return func(workflow uuid.UUID, known []store.Scheduled, now time.Time) []store.Scheduled {
-		now = stamp(now)
-		c := t.Cadence
-		s := store.Scheduled{Workflow: workflow, Cadence: c.Sentence(), Zone: c.Zone().String(), Rules: rulesOf(c), Anchor: c.Anchor(now), Previous: now, Missed: t.Missed, Most: t.Most}
-		for _, k := range known {
-			if k.Reader != s.Reader {
-				continue
-			}
-			s.Previous = k.Previous
-			if k.Cadence == s.Cadence {
-				s.Anchor, s.Due, s.Key, s.Next = k.Anchor, k.Due, k.Key, k.Next
-			}
-		}
-		if s.Due.IsZero() {
-			goOn(&s, c, now)
-		}
-		return []store.Scheduled{s}
-	}
-}
-
-// Paused gives the schedules of a workflow that is paused: nothing is due.
-func Paused(_ uuid.UUID, known []store.Scheduled, _ time.Time) []store.Scheduled {
-	for i := range known {
-		known[i].Due, known[i].Key, known[i].Next, known[i].Trouble = time.Time{}, "", time.Time{}, ""
-	}
-	return known
-}
-
-// The rules of a zone are compared over this span.
-var rulesFrom, rulesTo = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2060, 1, 1, 0, 0, 0, 0, time.UTC)
-
-// rulesOf tells by which rules of its zone a cadence is worked out.
-func rulesOf(c *cadence.Cadence) string { return cadence.Rules(c.Zone(), rulesFrom, rulesTo) }
-
-// rework works out anew what was worked out by other rules of a zone than those that
-// are known here: a country has changed them.
-func (s *Schedules) rework(ctx context.Context) error {
-	zones, err := s.Store.ZonesInUse(ctx)
-	if err != nil {
-		return err
-	}
-	for _, z := range zones {
-		zone, _, err := cadence.Zone(z.Zone)
-		if err != nil {
-			s.Log.Warn("a zone of schedules is not known to this node; their times stay as they were worked out", "zone", z.Zone)
-			continue
-		}
-		rules := cadence.Rules(zone, rulesFrom, rulesTo)
-		if rules == z.Rules {
-			continue
-		}
-		s.Log.Info("the rules of a zone have changed; times are worked out anew", "zone", z.Zone)
-		for n := 1; n > 0; {
-			if n, err = s.Store.Rework(ctx, z, dueTogether, func(list []store.Scheduled) []store.Scheduled {
-				for i := range list {
-					list[i] = anew(list[i], rules)
-				}
-				return list
-			}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// anew works out by the rules that are known here when a schedule is due that was
-// worked out by others: at the same time on the wall.
-func anew(s store.Scheduled, rules string) store.Scheduled {
-	s.Rules = rules
-	c, err := cadence.Read(s.Cadence, "")
-	if err != nil || c.Counts() { // intervals go by no clock on a wall; and every sentence of ours is read back
-		return s
-	}
-	const reach = 27 * time.Hour // no change of rules moves a time further
-	for after := s.Due.Add(-reach); ; {
-		next, ok := c.Next(after, s.Anchor)
-		if !ok {
-			s.Due, s.Key, s.Next = time.Time{}, "", time.Time{}
-			return s
-		}
-		if next.Key >= s.Key || next.At.Sub(s.Due) > reach {
-			dueAt(&s, c, next)
-			return s
-		}
-		after = next.At
-	}
 }

@@ -62,7 +62,11 @@ func StandingOf(w store.Workflow, waits string, schedules []store.Scheduled, see
 	case waits == "":
 		return nil
 	case seen.Refused != nil && (seen.Last == nil || arrived(seen.Refused).After(*seen.Last)):
-		return &Standing{Words: "The last " + map[bool]string{true: "call", false: "start"}[waits == ACall] + " was refused", At: arrived(seen.Refused), Why: words.Sentence(seen.Refused.Reason), Trouble: true}
+		what := "start"
+		if waits == ACall {
+			what = "call"
+		}
+		return &Standing{Words: "The last " + what + " was refused", At: arrived(seen.Refused), Why: words.Sentence(seen.Refused.Reason), Trouble: true}
 	case seen.Last == nil && waits == ACall:
 		return &Standing{Words: "Live, and never called yet"}
 	case seen.Last == nil:

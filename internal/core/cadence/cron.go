@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	parser "github.com/robfig/cron/v3"
 )
@@ -99,45 +98,4 @@ func (c *cron) falls(day int) bool {
 		return byDay && byDow
 	}
 	return byDay || byDow
-}
-
-// monthDay is a day of a month: by number, by its place among the working days, or
-// by that among the days of the week of one name.
-type monthDay struct {
-	n       int // from 1; -1 is the last
-	working bool
-	weekday *time.Weekday
-}
-
-func (m monthDay) is(day int) bool {
-	y, month, d := dateOf(day)
-	last := dayOfDate(y, month+1, 0)
-	switch {
-	case m.weekday != nil:
-		if weekdayOf(day) != *m.weekday {
-			return false
-		}
-		if m.n < 0 {
-			return day+7 > last
-		}
-		return (d-1)/7+1 == m.n
-	case m.working:
-		if !working(weekdayOf(day)) {
-			return false
-		}
-		begin, end := day-d+1, day
-		if m.n < 0 {
-			begin, end = day, last
-		}
-		count := 0
-		for x := begin; x <= end; x++ {
-			if working(weekdayOf(x)) {
-				count++
-			}
-		}
-		return m.n < 0 && count == 1 || count == m.n
-	case m.n < 0:
-		return day == last
-	}
-	return d == m.n
 }
