@@ -1501,6 +1501,12 @@ export interface components {
             /** @description What the change of clocks does to it */
             note?: string;
         };
+        DueDay: {
+            /** Format: date */
+            date: string;
+            /** @description Something is due on it */
+            due: boolean;
+        };
         /** @description A cadence: a line as people write it, or the settings of a trigger. */
         AskedCadence: {
             /** @description As: every working day at 8 */
@@ -1519,12 +1525,14 @@ export interface components {
             zone: string;
             settings: components["schemas"]["Fields"];
             times: components["schemas"]["DueTime"][];
+            /** @description The coming ten days of the zone, today first */
+            days: components["schemas"]["DueDay"][];
             /** @description How often it is due within the next seven days */
             a_week: number;
             /** @description What the next change of clocks does to it; none where none comes within a year */
             clocks?: string;
         };
-        AheadChange: {
+        Change: {
             step?: string;
             /** @description added, removed, changed or moved */
             kind: string;
@@ -1567,7 +1575,7 @@ export interface components {
             a_month?: number;
             /** @description Workflows that start at the same minutes within the next week */
             beside?: components["schemas"]["AheadBeside"][];
-            changes: components["schemas"]["AheadChange"][];
+            changes: components["schemas"]["Change"][];
             writes: components["schemas"]["AheadWrite"][];
             lately?: components["schemas"]["AheadLately"];
             /** @description Runs that have not ended; they finish on their revision */
@@ -1606,12 +1614,14 @@ export interface components {
             until: string;
             entries: components["schemas"]["ScheduleEntry"][];
             /** @description Minutes at which several workflows start */
-            together: {
-                /** Format: date-time */
-                at: string;
-                workflows: string[];
-            }[];
+            together: components["schemas"]["Together"][];
             missed: components["schemas"]["MissedTimes"][];
+        };
+        Together: {
+            /** Format: date-time */
+            at: string;
+            /** @description Their names */
+            workflows: string[];
         };
         MissedTimes: {
             workflow: string;
@@ -1654,11 +1664,7 @@ export interface components {
         };
         Diff: {
             revision?: number;
-            changes: {
-                step?: string;
-                kind: string;
-                sentence: string;
-            }[];
+            changes: components["schemas"]["Change"][];
         };
         Revision: {
             number: number;

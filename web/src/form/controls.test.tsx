@@ -3,7 +3,7 @@ import { fireEvent, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import type { Fields, Json, Schemas } from "../api/client";
-import { asBrowser, serve, show } from "../testing/kit";
+import { asBrowser, No, serve, show } from "../testing/kit";
 import { Field } from "./Field";
 import { ValuesContext } from "./values";
 
@@ -27,6 +27,42 @@ async function field(schema: Fields, value?: Json, more: Partial<Parameters<type
   return () => onSet.mock.lastCall?.[0] as Json | undefined;
 }
 const box = () => screen.getByLabelText<HTMLInputElement>("Field");
+
+describe("another workflow", () => {
+  const workflow = { type: "string", hint: "workflow" };
+  const all = {
+    workflows: [
+      { name: "gas-price", title: "Gas price" },
+      { name: "memo-once", title: "memo-once" },
+    ],
+  };
+
+  it("is chosen by its name", async () => {
+    serve({ "GET /workflows": all });
+    const set = await field(workflow);
+    await userEvent.selectOptions(box(), await screen.findByRole("option", { name: "Gas price, gas-price" }));
+    expect(set()).toBe("gas-price");
+    expect(screen.getByRole("option", { name: "memo-once" })).toBeTruthy();
+  });
+
+  it("that is not there any more stays chosen and says so, and can be taken out", async () => {
+    serve({ "GET /workflows": all });
+    const set = await field(workflow, "kiln-loads");
+    const gone = await screen.findByRole<HTMLOptionElement>("option", {
+      name: "kiln-loads, which is not there",
+    });
+    expect(gone.selected).toBe(true);
+    await userEvent.selectOptions(box(), "Choose…");
+    expect(set()).toBeUndefined();
+  });
+
+  it("says why none can be chosen", async () => {
+    serve({ "GET /workflows": new No(503, { type: "down", title: "The database does not answer." }) });
+    await field(workflow, "gas-price");
+    expect(await screen.findByText(/The database does not answer/)).toBeTruthy();
+    expect(box().value).toBe("gas-price");
+  });
+});
 
 describe("each type has its control", () => {
   it("text of one line, and of several", async () => {

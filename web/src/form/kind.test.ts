@@ -26,6 +26,7 @@ describe("the control of a field", () => {
     ["file", { type: "object", hint: "file" }],
     ["picker", { type: "string", choices: "tabs" }],
     ["expression", { type: "string", hint: "condition" }],
+    ["workflow", { type: "string", hint: "workflow" }],
     ["steps", { type: "array", hint: "steps" }],
   ];
   for (const [want, schema] of cases)

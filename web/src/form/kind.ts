@@ -18,6 +18,7 @@ export type Kind =
   | "list"
   | "rows"
   | "asked"
+  | "workflow"
   | "pairs"
   | "json"
   | "date"
@@ -43,6 +44,7 @@ const byHint: Partial<Record<string, Kind>> = {
   file: "file",
   lines: "long_text",
   asked: "asked",
+  workflow: "workflow",
 };
 
 /** The longest text that has room in one line. */

@@ -12,7 +12,7 @@ export function NextTimes({
 }) {
   return (
     <>
-      <Leaves times={cadence.times} />
+      <Leaves days={cadence.days} />
       <Times times={cadence.times} zone={cadence.zone} clocks={cadence.clocks} />
       {beside.length > 0 && (
         <section aria-label="Beside it">
@@ -31,28 +31,22 @@ export function NextTimes({
   );
 }
 
-/** The next ten days, a leaf where it starts. */
-function Leaves({ times }: { times: Schemas["DueTime"][] }) {
-  const days = Array.from({ length: 10 }, (_, i) => {
-    const d = new Date();
-    d.setDate(d.getDate() + i);
-    return d;
-  });
-  const on = new Set(times.map((t) => new Date(t.at).toDateString()));
+/** The coming days of the zone, a leaf where it starts. */
+function Leaves({ days }: { days: Schemas["DueDay"][] }) {
   return (
     <svg viewBox="0 0 330 62" className="w-full" aria-hidden>
       <line x1={0} x2={330} y1={40} y2={40} className="stroke-leaf" />
       {days.map((d, i) => {
         const x = 16 + i * 33;
-        const starts = on.has(d.toDateString());
+        const date = new Date(`${d.date}T12:00:00Z`); // a day of the zone, not a moment
         return (
-          <g key={i} className={starts ? "fill-ink" : "fill-third"}>
+          <g key={d.date} className={d.due ? "fill-ink" : "fill-third"}>
             <text x={x} y={12} textAnchor="middle" className="text-[11.5px]">
-              {d.toLocaleDateString("en-GB", { weekday: "short" })}
+              {date.toLocaleDateString("en-GB", { weekday: "short", timeZone: "UTC" })}
             </text>
-            {starts && <path d={`M${String(x)} 39 q-8 -6 1 -19 q9 9 -1 19`} className="fill-leaf" />}
+            {d.due && <path d={`M${String(x)} 39 q-8 -6 1 -19 q9 9 -1 19`} className="fill-leaf" />}
             <text x={x} y={56} textAnchor="middle" className="text-[11.5px]">
-              {d.getDate()}
+              {date.getUTCDate()}
             </text>
           </g>
         );

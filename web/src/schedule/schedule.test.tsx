@@ -170,6 +170,7 @@ describe("a line that says when", () => {
     settings,
     a_week: 5,
     times: [{ at: "2026-11-30T08:00:00Z", wall: "Monday 30 November 2026, 08:00" }],
+    days: [],
     ...over,
   });
   const workflow = (settings: object) =>

@@ -16,6 +16,9 @@ import { isOf } from "./StepForm";
 import { Samples } from "./Samples";
 import { standsAs, When } from "./When";
 
+/** Whether a setting asks something of the item that starts it; all others are read before there is one. */
+const asksOf = (p: Schemas["Property"]) => asFields(p.schema)["hint"] === "condition";
+
 const copy = (text: string) => {
   void navigator.clipboard.writeText(text).then(
     () => toast("Copied"),
@@ -56,7 +59,7 @@ export function TriggerForm({
       id={`trigger-${p.name}`}
       property={p}
       value={settings[p.name]}
-      around={{ connection: undefined, values: settings, shared }}
+      around={{ connection: undefined, values: settings, shared: asksOf(p) ? shared : undefined }}
       problems={problems(p.name)}
       onSet={(v) => {
         onEdit([{ op: "trigger", key: `settings.${p.name}`, value: v ?? null }]);

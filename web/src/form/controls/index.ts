@@ -15,6 +15,7 @@ import { SortKeysControl } from "./SortKeysControl";
 import { LongTextControl, SecretControl, TextControl } from "./TextControl";
 import { DateControl, DurationControl, MomentControl } from "./TimeControls";
 import { TotalsControl } from "./TotalsControl";
+import { WorkflowControl } from "./WorkflowControl";
 
 /** The control of each kind. Cases and steps are lines of their own. */
 export const controls: Record<Exclude<Kind, "cases" | "steps">, ComponentType<ControlProps>> = {
@@ -31,6 +32,7 @@ export const controls: Record<Exclude<Kind, "cases" | "steps">, ComponentType<Co
   list: ListControl,
   rows: RowsControl,
   asked: AskedControl,
+  workflow: WorkflowControl,
   pairs: PairsControl,
   json: JsonControl,
   date: DateControl,
