@@ -40,6 +40,7 @@ type Reader struct {
 	Store       *store.Store
 	Plans       *workflows.Plans
 	Connections *connections.Service
+	Lists       *Lists
 }
 
 // Outside gives what a run reaches outside through; owner is nil where nothing
@@ -60,7 +61,7 @@ func (r *Reader) Run(ctx context.Context, workspace, id uuid.UUID) (*engine.Run,
 	}
 	journal := &store.RunJournal{Store: r.Store, Workspace: workspace, Run: id}
 	outside := r.Outside(workspace, id, nil)
-	run := &engine.Run{World: engine.World{Journal: journal, Source: &store.TriggerItems{RunJournal: journal}, Clock: Clock{}, Connections: outside, Callbacks: outside, Sealer: outside}}
+	run := &engine.Run{World: engine.World{Journal: journal, Source: &store.TriggerItems{RunJournal: journal}, Clock: Clock{}, Connections: outside, Callbacks: outside, Sealer: outside, Lists: r.Lists.Of(workspace)}}
 	for _, p := range passes {
 		plan, err := r.Plans.Plan(ctx, workspace, p.Workflow, p.Revision)
 		if err != nil {
@@ -84,7 +85,7 @@ func (r *Reader) Fresh(ctx context.Context, c store.Claimed) (*engine.Run, error
 		return nil, err
 	}
 	journal := &store.RunJournal{Store: r.Store, Workspace: c.Workspace, Run: c.Run}
-	return &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Facts: facts(c.Run, c.Accepted, plan)}, World: engine.World{Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole}, Journal: journal, Clock: Clock{}}}, nil
+	return &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Facts: facts(c.Run, c.Accepted, plan)}, World: engine.World{Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole}, Journal: journal, Clock: Clock{}, Lists: r.Lists.Of(c.Workspace)}}, nil
 }
 
 func facts(id uuid.UUID, started time.Time, plan *workflow.Plan) workflow.RunFacts {
@@ -119,7 +120,7 @@ type Rehearsal struct {
 func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any) (*Rehearsal, *engine.Recording, error) {
 	made := engine.NewRecording(time.Now().UTC().Truncate(time.Microsecond))
 	outside := &connections.Run{Service: r.Connections, Workspace: workspace, Rehearsal: true}
-	got, err := rehearse(ctx, plan, samples, made.Started, made.Of(outside), Clock{})
+	got, err := r.rehearse(ctx, workspace, plan, samples, made.Started, made.Of(outside), Clock{})
 	return got, made, err
 }
 
@@ -127,14 +128,14 @@ func (r *Reader) Rehearse(ctx context.Context, workspace uuid.UUID, plan *workfl
 // asked of anybody; what was not read waits.
 func (r *Reader) Follow(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any, from *engine.Recording) (*Rehearsal, error) {
 	known := connections.Known{Service: r.Connections, Workspace: workspace}
-	return rehearse(ctx, plan, samples, from.Started, from.Replay(known), from.Clock())
+	return r.rehearse(ctx, workspace, plan, samples, from.Started, from.Replay(known), from.Clock())
 }
 
-func rehearse(ctx context.Context, plan *workflow.Plan, samples []map[string]any, started time.Time, outside engine.Connections, clock engine.Clock) (*Rehearsal, error) {
+func (r *Reader) rehearse(ctx context.Context, workspace uuid.UUID, plan *workflow.Plan, samples []map[string]any, started time.Time, outside engine.Connections, clock engine.Clock) (*Rehearsal, error) {
 	m := &engine.Memory{Items: samples}
 	run := &engine.Run{
 		Spec:  engine.Spec{Facts: workflow.RunFacts{ID: "rehearsal", Started: started, Workflow: plan.Workflow.Name}, Passes: []engine.Pass{{Number: 1, Plan: plan}}, Rehearse: true},
-		World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: clock, Lattice: m},
+		World: engine.World{Source: engine.MemorySource{Memory: m}, Journal: engine.MemoryJournal{Memory: m}, Connections: outside, Clock: clock, Lattice: m, Lists: r.Lists.Of(workspace)},
 	}
 	res, err := run.Execute(ctx, nil)
 	if err != nil {

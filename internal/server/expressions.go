@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/steps"
@@ -41,6 +43,9 @@ func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api
 		}
 	}
 	scope := &expr.Scope{Item: fields, Now: time.Now().UTC(), Names: map[string]any{"trigger": trigger}, Context: ctx}
+	if sc := scopeOf(ctx); sc.SeesItems() {
+		scope.Lists = listsHere{ctx, s.Runs.Lists.Of(sc.Workspace())}
+	}
 	out := api.Evaluated{}
 	v, why, err := evaluate(r.Body.Source, or(r.Body.Template, false), scope)
 	var later unknown
@@ -60,6 +65,15 @@ func (s *Server) Evaluate(ctx context.Context, r api.EvaluateRequestObject) (api
 	return api.Evaluate200JSONResponse(out), nil
 }
 
+// listsHere are those of the caller's workspace.
+type listsHere struct {
+	ctx context.Context //nolint:containedctx // of the one evaluation
+	of  engine.Lists
+}
+
+// List implements expr.Lists.
+func (l listsHere) List(name string) ([]any, error) { return l.of.List(l.ctx, name) }
+
 // unknown is a path of which it is known only in a run what it gives.
 type unknown string
 
@@ -71,7 +85,10 @@ func known(refs []expr.Ref, scope *expr.Scope) error {
 		if _, ok := scope.Names[r.Path[0]]; ok || r.Path[0] == "item" {
 			continue
 		}
-		if r.Path[0] == "column" || r.Path[0] == "hmac" {
+		if r.Path[0] == "list" && scope.Lists != nil {
+			continue
+		}
+		if slices.Contains([]string{"column", "hmac", "list"}, r.Path[0]) {
 			return unknown(fmt.Sprintf("%s(%q)", r.Path[0], r.Path[1]))
 		}
 		return unknown(strings.Join(r.Path, "."))

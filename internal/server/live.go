@@ -145,7 +145,7 @@ func (s *Server) GoBack(ctx context.Context, r api.GoBackRequestObject) (api.GoB
 	if err != nil {
 		return nil, err
 	}
-	if _, problems := workflow.Check([]byte(revision.Document), &workflow.Catalog{Connectors: plan.Catalog.Connectors, Connections: catalog.Connections}); workflow.HasErrors(problems) {
+	if _, problems := workflow.Check([]byte(revision.Document), &workflow.Catalog{Connectors: plan.Catalog.Connectors, Connections: catalog.Connections, Lists: catalog.Lists}); workflow.HasErrors(problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: fmt.Sprintf("Revision %d has errors by now and cannot go live.", r.Number), problems: problems}
 	}
 	g, err := s.goingLive(ctx, sc, w, plan.Start)

@@ -25,6 +25,20 @@ func (s *Server) catalog(ctx context.Context, sc store.Scope) (*workflow.Catalog
 		return nil, err
 	}
 	c := &workflow.Catalog{Connectors: cons}
+	known, err := s.Store.Lists(ctx, sc)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range known {
+		of := workflow.List{Name: l.Name}
+		for _, column := range l.Columns {
+			of.Columns = append(of.Columns, column.Name)
+		}
+		c.Lists = append(c.Lists, of)
+	}
+	if sc.SeesItems() {
+		c.Rows = s.Runs.Lists.Of(sc.Workspace()).List
+	}
 	for _, k := range list {
 		may, actions := sc.Use(k, grants)
 		c.Connections = append(c.Connections, workflow.Connection{Name: k.Name, Connector: k.Connector, Method: k.Method, State: k.State, Scopes: k.Scopes, Granted: actions, Forbidden: !may})

@@ -181,7 +181,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	documents := connections.NewDocuments(cons, s.Store)
 	s.Connections = connections.New(ctx, connections.Config{Store: s.Store, Vault: s.Vault, Client: client, Documents: documents, PublicURL: c.PublicURL, Log: c.Log})
 	plans := &workflows.Plans{Revisions: s.Store, Documents: documents}
-	reader := &runs.Reader{Store: s.Store, Plans: plans, Connections: s.Connections}
+	reader := &runs.Reader{Store: s.Store, Plans: plans, Connections: s.Connections, Lists: runs.NewLists(s.Store)}
 	if s.Node, err = node.New(ctx, node.Config{Name: name, Runs: c.Runs, Lease: c.Lease, Log: c.Log}, s.Store, worlds{reader}); err != nil {
 		listener.Close()
 		return err

@@ -309,7 +309,8 @@ func (s *Store) RecordCalls(ctx context.Context, calls []Called) error {
 	seen := map[uuid.UUID]uuid.UUID{}
 	b := &pgx.Batch{}
 	for _, c := range calls {
-		b.Queue("INSERT INTO connection_call SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9 WHERE EXISTS (SELECT FROM connection WHERE workspace_id = $1 AND id = $2) ON CONFLICT DO NOTHING",
+		// One that is being removed is waited for, so that its calls cost no others theirs.
+		b.Queue("INSERT INTO connection_call SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9 FROM connection WHERE workspace_id = $1 AND id = $2 FOR KEY SHARE ON CONFLICT DO NOTHING",
 			c.Workspace, c.Connection, c.ID, c.Method, c.Address, c.Status, c.Failure, c.TookMS, c.Run)
 		seen[c.Connection] = c.Workspace
 	}

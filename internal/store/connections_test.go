@@ -166,6 +166,35 @@ func TestTheLastCallsAreKept(t *testing.T) {
 
 // A consent belongs to the person and the browser that began it, and is used
 // up by the first who comes with it.
+// Whose connection is removed at that moment loses their calls, and nobody else theirs.
+func TestTheCallsOfAConnectionThatIsBeingRemovedCostNoOthersTheirs(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := within(t, time.Minute)
+	stays := b.gated(ctx, t)
+	goes := Connection{ID: NewID(), Name: "goes", Connector: "http", Method: "key", Secret: []byte("{}"), State: "unchecked"}
+	require.NoError(t, b.AddConnection(ctx, b.sc, goes))
+	owner := admin(t, b.node.Config().ConnString())
+	tx, err := owner.Begin(ctx)
+	require.NoError(t, err)
+	_, err = tx.Exec(ctx, "DELETE FROM connection WHERE id = $1", goes.ID)
+	require.NoError(t, err)
+	done := make(chan error, 1)
+	go func() {
+		done <- b.RecordCalls(ctx, []Called{{Workspace: b.sc.workspace, Connection: goes.ID, ID: NewID(), Method: "GET", Address: "/a"}, {Workspace: b.sc.workspace, Connection: stays, ID: NewID(), Method: "GET", Address: "/b"}})
+	}()
+	require.Eventually(t, func() bool {
+		var waits bool
+		require.NoError(t, tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_stat_activity WHERE pg_backend_pid() = ANY(pg_blocking_pids(pid)))").Scan(&waits))
+		return waits
+	}, 20*time.Second, 5*time.Millisecond, "the calls wait for the removal")
+	require.NoError(t, tx.Commit(ctx))
+	require.NoError(t, <-done)
+	calls, err := b.Calls(ctx, b.sc, stays)
+	require.NoError(t, err)
+	require.Len(t, calls, 1)
+}
+
 func TestAConsentIsUsedOnceByWhoeverBeganIt(t *testing.T) {
 	t.Parallel()
 	b := open(t)

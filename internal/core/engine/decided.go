@@ -27,8 +27,9 @@ type decisions struct {
 	ctx   context.Context
 	chunk []item.Address // which are read together, once the first is asked for
 	items map[item.Address]*decided
-	fresh []item.Address // whose decisions are not durable yet, in their order
-	err   error          // why the journal does not answer
+	fresh []item.Address   // whose decisions are not durable yet, in their order
+	lists map[string][]any // that were read for the chunk, so that its items see the same
+	err   error            // why the journal does not answer
 }
 
 // decided is what was decided for an item.
@@ -42,7 +43,7 @@ type decided struct {
 func (d *decisions) begin(ctx context.Context, chunk []*flow) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.ctx, d.chunk, d.items = ctx, nil, nil
+	d.ctx, d.chunk, d.items, d.lists = ctx, nil, nil, nil
 	for _, f := range chunk {
 		if f.state == moving {
 			d.chunk = append(d.chunk, f.it.Address)
@@ -267,6 +268,39 @@ func (b *base) sign(connection, text string) (code []byte, err error) {
 	defer d.mu.Unlock()
 	d.err = err
 	return nil, &expr.Away{Err: ours{err}}
+}
+
+// list reads a list of the workspace as it stands. The items of a chunk see the same.
+func (b *base) list(name string) (rows []any, err error) {
+	d := b.decisions
+	if d == nil || b.Lists == nil {
+		return nil, errors.New("a list cannot be read here")
+	}
+	d.mu.Lock()
+	rows, known := d.lists[name]
+	d.mu.Unlock()
+	if known {
+		return rows, nil
+	}
+	err = b.held(d.context(), "the lists of the workspace cannot be read", func(ctx context.Context) (err error) {
+		rows, err = b.Lists.List(ctx, name)
+		return err
+	})
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var why *call.Failure
+	switch {
+	case errors.As(err, &why):
+		return nil, errors.New(why.Message)
+	case err != nil:
+		d.err = err
+		return nil, &expr.Away{Err: ours{err}}
+	}
+	if d.lists == nil {
+		d.lists = map[string][]any{}
+	}
+	d.lists[name] = rows
+	return rows, nil
 }
 
 // context is that of the chunk which is worked on.

@@ -37,7 +37,7 @@ func (e *eyes) look(it *item.Item) *expr.Scope {
 	e.it = it
 	e.Scope = expr.Scope{Item: it.Fields, Now: it.At, Place: e}
 	if e.of != nil {
-		if e.Signer = e; e.of.remembers() {
+		if e.Signer, e.Lists = e, e; e.of.remembers() {
 			e.Others = e
 		}
 	}
@@ -55,6 +55,9 @@ func (e *eyes) Seed() string {
 
 // Sign implements expr.Signer.
 func (e *eyes) Sign(connection, text string) ([]byte, error) { return e.of.sign(connection, text) }
+
+// List implements expr.Lists.
+func (e *eyes) List(name string) ([]any, error) { return e.of.list(name) }
 
 // Lookup implements expr.Place.
 func (e *eyes) Lookup(name string) (any, error) {

@@ -39,7 +39,7 @@ func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples 
 	m := &Memory{Items: samples}
 	run := &Run{
 		Spec:  Spec{Facts: workflow.RunFacts{ID: "check", Started: sampleTime, Workflow: w.Name}, Passes: []Pass{{Number: 1, Plan: plan}}, Sampled: true, Rehearse: true},
-		World: World{Source: MemorySource{m}, Journal: MemoryJournal{m}, Clock: still{}, Lattice: m, Arrives: t.arrives, Fails: t.fails},
+		World: World{Source: MemorySource{m}, Journal: MemoryJournal{m}, Clock: still{}, Lattice: m, Lists: listsOf(catalog), Arrives: t.arrives, Fails: t.fails},
 	}
 	if _, err := run.Execute(ctx, nil); err != nil {
 		return w, found.Problems()
@@ -53,6 +53,19 @@ func Check(ctx context.Context, text []byte, catalog *workflow.Catalog, samples 
 	}
 	return w, found.Problems()
 }
+
+// listsOf are the workspace's lists as a check may see them.
+func listsOf(catalog *workflow.Catalog) Lists {
+	if catalog.Rows == nil {
+		return nil
+	}
+	return shownLists(catalog.Rows)
+}
+
+type shownLists func(ctx context.Context, name string) ([]any, error)
+
+// List implements Lists.
+func (l shownLists) List(ctx context.Context, name string) ([]any, error) { return l(ctx, name) }
 
 // asked gives the samples as a start would take them, and warns of those that it
 // would refuse.

@@ -16,6 +16,7 @@ type World struct {
 	Journal     Journal
 	Connections Connections
 	Callbacks   Callbacks
+	Lists       Lists  // of the workspace; nil: there is none
 	Sealer      Sealer // nil: nothing is stored, so nothing need be sealed
 	Clock       Clock
 	Lattice     Lattice
@@ -66,6 +67,13 @@ type Account struct {
 	Parameters map[string]any // what templates see as account
 	Base       *url.URL       // where calls without a host go; nil for nowhere
 	Secrets    *call.Secrets  // what its answers may echo
+}
+
+// Lists reads the lists of the workspace as they stand.
+type Lists interface {
+	// List gives the rows, which nobody changes. The error is a *call.Failure where
+	// there is no list of this name, or a fault of ours.
+	List(ctx context.Context, name string) ([]any, error)
 }
 
 // Callbacks makes addresses at which the other side tells that a job has ended.

@@ -61,7 +61,7 @@ actions:
 func catalog(t require.TestingT) *workflow.Catalog {
 	c, err := connector.Parse([]byte(kilnHall))
 	require.NoError(t, err)
-	return &workflow.Catalog{Connectors: map[string]*connector.Connector{"hall": c}, Connections: []workflow.Connection{{Name: "hall", Connector: "hall", State: "ok"}}}
+	return &workflow.Catalog{Connectors: map[string]*connector.Connector{"hall": c}, Connections: []workflow.Connection{{Name: "hall", Connector: "hall", State: "ok"}}, Lists: []workflow.List{{Name: "duty", Columns: []string{"short", "phone"}}}}
 }
 
 func plan(t require.TestingT, steps string) *workflow.Plan {

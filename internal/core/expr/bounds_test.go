@@ -143,8 +143,11 @@ func TestNothingGoesThroughFunctions(t *testing.T) {
 			continue
 		}
 		args := "item.gone" + strings.Repeat(", item.gone", fn.min-1)
-		if f.Name == "hmac" { // the name of a connection stands in quotes
+		switch f.Name { // names stand in quotes
+		case "hmac":
 			args = `item.gone, "studio"`
+		case "list":
+			continue
 		}
 		v, err := eval(t, f.Name+"("+args+")", map[string]any{})
 		require.NoError(t, err, f.Name)

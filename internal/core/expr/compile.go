@@ -48,7 +48,17 @@ func (n Names) functions() []string {
 
 // inRuns are functions that can be called only where they stand among the names:
 // they reach into a run.
-var inRuns = []string{"column", "hmac"}
+var inRuns = []string{"column", "hmac", "list"}
+
+// quoted are functions that take the name of something of the workspace in quotes, so
+// that it is known what they reach before they do.
+var quoted = map[string]struct {
+	at        int // of the argument
+	thing, as string
+}{
+	"hmac": {1, "connection", `hmac(item.text, "studio")`},
+	"list": {0, "list", `list("duty")`},
+}
 
 // Compile reads an expression that can read values by these names. Every error is
 // an *Error with its position.
@@ -412,15 +422,15 @@ func (c *compiler) function(n ast.Node, name string, arguments []ast.Node) evalu
 		return c.fail(n, "%s takes %s, and has %d here: %s", name, arity(f.min, f.max), len(arguments), f.Usage)
 	}
 	c.calls = append(c.calls, name)
-	if name == "hmac" { // so that it is known before whose secret is used
+	if q, ok := quoted[name]; ok {
 		if !c.in.has(name) {
-			return c.fail(n, "hmac(…) can be used only in the steps of a workflow")
+			return c.fail(n, "%s(…) can be used only in the steps of a workflow", name)
 		}
-		of, ok := arguments[1].(*ast.StringNode)
+		of, ok := arguments[q.at].(*ast.StringNode)
 		if !ok {
-			return c.fail(arguments[1], "hmac takes the name of a connection in quotes, as hmac(item.text, \"studio\")")
+			return c.fail(arguments[q.at], "%s takes the name of a %s in quotes, as %s", name, q.thing, q.as)
 		}
-		c.ref([]string{"hmac", of.Value}, of.Location().From)
+		c.ref([]string{name, of.Value}, of.Location().From)
 	}
 	args := make([]evaluator, len(arguments))
 	for i, a := range arguments {

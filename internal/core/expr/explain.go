@@ -46,7 +46,7 @@ func (p *Program) why(n ast.Node, s *Scope) string {
 // that they are asked for.
 func (p *Program) part(n ast.Node, s *Scope) (any, error) {
 	alone := *s
-	alone.Others, alone.Signer = nil, nil // they remember the whole
+	alone.Others, alone.Signer, alone.Lists = nil, nil, nil // they remember the whole
 	if e, ok := p.parts.Load(n); ok {
 		v, _, err := run(p.Source, e.(evaluator), &alone)
 		return v, err

@@ -3,6 +3,7 @@ package expr
 import (
 	"crypto/hmac"
 	"crypto/sha256"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,16 @@ import (
 var at = time.Date(2026, 11, 23, 16, 30, 0, 0, time.UTC)
 
 // signer signs by a key, whatever the connection is called.
+// duty is a workspace with one list.
+type duty struct{}
+
+func (duty) List(name string) ([]any, error) {
+	if name != "duty" {
+		return nil, fmt.Errorf("there is no list %q", name)
+	}
+	return []any{map[string]any{"short": "wren", "phone": "1"}, map[string]any{"short": "tam", "phone": nil}}, nil
+}
+
 type signer string
 
 func (s signer) Sign(_, text string) ([]byte, error) {
@@ -26,7 +37,7 @@ func (s signer) Sign(_, text string) ([]byte, error) {
 func scope(t testing.TB, fields string) *Scope {
 	m, err := item.DecodeObject([]byte(fields))
 	require.NoError(t, err)
-	return &Scope{Signer: signer("a key"), Item: m, Now: at, Seed: "run", Names: map[string]any{"vars": map[string]any{"limit": int64(6)}}}
+	return &Scope{Signer: signer("a key"), Lists: duty{}, Item: m, Now: at, Seed: "run", Names: map[string]any{"vars": map[string]any{"limit": int64(6)}}}
 }
 
 func TestEveryFunctionDoesWhatItsExampleSays(t *testing.T) {
@@ -220,7 +231,7 @@ func FuzzCompile(f *testing.F) {
 
 // fuzzed is a scope with values of every kind.
 func fuzzed() *Scope {
-	return &Scope{Now: at, Signer: signer("k"), Names: map[string]any{"vars": map[string]any{"a": "b"}}, Item: map[string]any{"n": int64(1), "f": 2.5, "s": "né👨‍👩‍👧 <p>x</p>", "yes": true, "none": nil, "at": "2026-03-29T01:30:00+01:00",
+	return &Scope{Now: at, Signer: signer("k"), Lists: duty{}, Names: map[string]any{"vars": map[string]any{"a": "b"}}, Item: map[string]any{"n": int64(1), "f": 2.5, "s": "né👨‍👩‍👧 <p>x</p>", "yes": true, "none": nil, "at": "2026-03-29T01:30:00+01:00",
 		"list": []any{int64(3), "a", nil, 1.5}, "rows": []any{map[string]any{"k": "a", "q": int64(2)}, map[string]any{"k": "b"}}, "deep": map[string]any{"a": map[string]any{"b": "c"}}}}
 }
 

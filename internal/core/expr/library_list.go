@@ -21,6 +21,17 @@ var listFunctions = group("lists",
 	withBody("sort_by(list: list, key: body, order?: text) list", "Ordered by a key, \"desc\" for the greatest first; nothing comes last.", `sort_by([{"n": 2}, {"n": 1}], .n)`, `[{"n":1},{"n":2}]`, found("order arrange newest first descending ascending")),
 	withBody("group_by(list: list, key: body) object", "An object of lists, one for each value of the key as text.", `group_by([{"k": "a"}, {"k": "b"}], .k)`, `{"a":[{"k":"a"}],"b":[{"k":"b"}]}`, found("bucket categorise by field")),
 	withBody("index_by(list: list, key: body) object", "An object of the elements, by the key as text; of several with one key the last.", `index_by([{"k": "a", "n": 1}], .k)`, `{"a":{"k":"a","n":1}}`, found("lookup table dictionary by id key")),
+	fn("list(name: text) list", "The rows of a list of the workspace, as they stand as the item comes to the step; its name stands here in quotes.", `len(list("duty"))`, `2`, func(m *machine, a args) (any, error) {
+		if m.scope.Lists == nil {
+			return nil, errors.New("a list is read only while a workflow runs or is rehearsed")
+		}
+		rows, err := m.scope.Lists.List(a.text(0))
+		if err != nil {
+			m.broken = brokenBy(err)
+			return nil, err
+		}
+		return rows, m.charge(0, 16*len(rows))
+	}, fails("there is no list of this name"), found("workspace table rows lookup words people"), byOthers),
 	fn("first(list: any) any", "The first element, or nothing.", `first([4, 5])`, `4`, elementAt(0), fails("the value is neither a list nor text"), found("beginning head one")),
 	fn("last(list: any) any", "The last element, or nothing.", `last([4, 5])`, `5`, elementAt(-1), fails("the value is neither a list nor text"), found("end tail newest")),
 	fn("at(list: any, n: whole) any", "The n-th element, counted from 0, or from the end if negative; nothing where there is none.", `at([4, 5, 6], -1)`, `6`, func(m *machine, a args) (any, error) { return m.index(0, a[0], a.whole(1, 0)) }, fails("the value is neither a list nor text"), found("index element position nth")),

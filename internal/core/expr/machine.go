@@ -32,6 +32,9 @@ type Scope struct {
 	// Signer makes codes with the secrets of connections; nil where there is none.
 	Signer Signer
 
+	// Lists reads the lists of the workspace; nil where there is none.
+	Lists Lists
+
 	// Others remembers what others had a part in; nil where nothing is kept.
 	Others Others
 }
@@ -57,6 +60,13 @@ func (s *Scope) seed() string {
 type Signer interface {
 	// Sign gives the code of a text. An *Away says that it is no fault of the item.
 	Sign(connection, text string) ([]byte, error)
+}
+
+// Lists reads the small tables that colleagues edit.
+type Lists interface {
+	// List gives the rows as they stand, an object each, which nobody changes. An
+	// *Away says that it is no fault of the item.
+	List(name string) ([]any, error)
 }
 
 // Away says that something of ours is away: the evaluation ends, and says nothing

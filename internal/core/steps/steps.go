@@ -43,7 +43,7 @@ const (
 )
 
 // Reads are the names by which the expressions of steps read values.
-var Reads = expr.Names{"item", "trigger", "steps", "column", "round", "run", "vars", "error", "hmac"}
+var Reads = expr.Names{"item", "trigger", "steps", "column", "round", "run", "vars", "error", "hmac", "list"}
 
 // Kind is a built-in step kind.
 type Kind struct {

@@ -38,6 +38,7 @@ type Start struct {
 	Asks     Asked         // what somebody is asked for who starts a run by hand
 	Timing   *Timing       // when runs start by the clock; nil: they do not
 	Follows  *Following    // after which other workflow; nil: after none
+	Lists    []string      // workspace lists that are read before there is an item
 	// Own gives the item of a start that somebody makes at a moment, where the kind
 	// makes its items itself; nil: it does not.
 	Own func(now time.Time) map[string]any

@@ -1,6 +1,7 @@
 package workflow
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
@@ -17,6 +18,16 @@ import (
 type Catalog struct {
 	Connectors  map[string]*connector.Connector
 	Connections []Connection
+	Lists       []List
+	// Rows gives those of a list as they stand, for samples that go through the steps;
+	// nil where they may not be seen.
+	Rows func(ctx context.Context, list string) ([]any, error)
+}
+
+// List is what the checker knows of a workspace list.
+type List struct {
+	Name    string
+	Columns []string
 }
 
 // Digest tells catalogs apart: two of the same digest let Check find the same.
@@ -27,6 +38,7 @@ func (c *Catalog) Digest() [32]byte {
 		_ = e.Encode([2]string{name, c.Connectors[name].Text})
 	}
 	_ = e.Encode(c.Connections)
+	_ = e.Encode(c.Lists)
 	return [32]byte(h.Sum(nil))
 }
 

@@ -43,6 +43,9 @@ func (c *checker) ref(plan *Plan, s *CompiledStep, path string, r expr.Ref) {
 	case "hmac":
 		c.signs(path, r.Path[1])
 		return
+	case "list":
+		c.list(path, second(r.Path))
+		return
 	case "steps", "column":
 		if len(r.Path) < 2 {
 			return
@@ -88,6 +91,22 @@ func (c *checker) signs(path, name string) {
 		cure = "There are: " + strings.Join(able, ", ") + "."
 	}
 	c.add(document.SeverityError, path, fmt.Sprintf("There is no connection %q.", name), cure)
+}
+
+// list checks that there is a workspace list of a name.
+func (c *checker) list(path, name string) {
+	known := make([]string, 0, len(c.catalog.Lists))
+	for _, l := range c.catalog.Lists {
+		if l.Name == name {
+			return
+		}
+		known = append(known, l.Name)
+	}
+	cure := "Add it under Lists first."
+	if len(known) > 0 {
+		cure = "There are: " + strings.Join(known, ", ") + "."
+	}
+	c.add(document.SeverityError, path, fmt.Sprintf("There is no list %q.%s", name, near.Hint(name, known)), cure)
 }
 
 func second(path []string) string {

@@ -7,34 +7,53 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/core/steps"
+	"youngtrellis/internal/core/triggers"
 )
 
 // Connections lists the connections that the steps name, and those by whose
 // secrets their expressions make codes, sorted.
 func (w *Workflow) Connections() []string {
-	var out []string
-	signs := func(refs []expr.Ref) {
+	out := w.named("hmac")
+	for s := range w.All() {
+		if s.Connection != "" {
+			out = append(out, s.Connection)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Lists are the names of the workspace lists that it reads, sorted.
+func (w *Workflow) Lists() []string {
+	out := w.named("list")
+	if k, ok := triggers.Find(w.Trigger.Type); ok {
+		start, _ := k.Start(w.Trigger.Settings) // one that is not finished reads none
+		out = append(out, start.Lists...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// named are the names in quotes that a function is called with in the steps.
+func (w *Workflow) named(function string) (out []string) {
+	add := func(refs []expr.Ref) {
 		for _, r := range refs {
-			if r.Path[0] == "hmac" {
+			if r.Path[0] == function && len(r.Path) > 1 {
 				out = append(out, r.Path[1])
 			}
 		}
 	}
 	for s := range w.All() {
-		if s.Connection != "" {
-			out = append(out, s.Connection)
-		}
 		if k, ok := steps.Find(s.Type); ok {
 			for _, refs := range k.Refs(s.Settings) {
-				signs(refs)
+				add(refs)
 			}
 		}
 		if v, err := expr.CompileValue(anyMap(s.Input), steps.Reads); err == nil {
-			signs(v.Refs())
+			add(v.Refs())
 		}
 	}
-	slices.Sort(out)
-	return slices.Compact(out)
+	return out
 }
 
 // Sees tells why an expression of the step s cannot read steps.NAME; nil if it

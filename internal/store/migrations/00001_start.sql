@@ -215,6 +215,46 @@ CREATE TABLE connector_version (
   made_by      text NOT NULL,
   PRIMARY KEY (workspace_id, name, version)
 );
+-- Workspace lists. Rows are kept for as long as a change that they belong to is told:
+-- one that was changed or removed says in which version that was.
+CREATE TABLE list (
+  workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
+  id           uuid NOT NULL,
+  name         text NOT NULL,
+  title        text NOT NULL,
+  about        text NOT NULL DEFAULT '',
+  columns      jsonb NOT NULL,
+  version      integer NOT NULL DEFAULT 1,
+  rows         integer NOT NULL DEFAULT 0, -- that stand
+  changed      timestamptz NOT NULL DEFAULT now(),
+  changed_by   text NOT NULL,
+  PRIMARY KEY (workspace_id, id),
+  UNIQUE (workspace_id, name)
+);
+CREATE TABLE list_row (
+  workspace_id uuid NOT NULL,
+  list_id      uuid NOT NULL,
+  since        integer NOT NULL, -- the version that made it so
+  key          text NOT NULL,
+  place        integer NOT NULL,
+  fields       text NOT NULL,
+  until        integer, -- the version from which on it is another, or gone; NULL: it stands
+  PRIMARY KEY (workspace_id, list_id, since, key),
+  FOREIGN KEY (workspace_id, list_id) REFERENCES list ON DELETE CASCADE
+);
+CREATE UNIQUE INDEX list_row_stands ON list_row (workspace_id, list_id, key) WHERE until IS NULL;
+CREATE INDEX list_row_until ON list_row (workspace_id, list_id, until) WHERE until IS NOT NULL;
+CREATE TABLE list_change (
+  workspace_id uuid NOT NULL,
+  list_id      uuid NOT NULL,
+  version      integer NOT NULL,
+  at           timestamptz NOT NULL DEFAULT now(),
+  changed_by   text NOT NULL,
+  what         text NOT NULL, -- in words
+  columns      jsonb NOT NULL, -- as they were then
+  PRIMARY KEY (workspace_id, list_id, version),
+  FOREIGN KEY (workspace_id, list_id) REFERENCES list ON DELETE CASCADE
+);
 CREATE TABLE workflow (
   workspace_id uuid NOT NULL REFERENCES workspace ON DELETE CASCADE,
   id           uuid NOT NULL,
@@ -795,7 +835,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
