@@ -240,6 +240,45 @@ func (e KindDoes) Valid() bool {
 	}
 }
 
+// Defines values for ListColumnType.
+const (
+	Number ListColumnType = "number"
+	Text   ListColumnType = "text"
+	YesNo  ListColumnType = "yes_no"
+)
+
+// Valid indicates whether the value is a known member of the ListColumnType enum.
+func (e ListColumnType) Valid() bool {
+	switch e {
+	case Number:
+		return true
+	case Text:
+		return true
+	case YesNo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListImportHow.
+const (
+	Merge   ListImportHow = "merge"
+	Replace ListImportHow = "replace"
+)
+
+// Valid indicates whether the value is a known member of the ListImportHow enum.
+func (e ListImportHow) Valid() bool {
+	switch e {
+	case Merge:
+		return true
+	case Replace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MendingState.
 const (
 	MendingStateCancelled  MendingState = "cancelled"
@@ -1294,6 +1333,102 @@ type Line struct {
 	Type string `json:"type"`
 }
 
+// ListChange defines model for ListChange.
+type ListChange struct {
+	At        time.Time `json:"at"`
+	ChangedBy string    `json:"changed_by"`
+	Version   int       `json:"version"`
+	What      string    `json:"what"`
+}
+
+// ListChanged defines model for ListChanged.
+type ListChanged struct {
+	Added   []ListRow `json:"added"`
+	Changed []struct {
+		After  ListRow `json:"after"`
+		Before ListRow `json:"before"`
+	} `json:"changed"`
+	Columns []ListColumn `json:"columns"`
+	Removed []ListRow    `json:"removed"`
+}
+
+// ListColumn defines model for ListColumn.
+type ListColumn struct {
+	// Name Of the field that it makes
+	Name  string         `json:"name"`
+	Title *string        `json:"title,omitempty"`
+	Type  ListColumnType `json:"type"`
+
+	// Was Its name before the change
+	Was *string `json:"was,omitempty"`
+}
+
+// ListColumnType defines model for ListColumn.Type.
+type ListColumnType string
+
+// ListEdit defines model for ListEdit.
+type ListEdit struct {
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
+
+	// Key Of the row that is changed or removed; none adds one
+	Key    *string `json:"key,omitempty"`
+	Remove *bool   `json:"remove,omitempty"`
+}
+
+// ListEdits defines model for ListEdits.
+type ListEdits struct {
+	Edits []ListEdit `json:"edits"`
+}
+
+// ListImport defines model for ListImport.
+type ListImport struct {
+	Csv string `json:"csv"`
+
+	// How Merge: rows of the same key are changed, others added, none removed. Replace: what comes in is all that stands then.
+	How *ListImportHow `json:"how,omitempty"`
+
+	// Try Only say what it would change
+	Try *bool `json:"try,omitempty"`
+}
+
+// ListImportHow Merge: rows of the same key are changed, others added, none removed. Replace: what comes in is all that stands then.
+type ListImportHow string
+
+// ListOutcome defines model for ListOutcome.
+type ListOutcome struct {
+	Added    int           `json:"added"`
+	Changed  int           `json:"changed"`
+	List     WorkspaceList `json:"list"`
+	Removed  int           `json:"removed"`
+	Sentence string        `json:"sentence"`
+}
+
+// ListRow defines model for ListRow.
+type ListRow struct {
+	// Fields A JSON object
+	Fields Fields `json:"fields"`
+
+	// Key What it is known by
+	Key string `json:"key"`
+}
+
+// ListRows defines model for ListRows.
+type ListRows struct {
+	Rows []ListRow `json:"rows"`
+
+	// Total Rows that hold what was looked for
+	Total   int `json:"total"`
+	Version int `json:"version"`
+}
+
+// ListShape defines model for ListShape.
+type ListShape struct {
+	About   *string       `json:"about,omitempty"`
+	Columns *[]ListColumn `json:"columns,omitempty"`
+	Title   *string       `json:"title,omitempty"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	Secret string `json:"secret"`
@@ -1427,6 +1562,17 @@ type NewConnection struct {
 
 	// Values What the method asks for by name
 	Values *map[string]string `json:"values,omitempty"`
+}
+
+// NewList defines model for NewList.
+type NewList struct {
+	About   *string       `json:"about,omitempty"`
+	Columns *[]ListColumn `json:"columns,omitempty"`
+
+	// Csv Its first rows. Without columns they are made of its first line.
+	Csv   *string `json:"csv,omitempty"`
+	Name  string  `json:"name"`
+	Title *string `json:"title,omitempty"`
 }
 
 // NewSample defines model for NewSample.
@@ -2087,6 +2233,25 @@ type WorkflowSummary struct {
 // WorkflowSummaryState defines model for WorkflowSummary.State.
 type WorkflowSummaryState string
 
+// WorkspaceList defines model for WorkspaceList.
+type WorkspaceList struct {
+	About     string    `json:"about"`
+	Changed   time.Time `json:"changed"`
+	ChangedBy string    `json:"changed_by"`
+
+	// Columns Rows are known by what stands in the first
+	Columns []ListColumn `json:"columns"`
+	Name    string       `json:"name"`
+	Rows    int          `json:"rows"`
+	Title   string       `json:"title"`
+
+	// UsedBy Workflows that read it, in draft or live
+	UsedBy []string `json:"used_by"`
+
+	// Version Counts its changes
+	Version int `json:"version"`
+}
+
 // Band defines model for Band.
 type Band = string
 
@@ -2110,6 +2275,12 @@ type ItemStep = string
 
 // ItemWorkflow defines model for ItemWorkflow.
 type ItemWorkflow = string
+
+// ListName defines model for ListName.
+type ListName = string
+
+// ListVersion defines model for ListVersion.
+type ListVersion = int
 
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
@@ -2172,6 +2343,41 @@ type ListItemGroupsParams struct {
 	// Step The step's name
 	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
 	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
+// ChangeListParams defines parameters for ChangeList.
+type ChangeListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	// Before Only changes before this version
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportListParams defines parameters for ImportList.
+type ImportListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListRowsParams defines parameters for ListRows.
+type ListRowsParams struct {
+	// Find Only rows that hold this in some cell
+	Find *string `form:"find,omitempty" json:"find,omitempty"`
+
+	// From How many rows to leave out
+	From  *int `form:"from,omitempty" json:"from,omitempty"`
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// EditListParams defines parameters for EditList.
+type EditListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -2322,6 +2528,18 @@ type EvaluateJSONRequestBody = Evaluate
 // DismissItemsJSONRequestBody defines body for DismissItems for application/json ContentType.
 type DismissItemsJSONRequestBody = Dismissal
 
+// AddListJSONRequestBody defines body for AddList for application/json ContentType.
+type AddListJSONRequestBody = NewList
+
+// ChangeListJSONRequestBody defines body for ChangeList for application/json ContentType.
+type ChangeListJSONRequestBody = ListShape
+
+// ImportListJSONRequestBody defines body for ImportList for application/json ContentType.
+type ImportListJSONRequestBody = ListImport
+
+// EditListJSONRequestBody defines body for EditList for application/json ContentType.
+type EditListJSONRequestBody = ListEdits
+
 // BeginMendingJSONRequestBody defines body for BeginMending for application/json ContentType.
 type BeginMendingJSONRequestBody = MendingWish
 
@@ -2468,6 +2686,42 @@ type ServerInterface interface {
 	// ListKinds The built-in step kinds and triggers, and what bounds runs
 	// (GET /kinds)
 	ListKinds(c *gin.Context)
+	// ListLists The workspace lists, by name
+	// (GET /lists)
+	ListLists(c *gin.Context)
+	// AddList Make a list, of columns or of CSV whose first line names them
+	// (POST /lists)
+	AddList(c *gin.Context)
+	// RemoveList Remove a list that no workflow reads, with its history
+	// (DELETE /lists/{list})
+	RemoveList(c *gin.Context, list ListName)
+	// GetList One list, without its rows
+	// (GET /lists/{list})
+	GetList(c *gin.Context, list ListName)
+	// ChangeList Change what a list is called, or its columns
+	// (PATCH /lists/{list})
+	ChangeList(c *gin.Context, list ListName, params ChangeListParams)
+	// ListChanges Who changed a list and when, newest first
+	// (GET /lists/{list}/changes)
+	ListChanges(c *gin.Context, list ListName, params ListChangesParams)
+	// GetListChange What a change of a list did to its rows
+	// (GET /lists/{list}/changes/{number})
+	GetListChange(c *gin.Context, list ListName, number ListVersion)
+	// PutListBack Put a list back as it was after a change; that is a change too
+	// (POST /lists/{list}/changes/{number}/back)
+	PutListBack(c *gin.Context, list ListName, number ListVersion)
+	// ExportList The list as CSV (RFC 4180), with the names of its columns in the first line
+	// (GET /lists/{list}/csv)
+	ExportList(c *gin.Context, list ListName)
+	// ImportList Take rows in from CSV; or only say what that would change
+	// (POST /lists/{list}/csv)
+	ImportList(c *gin.Context, list ListName, params ImportListParams)
+	// ListRows Rows of a list, in their order
+	// (GET /lists/{list}/rows)
+	ListRows(c *gin.Context, list ListName, params ListRowsParams)
+	// EditList Add, change and remove rows, all or none
+	// (POST /lists/{list}/rows)
+	EditList(c *gin.Context, list ListName, params EditListParams)
 	// ListMendings What was done with many items at once, newest first
 	// (GET /mendings)
 	ListMendings(c *gin.Context)
@@ -3337,6 +3591,418 @@ func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
 	}
 
 	siw.Handler.ListKinds(c)
+}
+
+// ListLists operation middleware
+func (siw *ServerInterfaceWrapper) ListLists(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLists(c)
+}
+
+// AddList operation middleware
+func (siw *ServerInterfaceWrapper) AddList(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddList(c)
+}
+
+// RemoveList operation middleware
+func (siw *ServerInterfaceWrapper) RemoveList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveList(c, list)
+}
+
+// GetList operation middleware
+func (siw *ServerInterfaceWrapper) GetList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetList(c, list)
+}
+
+// ChangeList operation middleware
+func (siw *ServerInterfaceWrapper) ChangeList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeListParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeList(c, list, params)
+}
+
+// ListChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChangesParams
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChanges(c, list, params)
+}
+
+// GetListChange operation middleware
+func (siw *ServerInterfaceWrapper) GetListChange(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number ListVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetListChange(c, list, number)
+}
+
+// PutListBack operation middleware
+func (siw *ServerInterfaceWrapper) PutListBack(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number ListVersion
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutListBack(c, list, number)
+}
+
+// ExportList operation middleware
+func (siw *ServerInterfaceWrapper) ExportList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportList(c, list)
+}
+
+// ImportList operation middleware
+func (siw *ServerInterfaceWrapper) ImportList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportListParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportList(c, list, params)
+}
+
+// ListRows operation middleware
+func (siw *ServerInterfaceWrapper) ListRows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRowsParams
+
+	// ------------- Optional query parameter "find" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "find", c.Request.URL.Query(), &params.Find, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter find: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRows(c, list, params)
+}
+
+// EditList operation middleware
+func (siw *ServerInterfaceWrapper) EditList(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "list" -------------
+	var list ListName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "list", c.Param("list"), &list, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter list: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EditListParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EditList(c, list, params)
 }
 
 // ListMendings operation middleware
@@ -5008,6 +5674,18 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/files/:file", wrapper.GetFile)
 	router.GET(options.BaseURL+"/schema/connector", wrapper.ConnectorSchema)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
+	router.GET(options.BaseURL+"/lists", wrapper.ListLists)
+	router.POST(options.BaseURL+"/lists", wrapper.AddList)
+	router.DELETE(options.BaseURL+"/lists/:list", wrapper.RemoveList)
+	router.GET(options.BaseURL+"/lists/:list", wrapper.GetList)
+	router.PATCH(options.BaseURL+"/lists/:list", wrapper.ChangeList)
+	router.GET(options.BaseURL+"/lists/:list/rows", wrapper.ListRows)
+	router.POST(options.BaseURL+"/lists/:list/rows", wrapper.EditList)
+	router.GET(options.BaseURL+"/lists/:list/csv", wrapper.ExportList)
+	router.POST(options.BaseURL+"/lists/:list/csv", wrapper.ImportList)
+	router.GET(options.BaseURL+"/lists/:list/changes", wrapper.ListChanges)
+	router.GET(options.BaseURL+"/lists/:list/changes/:number", wrapper.GetListChange)
+	router.POST(options.BaseURL+"/lists/:list/changes/:number/back", wrapper.PutListBack)
 	router.GET(options.BaseURL+"/schedule", wrapper.GetSchedule)
 	router.POST(options.BaseURL+"/cadence", wrapper.ReadCadence)
 	router.GET(options.BaseURL+"/functions", wrapper.ListFunctions)
@@ -6208,6 +6886,499 @@ type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListListsRequestObject struct {
+}
+
+type ListListsResponseObject interface {
+	VisitListListsResponse(w http.ResponseWriter) error
+}
+
+type ListLists200JSONResponse struct {
+	Lists []WorkspaceList `json:"lists"`
+}
+
+func (response ListLists200JSONResponse) VisitListListsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListListsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListListsdefaultApplicationProblemPlusJSONResponse) VisitListListsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddListRequestObject struct {
+	Body *AddListJSONRequestBody
+}
+
+type AddListResponseObject interface {
+	VisitAddListResponse(w http.ResponseWriter) error
+}
+
+type AddList201JSONResponse WorkspaceList
+
+func (response AddList201JSONResponse) VisitAddListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddListdefaultApplicationProblemPlusJSONResponse) VisitAddListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveListRequestObject struct {
+	List ListName `json:"list"`
+}
+
+type RemoveListResponseObject interface {
+	VisitRemoveListResponse(w http.ResponseWriter) error
+}
+
+type RemoveList204Response struct {
+}
+
+func (response RemoveList204Response) VisitRemoveListResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveListdefaultApplicationProblemPlusJSONResponse) VisitRemoveListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListRequestObject struct {
+	List ListName `json:"list"`
+}
+
+type GetListResponseObject interface {
+	VisitGetListResponse(w http.ResponseWriter) error
+}
+
+type GetList200JSONResponse WorkspaceList
+
+func (response GetList200JSONResponse) VisitGetListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetListdefaultApplicationProblemPlusJSONResponse) VisitGetListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeListRequestObject struct {
+	List   ListName `json:"list"`
+	Params ChangeListParams
+	Body   *ChangeListJSONRequestBody
+}
+
+type ChangeListResponseObject interface {
+	VisitChangeListResponse(w http.ResponseWriter) error
+}
+
+type ChangeList200JSONResponse ListOutcome
+
+func (response ChangeList200JSONResponse) VisitChangeListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeListdefaultApplicationProblemPlusJSONResponse) VisitChangeListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChangesRequestObject struct {
+	List   ListName `json:"list"`
+	Params ListChangesParams
+}
+
+type ListChangesResponseObject interface {
+	VisitListChangesResponse(w http.ResponseWriter) error
+}
+
+type ListChanges200JSONResponse struct {
+	Changes []ListChange `json:"changes"`
+}
+
+func (response ListChanges200JSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListChangeRequestObject struct {
+	List   ListName    `json:"list"`
+	Number ListVersion `json:"number"`
+}
+
+type GetListChangeResponseObject interface {
+	VisitGetListChangeResponse(w http.ResponseWriter) error
+}
+
+type GetListChange200JSONResponse ListChanged
+
+func (response GetListChange200JSONResponse) VisitGetListChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetListChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetListChangedefaultApplicationProblemPlusJSONResponse) VisitGetListChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutListBackRequestObject struct {
+	List   ListName    `json:"list"`
+	Number ListVersion `json:"number"`
+}
+
+type PutListBackResponseObject interface {
+	VisitPutListBackResponse(w http.ResponseWriter) error
+}
+
+type PutListBack200JSONResponse ListOutcome
+
+func (response PutListBack200JSONResponse) VisitPutListBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutListBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutListBackdefaultApplicationProblemPlusJSONResponse) VisitPutListBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportListRequestObject struct {
+	List ListName `json:"list"`
+}
+
+type ExportListResponseObject interface {
+	VisitExportListResponse(w http.ResponseWriter) error
+}
+
+type ExportList200ResponseHeaders struct {
+	ContentDisposition  *string
+	XContentTypeOptions *string
+}
+
+type ExportList200TextcsvResponse struct {
+	Body          io.Reader
+	Headers       ExportList200ResponseHeaders
+	ContentLength int64
+}
+
+func (response ExportList200TextcsvResponse) VisitExportListResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	if response.Headers.XContentTypeOptions != nil {
+		w.Header().Set("X-Content-Type-Options", fmt.Sprint(*response.Headers.XContentTypeOptions))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportListdefaultApplicationProblemPlusJSONResponse) VisitExportListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportListRequestObject struct {
+	List   ListName `json:"list"`
+	Params ImportListParams
+	Body   *ImportListJSONRequestBody
+}
+
+type ImportListResponseObject interface {
+	VisitImportListResponse(w http.ResponseWriter) error
+}
+
+type ImportList200JSONResponse ListOutcome
+
+func (response ImportList200JSONResponse) VisitImportListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportListdefaultApplicationProblemPlusJSONResponse) VisitImportListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRowsRequestObject struct {
+	List   ListName `json:"list"`
+	Params ListRowsParams
+}
+
+type ListRowsResponseObject interface {
+	VisitListRowsResponse(w http.ResponseWriter) error
+}
+
+type ListRows200JSONResponse ListRows
+
+func (response ListRows200JSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRowsdefaultApplicationProblemPlusJSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditListRequestObject struct {
+	List   ListName `json:"list"`
+	Params EditListParams
+	Body   *EditListJSONRequestBody
+}
+
+type EditListResponseObject interface {
+	VisitEditListResponse(w http.ResponseWriter) error
+}
+
+type EditList200JSONResponse ListOutcome
+
+func (response EditList200JSONResponse) VisitEditListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditListdefaultApplicationProblemPlusJSONResponse) VisitEditListResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8564,6 +9735,42 @@ type StrictServerInterface interface {
 	// ListKinds The built-in step kinds and triggers, and what bounds runs
 	// (GET /kinds)
 	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
+	// ListLists The workspace lists, by name
+	// (GET /lists)
+	ListLists(ctx context.Context, request ListListsRequestObject) (ListListsResponseObject, error)
+	// AddList Make a list, of columns or of CSV whose first line names them
+	// (POST /lists)
+	AddList(ctx context.Context, request AddListRequestObject) (AddListResponseObject, error)
+	// RemoveList Remove a list that no workflow reads, with its history
+	// (DELETE /lists/{list})
+	RemoveList(ctx context.Context, request RemoveListRequestObject) (RemoveListResponseObject, error)
+	// GetList One list, without its rows
+	// (GET /lists/{list})
+	GetList(ctx context.Context, request GetListRequestObject) (GetListResponseObject, error)
+	// ChangeList Change what a list is called, or its columns
+	// (PATCH /lists/{list})
+	ChangeList(ctx context.Context, request ChangeListRequestObject) (ChangeListResponseObject, error)
+	// ListChanges Who changed a list and when, newest first
+	// (GET /lists/{list}/changes)
+	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// GetListChange What a change of a list did to its rows
+	// (GET /lists/{list}/changes/{number})
+	GetListChange(ctx context.Context, request GetListChangeRequestObject) (GetListChangeResponseObject, error)
+	// PutListBack Put a list back as it was after a change; that is a change too
+	// (POST /lists/{list}/changes/{number}/back)
+	PutListBack(ctx context.Context, request PutListBackRequestObject) (PutListBackResponseObject, error)
+	// ExportList The list as CSV (RFC 4180), with the names of its columns in the first line
+	// (GET /lists/{list}/csv)
+	ExportList(ctx context.Context, request ExportListRequestObject) (ExportListResponseObject, error)
+	// ImportList Take rows in from CSV; or only say what that would change
+	// (POST /lists/{list}/csv)
+	ImportList(ctx context.Context, request ImportListRequestObject) (ImportListResponseObject, error)
+	// ListRows Rows of a list, in their order
+	// (GET /lists/{list}/rows)
+	ListRows(ctx context.Context, request ListRowsRequestObject) (ListRowsResponseObject, error)
+	// EditList Add, change and remove rows, all or none
+	// (POST /lists/{list}/rows)
+	EditList(ctx context.Context, request EditListRequestObject) (EditListResponseObject, error)
 	// ListMendings What was done with many items at once, newest first
 	// (GET /mendings)
 	ListMendings(ctx context.Context, request ListMendingsRequestObject) (ListMendingsResponseObject, error)
@@ -9790,6 +10997,393 @@ func (sh *strictHandler) ListKinds(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
 		if err := validResponse.VisitListKindsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLists operation middleware
+func (sh *strictHandler) ListLists(ctx *gin.Context) {
+	var request ListListsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLists(ctx, request.(ListListsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLists")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListListsResponseObject); ok {
+		if err := validResponse.VisitListListsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddList operation middleware
+func (sh *strictHandler) AddList(ctx *gin.Context) {
+	var request AddListRequestObject
+
+	var body AddListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddList(ctx, request.(AddListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddListResponseObject); ok {
+		if err := validResponse.VisitAddListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveList operation middleware
+func (sh *strictHandler) RemoveList(ctx *gin.Context, list ListName) {
+	var request RemoveListRequestObject
+
+	request.List = list
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveList(ctx, request.(RemoveListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveListResponseObject); ok {
+		if err := validResponse.VisitRemoveListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetList operation middleware
+func (sh *strictHandler) GetList(ctx *gin.Context, list ListName) {
+	var request GetListRequestObject
+
+	request.List = list
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetList(ctx, request.(GetListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetListResponseObject); ok {
+		if err := validResponse.VisitGetListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeList operation middleware
+func (sh *strictHandler) ChangeList(ctx *gin.Context, list ListName, params ChangeListParams) {
+	var request ChangeListRequestObject
+
+	request.List = list
+	request.Params = params
+
+	var body ChangeListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeList(ctx, request.(ChangeListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeListResponseObject); ok {
+		if err := validResponse.VisitChangeListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListChanges operation middleware
+func (sh *strictHandler) ListChanges(ctx *gin.Context, list ListName, params ListChangesParams) {
+	var request ListChangesRequestObject
+
+	request.List = list
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChanges(ctx, request.(ListChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListChangesResponseObject); ok {
+		if err := validResponse.VisitListChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetListChange operation middleware
+func (sh *strictHandler) GetListChange(ctx *gin.Context, list ListName, number ListVersion) {
+	var request GetListChangeRequestObject
+
+	request.List = list
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetListChange(ctx, request.(GetListChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetListChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetListChangeResponseObject); ok {
+		if err := validResponse.VisitGetListChangeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutListBack operation middleware
+func (sh *strictHandler) PutListBack(ctx *gin.Context, list ListName, number ListVersion) {
+	var request PutListBackRequestObject
+
+	request.List = list
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutListBack(ctx, request.(PutListBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutListBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutListBackResponseObject); ok {
+		if err := validResponse.VisitPutListBackResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportList operation middleware
+func (sh *strictHandler) ExportList(ctx *gin.Context, list ListName) {
+	var request ExportListRequestObject
+
+	request.List = list
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportList(ctx, request.(ExportListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportListResponseObject); ok {
+		if err := validResponse.VisitExportListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportList operation middleware
+func (sh *strictHandler) ImportList(ctx *gin.Context, list ListName, params ImportListParams) {
+	var request ImportListRequestObject
+
+	request.List = list
+	request.Params = params
+
+	var body ImportListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportList(ctx, request.(ImportListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ImportListResponseObject); ok {
+		if err := validResponse.VisitImportListResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRows operation middleware
+func (sh *strictHandler) ListRows(ctx *gin.Context, list ListName, params ListRowsParams) {
+	var request ListRowsRequestObject
+
+	request.List = list
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRows(ctx, request.(ListRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRowsResponseObject); ok {
+		if err := validResponse.VisitListRowsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditList operation middleware
+func (sh *strictHandler) EditList(ctx *gin.Context, list ListName, params EditListParams) {
+	var request EditListRequestObject
+
+	request.List = list
+	request.Params = params
+
+	var body EditListJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditList(ctx, request.(EditListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditList")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EditListResponseObject); ok {
+		if err := validResponse.VisitEditListResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11568,277 +13162,300 @@ func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H39kts4kuerIHQb0TNxtKvsbvfsVMX9Ue2Pbt+4ba+rdn0bHb4KSIQkTFGAmgBL1jgcsa9xL3APtk9y",
-	"gUwAJMUERVZJ1T1z+89Ml0WC+Ejkd/7yy2SmV2uthLJmcvZlsuYlXwkrSvjrB65y9/+5MLNSrq3UanI2",
-	"eaeKLSv1xjA9Z1oJNuUqP2OP2FyXzC4Fk1as4Ef3hy3lYiHKDP5QfCXCD8aKNbNLbtmK5wIG0nO24mqb",
-	"MV0yra7nXBZVKSbZRLrv/lqJcjvJJm6QydnEfXWSTcxsKVbczdJu1+7fjS2lWky+fs0mz7VSYuam/Rbe",
-	"2V3J1VKwWXzmGwPzC59bc7usv1Y/Nskmpfi1kqXIJ2e2rET/HF7Pf+Z2tqQ/fitKI7XCbdhww0rB83PG",
-	"mbG8wD1ZCGvYd0+ehmktBc9FWU/s9fwRfmDPNKxYXRTyhtiFj+7jnC1KXa3ZQt4Kw7hh3D18xjbLbcY2",
-	"0i51ZdnGPZnL+VyUhs1LvYKjZlbD/yfOCQYaMLu/SCQ2aowbuXPW/1SK+eRs8t9OavI9wV/NSRwsjPyG",
-	"T0XRXfd7XtpAjAU8Qi8g/LZvAR8qlZp/WanWAHNdrridnE2qSrqF0QNeWrGm6cbdnR1y3fmie2LAnD/q",
-	"8mZe6E1q4pvwe/9QHyr1+kUco31zcO3pK7N/Lz5Ku5SqjxHh/RHKMrssdbVYMs5m3IjMUfLl1cv3J88v",
-	"Ll8CX+Gs1JXK61++df+K/3XyhP0BhgpUofWacXiezWVp7B8Tu73BGTaXBUyQ2K24QF6WfIvr85ucZlLh",
-	"GHpZVOOshjOor+5hs9bKCJjt+1JPC7Fy/znTygpl3X/y9bqQM+5mdLLGJ/77X42GMxl2KcO48EWC/8Dh",
-	"bUqtFhnjKmdLvXF8ZSVUzqSFbfJDuS9dICd2AqvUa1FaibMX87mYWXLX51IUuWmdzJ75unG33QPLJktR",
-	"rMlvFNI0Pz7VuhBcuV9Wwi51Tr6k/Kl3foDTJX8otZ53CaWQ6iYDCcKmfHaTsUrl2pHKQEp0lLAWnN4+",
-	"w1frQuzbtX/jRSXg8ZleCzPmHmQTIxy9zejNsPxGmGt+vVnKQtB7bKUt6JcrJVG9IQjPydgZLwomDZvK",
-	"ohB5xqRyNy43JDeq79YvE38Z8cuNFWSBEuOeeuKIdPgpDq2nf3VPfs0mF062J6a50FItWCFvHTOoipzl",
-	"+vEk2yF/fr3SyhK6xk96w/TcCsWkdQvNK8GQZzG7lKXdspxvG8uVyooFaBmbpSidRuc0ktIaNt0CZ5wV",
-	"enYzOVNVUXzNJlNhZE5pFp4jeQYNQzBuUf1zquBKqsoKU89FMCU+O24gbpqU20dzsGs/4AwIqprxPBBV",
-	"3yjP/WPujSVXCzGcVTyH56lvOxWJZuiluJW15icNnOw5U44accvhP8WtKJ1e2D0Zx224FcV20Pa8wUeB",
-	"Ra38XRh+Mb0KDxRmnHIaL6o7f5Kde2qRtnuF3HXMRXm94dvu3nyolCeWJb91m2CZULnIzx1tbNlcKmmW",
-	"DPZNyDJu4yhacd+glrkppR1x7DDWR/cOKdSbbCJsYNz+msjiZ5vbkmQOP8SLtnPxbUuTyrkVj6xE3tQ5",
-	"3SSb3DSUwX6+11A1Au/jNj3tN5FSu2xJWlZyxfztL7ixTZZ07o1JpxIYMdMqj1ZnWfnbY6rZTIhc5F2G",
-	"uEvjqlpN8fKUjgjqHxrXyn+GeGtnE2CIQHj1e8ld+OA/2Z5iJGFyMqlp7k6lvgfwRnIOSK+dg7hghVTC",
-	"q9FAj0xX1tFad08bljCpzohNd/y32vH3RYvbhQ9FYeAoPyPkut9+UivpUxmMN5/6SdkbSv4jLRnulkLu",
-	"pLkR+fNaruzupRc5Z4zjtnLD1kKvC79kJi1YIrBwYa1UCyBqHnwl1J5XqIjnYs6rwk7OnpxmkxX/LFfV",
-	"yv3h/pLK/0UJi/Wy5IaarTkDKbMFG8OdUc63Tkb/8wQ+8EaohdMovnOfIPYfp7+PV75CpWeHx+zuW/iN",
-	"bZbaCOYYmBMhbKEdPSrwOFAc7W9akW4NNwgoKuEgpGErwZVFLYZbMKYMiNpz9q9Xz1mlCmEMOEFUe/1P",
-	"iPV/JWjjB7GQ6rkzp/DA2ufoDEqnm9NKwVqXTh9lm6WcLVHN0quVY30we6dACmA58eC/f/bs22f7jn68",
-	"Lk4trEHvu0onaGvjdE6v5xlxK1RC93SamDu8lOIeB0FR6m4QPs9yRy/glOpqVDO9qvVNzraClxRJwZQS",
-	"/sIVcDI/7+AqcDSYMavd7QFXwVCV5EUlXvDtPntod/2OQKSpjT3HYwIjnRzkosLtG6wMvajEldM3iGWE",
-	"27mHDddsF15oTDnMxZ9KFijuE0mlRXG5FIK4ezzPS2Fo8p9VZZEQMLMKZkgZnLeilPPt/rWFL9fDxXdT",
-	"a8BPDl/AGAUwuNWpcXr8FCW6N/e465zY5bZK6FZW65vr1RCNBkxmP5usuYM4er2KelByL0VRdHdyzu1e",
-	"g/AVR8W+9hsNuzelqEyKYMCT2L3OrwPLR09jw/lovPcRvJXgqPz25Al9v1Hc9M3x0j3jnpWrytmO9Ew4",
-	"K8VS8NLw4owZjfEaidEJCNSA358zdAgxrsxGlBkzUs3AXgM9zz0MU6L0OSs+2/2XBs7IP0yeLFrdnbO9",
-	"kdQW8zwXecZKsdK37j9QZuRuR+FfUnt6T+UyxC3CSPRCxOyGuu9O6A/nwG+kItmvd9cOH+iVVPl+R0D/",
-	"uuNH6QVrOROEKaThtNoz3bHn8sEeyIRbdWeiwMLgUWqmXYnMy9lSJDSDhpOcSWtEMWfxBeoebJbba7Fa",
-	"2wESJOxM8yVya3VRrQi/+FQsuKL0CNDODGos6AbFR7OBssS9kuD1M9LeABWKGwE+VlRjwFvkDHvr1LRz",
-	"NudFATqN9JPzf5Pf7zdGc7Fu+dAb0wO3Us+WgCcCdgSfHLojc1EU17SO/84xdrBsYsRDqzMIday42jIn",
-	"yID1d1fcmPiC34prz2jppS1FkccpdH+WCV9D4JxEWIOyr15bw9YFn4ngu9GVdU+irHr8lNocZ8KYRISE",
-	"b6+XbmlTIdR1kGfdWa5kUUjT0kSkst9/R+5VMraihLE9dgXkJiydELNiHc0FadlcO3NBKGds/TKZllxB",
-	"5N3JatBJ/Ll9ItZeuzG6++iIzcnN6IXoLqWRD0EMAQaWN3VAhleKucdpzqOrxOaCsmFIyuWgkDSodeNs",
-	"qqlYQHiXcqP1SU9hr3lwZRLvWr1et5Soxo8xmNPx6W24tMlLsSEtOlgYHuMZXHvHm0yGmQ7oY56JojDM",
-	"8G0dmIT1o2OyFXQWfLY8Dz7M9kVfu3/kRdE0CxM+nhFk7H3og4JU6F7DrwwRdm7a11qNZ2O5zJnRcGmC",
-	"QpgxPreiZFwxUZaapvBNIsx/RSUOdcXH0GBdw9L06hlE7t2daLLOJpHWFLnDfkm2FaRiINXIs2iJ3RRg",
-	"OwbfLNLEMNtjVquSA8U3fl3T3tX463U6ZgC+Q9L/9hK8itNKFrko2YpvWeXEPm0TLEqu7HAd9Uf3OEW0",
-	"i4qXpFz/6d3l1dn7dx+u0JwxzJuU3jcUHNNKW7aupoWcwWVXeqrzLUgCXhR6I/JESAvoplJWFsM3H97Z",
-	"LLfkvi6lsvRVQMVkyUs+s6KMDigjZqUg51aIeUrWScPcr2GMdcEVLbZD0LDfAoGn+r0IK2mM59EJ2esm",
-	"wQo+uzGjchfSaRSS1nzh1MO+AX0uNGkGcpmnvMv+hqKHE5z6m6WTDOiCdMS00SWpuNZO2fa4QNkiP2d8",
-	"aiAlJkx0y3iJAdEbpTdq1N4Y6x0eQXGpVGAV2US7+U1LfQMu75l3XcN/zWW5InUZ656+Fp/XshRmROix",
-	"dv8MUN4qI/Lr6XZcrNpnVKZ0gKggpMLO7hFIZG3e8+YQkBdCKnFLwQu7ZOBXbgiZQUKpZsRdtptFQdDw",
-	"iOGReuoM0/JsA2m+3sD61nlm0GDbkfX2C6fLhv94J+WqIQAOx9dX/PNrfOFpI/AST3kcQ9rZ8jjjniWj",
-	"RNwRx9O23tzwvtaC+t7JZXzWdYL0piGg8kCNVNllQrLnemZSP1Srtu1FiYGu/9LRH1h+z8BoxjSRmVak",
-	"Zy3Jqx1j6wz/M8+9jSkN8FOz5s2b1SA3IxfqGvn9oM37SEde0uqO94CNSA4K9HTlfWfE5xqMrr3y+v6N",
-	"k4X9TFBMieArakPCO2FA1swgDsH0rSjZT1dX74kd70+HwwtTTwfPF2fQZGrh1Grib2x07yV90SDX9mVt",
-	"EnJ7qf9+8fMbJ6n/5+W7tzsx7id//u7b0+/2sew4dO/UrmpfaXtmyexRqYwtq/r6dx4IDpogxde6KJCr",
-	"b8R0qXXC75C6bP35lokrMDgBEiab2CH32HtOee8bMS4iPs4XglnN9FqQamopcln6/F/CPesVfqtZKRbS",
-	"OHsUbFTb9t3uFdl1MCp+kF5nFYpq2nZ+2mV6NNfeX7VUZLwHfBi1HS+V1VgIQgfkhzrplLbXeVspaLmG",
-	"7u798a6Wca6hXac/nLEfqG3z71j3tAuAtPnjknfNf4o2Xsj5nKCMgyWe9iWV7WxG+Ghqml7Y7XDX+gci",
-	"lMnBIGrVCW28tSk+r8UM7BsIYrCYXhwMplFyrgiFPT3p6l09Hakiw4k9Ieh8NzUBx8riqumtMk7J5gVV",
-	"puJjqCGRERadzlUcdPZQcCTmbV35ySmlLJfCWE25jd8IsLhXaPTwBZcqEagSpRgyIbCq6fQhvz9UnHP3",
-	"vFPngM+Rm39QNeDJ6Xf//OxP399LDXhR8rl9X9BBN26ZyKU1MZO/Qwtzjd4m8oJFRytEXwwrxVyUTuqG",
-	"AfFtkoE3o8G7IjK6dIOjwfq0qc3QXKZk6Hg3th+Wl/VHin1uVPdUvTuj5XUg07gqguwvtbOipVqErDSI",
-	"1+7Xbv1H3JiJyUIKFJHYaOVKMCdjwWNtdr5P1HGMyOZR2ooeb1pPchw12oYXRd9okE3ZSHljZonlHUKB",
-	"9fezVjnfsm9P2Vt9K5DPPvn+7NvT81rX2gpe1oxfOp6oHak54lOe3PZoYHbip0odxMtcEpwgFVloRfg4",
-	"/HkG5YBZXTgYKwRDgO+cnfhqZ3dp/H6E9NWMndTBOnhsNyh3HoNOIVFgDpWJEDInTuVG0E5iTZSHGmGz",
-	"uuhaKiNKm0H4SYT8lwxyXtyiSqGSCYOCDv0YYUGI+U+coWg3VuvcMwxYrdsQx+Ri3tBj9tERgLT1T9KE",
-	"0m/GmRIbUbLc8U1mtc5qzydmhxsri2InUyDUJTvp1RqgFPPKG7Pwqc4Nu4U0kWG5JJQ4M8nS3BCpQlLK",
-	"Iuk4OqJ9orQuO3KG7WyR5L2gHHi5HOGhg8u1q3RABnL4cw/vx8+R83NL9py9qyEMj4IZXZVo1TaF+vff",
-	"/vN31PaL1brwHyVS1Wojfsi3dxVHnAgKz94lE1oRxknJgIY20ibdO4nsOmeNYOAgEQmykExsYiQMHmZa",
-	"FdvGTYwZ+mWljCNtyEGGdEGBSYrATh/PIKMe2QFE1RiQM8gJ6hKMIXbIgaI9E9399eaGdy3AtvHifWOj",
-	"57wwgi5hW4IyNRUzHW80WAIY6pZQmWYwKQCTRP3eWYgXuqU+Zu/q1/BXHM5A5nvJiyzgXoAevqqMe4IZ",
-	"orbzeDmr1Ma92gkYrTno7o6+ee6L1iyc5boUa445zd7LcCiLOiQgNHOqfN7WNYIKhHhONtHzubfBS8Fn",
-	"S5GTrrBXcV92NTRnBTC//Gzy+dFCP/Jv/9Vo9fgD3/wsjOFobb/yJcg7ByQTPuO0A07+TQyMheG/7M2Z",
-	"lWCnNmW6/wrFfIK2TmSihCxCIqsvlTm+4OtUYhIwEay3qePpc6i1Bg1Qsa2g0wJC5hnhifLHMapwHi6d",
-	"xITLQNkhH2XDS+Ue+5TduZIsjJ4FYAaYfhb2s540eRpotKXF8052BRiQLXPN8FuRu63MoEBWr4NiCjrR",
-	"UBuuK+CJCBzJMiqVQmVwW2ySuZZoAmBiUPALOX1Yuf2kpIX4nPDuXCgmPq9LYQzpx80mgG5D623uWbdh",
-	"wX2Fj1JjlLqiHfhJz34PxEMTbmmYje23+X14lfb/GagShIJt8HCkS7VBR8YdTS+6Cpdtt3qQ2bJSM27F",
-	"H5zikbEC9K0/Ogvn10oYSIZe8fImaO6YB7ZB2KetE3aYgFLR5igdbX9VlWAwws9suvWGtS+yLLS+6YTw",
-	"++MXeKZhma1zCUTjjzcL1FyTYdzuMN9PPbejPrbONUlHRdeot9A6qtckEgqslxvt/cOj2ix1IbLoDt0K",
-	"k0GNYeYFYQZ+i4zlVQmBkcwXuQELd/aq2g4GyEBRFBdSz5raK8wCINLhYmhshwqLYrdyc7gPWay4LMbc",
-	"2l17Bt6nlvGTNFaXhPsqFHUnEkH5bCbWdkwaX19l2Jiyrb0K5odKXVqvZA6MEKKmVsfMYqjQJ7DE1e7P",
-	"SaXq76m3Xq/WurR9mRypKGOdFha8u+C/mOtKISybKG/RUVUrNpw5aY+WkNGFk8HgSjcWGVDDCH16SlZR",
-	"p53U79ZCXbx/zb59fArFX4+fgJGF2mrJ/v3i5ze7X/jzn548e3raEwduPP396b2c3LjPZKliJ4rdUN3S",
-	"y23g8ekyHkEqp/Hap+MkrpGTMXTS9HJA0jS8jc8OSZZO8m4wqlNhUEdMSSrENBr06C/G4ThRaTD7UV7S",
-	"SS+Q7bdvuoV01wXTKe847xqBZU8oqEEauzknMYMkzLeZXxLJhiRn9ZPHu9wxhwouCRifD9L4SnIPoKA3",
-	"SpTn4OGEkgFUSoJtD9lLkg6rj+DRlBYGYDtSLcAVIcCoO/N6NZaisQ3fMquRsXHLp9yIc2b5jVBnWNsJ",
-	"dVbgg4agUqPGJQw+QQwuBYqPmFX+3/BzhNVEigHcyrAQ8hCsWP0YNOwdphLgKzv7Mq3MNpXcoOforIqm",
-	"Erj5516DXHNjAiLVSre5TeOAsKJ/sDxORjTrHJ5hAJaNEDdRgyHA521oBsnHTLgPDWd8EWwvxtByS66m",
-	"4QZLGAJ3hyYKWJidwo8ATeomlUWczwDo4/F9gLgCCfiN7aVcQhYt4r8PDu7jJaD4tLYtbT/FI+s0Hngh",
-	"NeW/7CSVNR10hFuOco+4Yeh0rnE5DR/RneeGI2VsyrM9dEfCwfZvyAcxH4e9MBohYCi3FyNKfyrlH99N",
-	"FzBWcMAUwGlmXiw5TsiLIty5MxRkEDysHzDa2X+2nRkAUoBxLCcbgSiTNgpSJ/Ex5J3sgEnxEkBf4dvn",
-	"sIobsW1weDAC0Zm+1EXeDa8nBclY7jxccCcYZT9fI3eFshghdYdwa5eVwhP2mdMYnkZ4Jelz/0BLEAGx",
-	"D6P0GgIQe5c17nrXxNrOWBrmXgx8avcoydqzdw00rbMGemUIGHPlkash0KNXAnwaO96vhhtl6vggiYXe",
-	"+hBna1EarSj4w8Zoswjw0jdYnSbiE+oVa1jR3UHRbiKjG1AxGejA0TibcQXleJy1gM27w+ZamHTIEJJJ",
-	"EP0z4odpBfQE+wvA4k7pOGdaXYPnLGMFtyLkwalrQGWaikKrhVNRA+KIXQojwMBu6KIhsdKs0azKJu5+",
-	"Gyh4wXoxAE1BtdSQsirtoxUiN/tM0hDgm3GltFt+oKh9mEv3Lgtxm5gPJ/QWTGs2Ciw3EWpKOmN/SLtf",
-	"s0AbMU8Gghbu01hLjR7VfoXO+w6DMuffCQVPcZMpIfKGWyspzLI5t1GuE0Fh0mvRATeDHLzQB8Ht9tTb",
-	"XyJ3RobgsyWbtxLT6pmtuJ2ls7zRBqNz4AFxwX+w1Jsg9QA5COHs+AruUi214WM+3/W0BYkmY9FreKmp",
-	"freAATbD6fiD3txHcYVvhccbW5X5Y+s56cslXxPHPeUq7/O4TnkC+SLafXsOwuOnQJzPcTGvQqltNP9n",
-	"rTyrFoov/YUGCj03tvdQiHBxqatpIQZstu+iEfbcvzfA3OlgHf/WVyrCJfUNG3VE0AF9pizIK5+EeM4g",
-	"jgCpiH8TpfYXpZWzaTWbCoCmx2m5A37MXisn2RwVwuyrtXvu6ekpfhimHmJgBdYJ9LgJdne3n1/AzIm1",
-	"f9jdyW6fBMy8BNSLJr2F9EQ996mR5+BDkqYRn21wmFzmwEUgVSYklyYuW5pqB6FZoN0Bgwwhyx5Ek7hW",
-	"aPMQV9o38yrBJw5xE3H0zlUcssihnDXJUjPPIsMtIllsrP5M1DNFFNJTMvOcl07tLXwIIgLXNpFrT7N+",
-	"PObamRXYFPFqo+iHWINKox978vcwRmNxjyPUVJf95EKsGzBXPtcYbx7ud5as5UolLHfxTyAyxBWm1qIm",
-	"gJb9TjJz1k5lZrps5it79SCZ3EyagYqG/++kVzuNkJzkrlKy5IjKSyZDkwB/c1lYUWL7i8zjLP/nf/zf",
-	"cwQbq9OrIztE/sankA8dOlfVm9KAmvHPQJ5fgG2GVUVhsgd5aRD+VRqqStvEDz2AUqCdNFAjHz9tHGw6",
-	"0VxjWRqBGFVD8w1Mwt0D/zQWjdb7/gg4FI+wjTkN3HjzzEloSHrPGwsXBbQEqo/ZnWmr0VjSGup+GOxo",
-	"t5vAE+qU73P4jG8/1LxlfR/qTZsYUlX7M8/FFWB4dBi0R4ZJRvb2nQIO25UlGAzyo5NzIlTxdLpFFLqk",
-	"q0GsDDjzQtYQ1CdkY+5Rqff3r/ngnvFuOUQZGFoBjevyX6ljCPVA9Aap/KAAUD3AO3fryBMop42ETmYx",
-	"QA53rwUwYJCdLfqa2DQybTXhBU2EAYMCvPFVKShNI/xLdOXBqFDGARUopKhGFLz0l3frvjaOX5WyCTvb",
-	"As5UM1EUEROCyBeh8RjbtdyaxuWT+SCPdY9tgsU1eY893ZecO8xlTsYL+tJnO3p/OqJpeTkqu8q/kDqN",
-	"DrgStGqaxHNs/QFHjoCin+7aGcdRLzzIdmIwew+1k2+BAbfrsFl7e/Gk4R5Dtk3YhFLYctuLIkUh8fqs",
-	"mwhu5I+qdQbdAK2flK++D3XMrcXVVPspzVJCve7+qvy9O9tzfUK10Ygyd61vKOdvA7XK6c34GOP2HO0Y",
-	"cAoAtYCvI+3bI+7z/lZxPfdLrPucbT04l3dLNuiJoREpRanq3many06+QOzRNBQ+MxF59rToDzTsVQ9J",
-	"fpRmeX9EgZ36Z6kWhY//ZeiYAiGIBqkvZZIhYFxHVIdWEIyAJvD5K12lL9QKQ6Og2CxN1tFscH9X6hvD",
-	"EFOIQi3gxMjAl86YLbdNyS6UT9qsM9OB502FUIDlds48IztLPQFCPYcEaQ49K32Ami00iuLhnPFOiAud",
-	"5MUeqiJFdv3LoFMOatg+0o8Dk/MBSIir0Gpkt6BqVNLVuIwnZ1WP0AFK7LqckP8l2Uwhep5DDMA/6Z0E",
-	"Tg7QQLix9Qr101Gat+Fu7Hj9674rYYnUEb4Vm8Ni2PZC0t6lj+r9LJ9UgjjOhHFzg5mTkEOBWKI+av1Q",
-	"NlOipmd3gtMtaxf7N4ysPYiU4RAT538Zy7F2L/C4xCiycPvp6d4k9Z6Wqm/FJuEVSbkbguRxhjy7lWLj",
-	"A+uO4xshQn1Y8EeQomfFbwQJEgqjuF8ZuE9iNpaTP94Q7XVq7DYkW0kV/87u4/KgaIDcT021n0z7XKoR",
-	"SJY+/5q8jSagWbV39F/RDAqOcL1RJhbwzXhZSmxkuD+XKQUVbvZ1VXynNrzMUx0598RCU3f4IkLFANR5",
-	"rUacMV1gmJ9ZzZTYUIHQBGVHiMfMOzhAEcH8uWhXAroHpGzcuaAqpdP9qKG33b01O8on9G4tlMjpZk+9",
-	"bbPmdji6Qzbh1orV2iZk81TM9X6trSHp/HR7Id7cM18zqAIW+fUYYCD/CoUr+nGp2bqyOxq/auY0xNDu",
-	"LAEQE/unjG461qmuSBxOnxdJ34pyOJK0jzck3TfJdmXgo9sfV+1zTKUx6gqpbuiF81xcUx3e38132080",
-	"AHZowEbAYOproQh5erG5l55njYSWZaVyhHYY00M+lB4PaxQ/pnHZ3dwDfNvjjRgDq3HHWohB7c66Pod9",
-	"DdB6ra46UzRUNXQ/APwnsi3cKOpD77mhQHnCusYj5yWXBF+iKrCaNkGn226nYBCFDGdGLtQjqYImHIO3",
-	"vkRt7hMuiKyvglLfXrl/RqbY7M0aUlFHSEhtqfHfYYzVs13EbQsN9bx/Z/g3dCkXks5UAC7vdFeSMVxa",
-	"rvJHUoV6MDBRMp/zFEA7epJkkvhD0aexr/ASlzqQ7oOpRp0X5ERC2hOULOjKNuP66SWE3hv3XQKMM2wJ",
-	"Bw2W77cq9+ifV7u3JAvWY50qocSmkTt+zm7E2jKl4/H12piN3q6eUOtz3CHQcF1IfrHPYU+3PHFTl755",
-	"fKNz+h28+91tSwrO4UppWmPQlZ3p1VHkT1JgwOv1p4eQc4hwELsf4K+i9xoTlIWwAD3RDGfMCm1EzqJ4",
-	"un+85B2CmclC1I1mpGFT4TisU38aTaz0Wqhax1ryjri4Ayo24Jb3xW2dTWaqlfDV045tsWq9L2izu83b",
-	"qNeZUKiwaNped6X6Jqg04TSpu5b7zmi+AjwViN6LAn7nMJJULVDFg3Z0DZLDfaKtTd0tMoTL9LSR7au+",
-	"bMQ+w2GQfBFBdQngXGFT6Te1sy6lKbsHRhpqlKNuZCD/kP1re229vQUx3aoqPi0gMzIfW8TiJ5I4u4Ak",
-	"R0svD8yIJdOwo1GrAT+s6cQBc2msVFRfBAR4dyoz6gzn7NmTGu7R9wFZaWyQptizU/ImeyCkkS521CUJ",
-	"BRQHa2W4QplXnUBDN8icJ8eiobA5la/7QlsrfCXNOfvlU0jaDWqPKIQzMQzm+zmZRaaMQIEaoZKWeoXe",
-	"LwFNIrUHHjD2zA2IGZ0mYzm3gMYEdhUm5qMYJnd11MbvdmpGpDocJh4K7GZWE05cUeOwE8SLFWwjXMRx",
-	"MiS4FVzqO+KvBi8ujtH4jZr6h9D1PIWHOKbnD+D9ETQ/iz1B+t+Hp+Bm1filHVcQlpQgcBuiTHfQxcP7",
-	"gKYMzj4JOhgAKuuhAf3QBmKcJuyrEpt6Huh1lWkrxgMTgDsFMbkY7n3sRYsMAKZdjgtZH42ph0d9b0i7",
-	"0+P+wPVy4xG5PBRf4i5VimZKzwGtpt39jrN5KcwSnBvnERZxww1zc6ggit0KP7S6sPg2mCnrCKIaPrGs",
-	"Cf2Y/IwvprJt27IRRq37XZFVPh5VPIwdEYubcaGU93jX1Yue1sASYrmOv9l17loDFzdMr4ftiMEBSm8u",
-	"aOym2g6b1ArAnQvyyXZ7qE4nWpHiaeq4qxhR2gkfDcA2+CBsVSra/ZfvRj+f0aHwCJrdfjT15HVrSV8G",
-	"QLVJY4Y9GC/vnpl0zAH3Gk0otfWV7nFCBBmmJS+JGNBb0DViAauHp2T++VjpHiMDznjEFtnhWTzdGqGf",
-	"GwZV/FiD4TRVsaa5YyFvRaoL/Ci2znORSsutq2P23OjYc91f7TBo1kQZgxnXu0kekA+2hzwvzB1A067k",
-	"mEjhuyED9slKKmls+AXAw8hcsA8UKnBvUNP2NeuPhd6NgthWgTidky58kd8wBchHLTvagkpxktCczZMj",
-	"YBdFGoy44iNcZcnA10/JABoDnZesXBTKmt6J19WzKOJqKKsR/hU86H0Nq86YRFC3acz8RMANw7i5ERDn",
-	"oB0ulpe2JxLYVNjcaL7/o+/f5S2xGTiBG02zUYRjJJluJtIt728BggZ/I5IYebMqdUylHLDt+zwfoeJw",
-	"BI/pb8F26CKEFEfzMGcNbx+ZUT+wnmKIKlqtVo4/JtD/otLktzxx2DSWWID/2lvlMCrpqDnpu+LNRh28",
-	"wf1/rUSFDRMqpXyTztitwFSzmRA5NsDipZVQlT3nEm3vulaElAf1jA8AHTwVC6pJ2U/Y4QJ+zcAVo8vc",
-	"nLHpFqpHiyJrQczAX0tOh1MbdTBUShxo+2HFWcCwNEyrGSoXCH/ULX1pJGBzZZyBlvchI6UKt0fb5OMS",
-	"XwbWW/VJsr5OByZZpMUN6arH/vSA+HnWCOBdYwf4jFld5NdWX7snMvZXPb32FJyhxPQ/zHlV2Gs9v9ZV",
-	"ac7RG1ZWypEKVOQWXEGHqQAnSvh99vDHw6BRt3r4ELkhNyPUzeEp1qEnexeJ0id1+DmF+1dLwQavhsNt",
-	"AGTXpBCPl+JGqWzcWSn4KNbQdD71dowIz90BC3Hs7aBhyKKyErlS2PtvDIN3O/1GEWEAHWWY2+DVnen2",
-	"MSl/Y27ygJMPh+l3I6s7QYVDSB8cFSwuS3nbW3A5Ji9wurWp6gLxeSbKtU0BWZsEBx2KgngrylzOhgSj",
-	"fddweDp+Oky9nueg3AoiNtGbbIbXh0JZ4TekDPvoXauYFfHZAiXFSHdo/7S/v2TtvfFfyuLJk+QyW4q8",
-	"om66ULaUY5bsR3qpbEmCz9WdW4eVBjWqesj0p81warV6Abvb3fafpaqsMI2+mthSIt59gwU3Q71hV+FL",
-	"VIf+4NIcMuldbRwkAI6QxbNprCzub98p49kQ4Dt5CGh3OrNw1ghPd9UKsiUwHFqAawHPzpqrdpuhQhqb",
-	"qFxXJEpHaPPjoQndQ+dY/YRRxbwKyC/+CUhED/GmYWSydnJTV6lQhFx5a3W3BAu6nfgGndIXzntfz9jC",
-	"sE6KtRFsqasSBVTnXZ9NhlEcHCX0jZMlpL5Dyx6qwDz0c/ITXfOdwuYmDvdqBB8IHWzHNQeoAa5ITTNA",
-	"g8HO15hbd9Cxssnf2i3lxyCAo94Vrosfqq5wg9tA3j/ISnsVch8OE9Rckn0Y32oLdxZqyNDHI4o5Iiax",
-	"ynT8KwPQPBOwMmFXllhh0RsXvST7ak91TrtdFxUvc7JxNVp6IWoGywI82uD6+8NSG3u21qX9YwClXFfT",
-	"Qs6wwtm/y7FzdIzH1wAr2ahqwWbUjzihnkSRqiz277T/Mj5NbqtcqNeqBx+nETf4luzn4swDyD3pVglm",
-	"g3oWNYYgZ2h5BFoh1G6sdxQxEeK2pXTjbcdcu5jDzNdrocx5rNAyfGvYQgvTKgzCZtkAVigYqn7365Cd",
-	"5FCXAfgZ+K5muaZSTFol5dsxyLgX5oy9BWn3Hli0M05+5iVn/1JBL2OpZuKcvZEBXQwa3gU7pNUSscsC",
-	"KWmD3bnjHkrDDJfuq+dhL3NRfmP2x+Z2uGm+D4/wsvZmdjpd3Q3sJfmVNEF2i8qg9HWz1LCtEZI7uKrO",
-	"69BwthO7AmYDb7kBCeorEgg8XZzxrQcaR0T1LknNEy1JX6P6pUunF8RUKLsUW4QvNTcifzxUte0Dlh6X",
-	"YdNyp/Cmjvm4p8VgvfcQJ9hIs19trl0kAS61tqZxyhSNXDXMhbtzjGhBkOqkREFs7t7+gNtJ8yP0Qsiq",
-	"5bs4cWQpzMH9lX+X5dME3mGKl9JK+0gYuZChfQerEXbd62seUw7Ck4EA6pMlqScULu5obcH1M6Bmcub1",
-	"HKIyhK/QW+YzhcxSNHHRavsmduc3LBbpeJvmrp0jOqn+Ym5HFlfSdm/Mdq07Qy0SzSB0ZdfVkSoce/RO",
-	"Uwd9CC+JvhleDptE+K+UR/jtAu3ugOsmGjl5my9GsvY1TIbcillKR76iQ1yWTPW6UA0kTlt3bZBa/ed/",
-	"/B9TlwlmbGntGmB/fi3IeFV/vEiqAaffAkKlkpwFYATBDSoFL/Z7B3no0YHfp/br30IX/d2d2WLHSOyy",
-	"v7e9ebMN07jEk9EN2gzGjMzwpmyNe3jnVmp375Eqva9taMw+VZKctiMGBph2u6p20ct87D+EIrDFWWh4",
-	"hgvx50KR0ke+JctwDdm38yKAZfonwKDjwELDbeTrdSFnPNlnJtmXpceGL0UuSzGz/SlFkJq4kAb6Tgf1",
-	"hJxOL2TQrgWw4duxSM5389L4T40shR3m+G84t0Y4/VK+jp0WLWE2JH01KH1nZ6e+rSvBXgZbXeO6O6X6",
-	"MV0mOzBh/SI9GFSf5ulam1mdK4Z5yfNYFNK0XmmlDAdPgnosufGV43njA+0GInTf4W49mEZPG2maxjJJ",
-	"CO8bVoq4tPAeVsvkslXT+dfK2DRYRR9Uxkra62Bqpkp7p9DrAfRND7Q4omY0djcYJtZjt5FBFw36DpBf",
-	"vU2UPyaZyIHr4aKLr5dPhOfuH43I+y7wfbpW9WR5+N+u7wA7799Ma8zrfJw9fsvLMZX8dWHD2EKFXV+/",
-	"j4CEEVvZzbWvpbXgQOUNoqv5W732Pv7en8rX73gZ1jPUvzE0ia/f67I7Wtc9X5a6TAL7Gjsu3fAO1/+B",
-	"r2yswh5VMJtwEQ7xEFJ3ZuQlG3YRappP0zGqVFUp7fbS7WvopxDR6KRbwEzrGymCu+ZsYktRFE3nEV/L",
-	"v4htq98CHBMwN8HLJgyos00nX7+CnTnXyX6EtuSzGs1ElLdyJh6zK/8HePndUZVzaAPiHvpRhxbtIbbi",
-	"lHVdiG8Mg+pPBPoVSpRuN1ArkfYxewkkD796NhCBdgz7w4dXz9mfv3v2pz8+Zp8frUW5krA5dW8XX+oK",
-	"/kDMI1AMKyLgMSFyc84+P1IalLQVL2+wH6kHRAAbYsW3jJsbjwXBuNrCw0YuFKDRPI7nezb5d12pBbuK",
-	"ZxBZ6ORJwGDgazk5m3z7+PTxtxOsA4ZzPYHYIg8KxgLxP+NcX+eTs8kbaexF/RjAXa2d0QOvPD099XaS",
-	"9WpVw844+avPn6o97qRpfa9y3noMgpq7OIPxafgJcjpTjCUu9CSgC3xtOqXqsdrZIo0Qru/cUQo+W4rc",
-	"4w6iOxGcEjX1TM5C9YxTeCriHC7F7jH8Wgljf/Bh6YOeQDMSS9Z69VbPjTyg+llbVuLrfxFYJLDniIjl",
-	"y2p2yKVdTuVePGmkRq21IWjog+D585gQclcK6hPCF+ZGxE8c4Xh7E9abnyVkSPj53ufithGKAmBAxk1o",
-	"BItNuKDnl5M4oihinpU0kPWlENQgcfXhEJdidpM+wufu5xe1InuMQ4zDP/QBurWJnDrAj6GSGTGJDnG3",
-	"xOyG8TaCnq6cXqZLwBLYd07RZ94vO583njsob9uZwMCSsOjo38f2msMPYXzNdd7/eK6aiU7fGDZr7WJa",
-	"cpJ35iJv9pw6zp1pg8IPujhPDndxdr68i2+oA4LDLNywex8QDAr+QURKP28EPRFxDlJQlnrjG0oNk2D1",
-	"MZ98qf/4ilZBIdCo2xVqK30rdg64tdHfEY1k4KX8IMLAjdRqK4/6YEgCq4wwexef0QzkR2H7Fnb6QBR0",
-	"1QouHkJ1bjfhT99nXvKVsFDW/Av9qfqRxiLeOg3766eEKr3ThO44DGHnIw8tSh+eI7x01jfjgDWJfADV",
-	"oNBuDn8J4QQ5ZxtpluBWuztfOImteNPyF544rOTlo6ABMNayV95yuhickLTw5GFkLGSmY6wHslof5Fr2",
-	"n2jUf+9999MK9O+BqYZSvkNptD/zG9FMA9Gl05tAzXUH3D3PAM2x54YttZwJc/KlkMZ+vf/BZN6H6GHY",
-	"vAfRw8q1GWQzVXPX45k8X7jzOOeDeUlGJ8DwcrYcgpqzmwKXSHR5aDMMd49iPeGne1PrG402NAwIFVah",
-	"Camc3YB7+G7U6luMHZF/4Bd+L2oZn1l5e2Dt7JJva9B3r9/71ILgf3YqPiS9ysUSKiPuKcbrPJsjHdsP",
-	"YiHVc/+Z42h8rU88vL7nPgvBR1LWAHqNDulKByCS91hO1Gg6EPoL72QbhVxEaBm4xmL+e5BKM6R9HPPg",
-	"csnX4uj2Qf2By7Ci35WNcHCbz3uzpTUMU0+8ebDUGCdx/L2R0z6YRHx0ep8DTpfH8b/5z49xv+lyqPfN",
-	"DT7C+abLQ4jmj9gESQFEBA4cYGqglgHqd93vub6PLw4wu454s3Q5zo/95PAT2HOvkA7uH4Ws7TZdQnE3",
-	"mto+DuyBs0deqUFxiN/pSR7kVo+6y4dLUdsFqw4DD+EC78PD96cqNz8mbkW59f37S+3+F7sMdfsPDVPX",
-	"HVnJ1VojJh9NV6/h92MT1u5XHljy4ufpSJfjD41t9UYRJptbDS3PGbexrOgQTgPqRMEdpNi7tVAX71/f",
-	"4aC/xP8e7r335/3bOe+hxJ43ADKxSArShw7u0qdWe/r3KYTeqcZ4QYkzPVST9CUSvqHZDjMY6CDy9Bjt",
-	"SpLdvHIntjyuXRhhnn/P+n028Zhg6N5w8zsMh/nJ3R59C01rYx+52hjETvK+LURoMFfIgfqKuOVF5VM9",
-	"6QN+GZ44ztnG4R/4bMN38z7PMtZ/HCBQUG4Bs/7zusREUCh2wpKTPQIhNhZMWgOvZIEZuV028Gslym3N",
-	"B0JtcJIFNLyt35HOVnpcn/lNjkP24v40lJb0zAr7yNhS8FX7bGNW71QqDpPZ/ciDWixwCAQlQb1iqHQ5",
-	"ACX9RYg148xRReZbHDxlP8ofulQUIcRrMjr54v7va9LY/1HYHmJqy5Q5PpimpTW3VpTuxf9tlvzps+8f",
-	"/XL66M/80fzTl++/+/pPk8HU1W7J8tBUOpj93JNUO+4Ii/J0CQgs8H3/j49eSLPWRoZq47QEz+Irlz4l",
-	"/dF7XcjZdt9r/+tRePFquxaPfJfR/re+Hiae6ncXg6meyHr5Y+gs0OvCehWfOqit2/r4MLPVv7HXbq2H",
-	"HmK41us7zCns9nboz+SLK/f7v1u37vvDg2dlLcolXxvQWh4z7EwSkYCt71fWLe2GGhbE/xJbLAz0mf3S",
-	"Po4NE5pH/tp3vRvn4nZvfagURFkHPBprUgc+f2nFeuizvgZ90LMXUKQ98OE3UDPpHk5AIoFa6bd3wW8h",
-	"Qdfn3VKMFTvi95kSCY4MXuzWi5F0n51CjrxcVSvPnZ3qCn89IerYPh3T12DFKhUWusB4zP0vXaOjZ6Oh",
-	"EnotMqbERhiLfSLgKvobhzJ33808yaVZ+S40tBb5Ah94HRtFHiElGj/Bi4dW9P2HaUX/hVaHOL03IgAU",
-	"xcPzxUlcbaEZIkKGuh8TuZxtdQ3PDVqa9As2d2Q/4mN/96zu2JfY71PClPebfRj5aaDlCQyJGH7BdN9C",
-	"NxRmdeZxTcuFu9nYvGb8/b6RKu8nkL/AEwfVeuq693RBPaQ2VMrL9gbUyP3B5zpNfvtGCkAuHZwKLOW8",
-	"70CJzrxx9AgSMESJw6M6DAE6Hdk+kgpbrQGZoBfWz6wRjfQn5uEPeohtJSDk0k9vP4eHjniZ4zcSVxnF",
-	"5aECuRtuWK4VtjNr9oECRNOZIMRzgrPXIV2qP5+e442JtZAEwFEpWCHmlunKYumuu1lQGuUm6FTo6db9",
-	"nwdM9R0L2FQsKhUj0qFxSldvhgQcv7tHzOqWavFRmuUwTeDpoT9NUc0PboMO5OjzxOHEfAZoJiKHkLKJ",
-	"UJygDBi+dUduBLLLIB7AtMnJcHNbRQi38WRdYDceWrV7X/Df24kenBG4NaZ4AezOoTgBtKdHTOLzGMvy",
-	"t2/weX3x/9Xrh2se2XE3L7VxKxED7PcNYOgNm/Ma1L6PP+71O65atEy7HvdhB3+iz+MEOSORF3esefQL",
-	"BN8rDxpWOf690AxD2Ij3LwIeMQDkgotk2/KQdPn7c1hgkrYehNW+KvhicZDYs7O6wiWEhvOAsOU2a7+B",
-	"pXx/WNJj9fJWlNvaIQWoWNzyKTcCAcglqEvKfdj3evetLyANW8+Z+MxnttgCKoX7VMamlY0A9AhQ2G5X",
-	"Lw2bFVyuRJ4xaBfmZITlN0JB7K97lpdLvXmrc3FMFgHjp5Qs+O0wjNX68QLah9k4gnbai1QAvI2wJdK0",
-	"SlppjbV9zmtu+oKb793Pz7G44xiyEcYfIRWjUh4rtbGrQ4DBOdykkqkzBu32w+TFKAROBSMEy6OqsohR",
-	"avBxlXzDfrq6es/8/u/x94dOjUkD5EOlzLBwaBMAc6zrMkACDUxgiF3nul5XN9+aE3DrwW+gPasVK88M",
-	"sPM+MZH57jwCYNNSFPn1lAMq2oLfimvPKgFl0V6DRx6wjfR6jZ3i+PbaSZvrqRAKgPMIeKfu/C98rzl3",
-	"iZU7UmjTk5ptqVcTUkT2gjMlv4lO6sTHrD7Ap2KNnxMHHjyp4R9PfDr+OFwZ+Lv2kYcOrMd0kbuLss/W",
-	"brorHKc4+VJWqlfR/lAdtf4IHKw0oy2rwxSCO8KMCWO+Xy54d3zH3IOVoX6o1OsXvvq03ty01jxwuJQS",
-	"/DzVwxWKZjZctpPqQe2F7vK+jfxj9jx2kcUmSVrl2OZkVgHEqFids03diW/LljwPyvV8LmbWF2kpcKLc",
-	"KL1RKZ2aJKOnxyaj4+jSweU0SJFuEoIoCnPyxReofz354sR++vK9Wwv1XHjV60jXz31D5Nhbnr6FGp5g",
-	"M99+/r4l/HXCN4AS12I8tD+yYg0dR0uxLvh2sLP/jneVFGfue9/EJlrQyOb00ZPHfwqyrG3o1oDhw1NH",
-	"yc+6pX9jAOUPHGCPoj1U4yoS3/fY5CPzVhtkKW5DK36SDD9yO1sOkgJWfLY4Gpnmszep5yVMBDYgd1w7",
-	"w0IgXxPwoVLuJJyheaAYQIkjSuvxnfGoEezxEWSN4tacY/PsCHSOQPHHFRoY4Kx5xVIaqxE9lTyl11as",
-	"fvLPHJFfhE8Qp/e2oXhk7jqvtLHMboTCONV9E8CB5foAAJaBxv5N2D4F2MgG+uA1AorNDmpzqfLr6RZ8",
-	"FA/AWQ7ELHZJo+DWypnoU9re+EfGzv0HPiyl5iM0MyXY5ztVbFmpN14vGWub9WaGRftwkOEUya2p9p9S",
-	"EM/0gFCTTo/45LRpWDzba1hkXbR3YwUHpw1AwgJMjvveWd1wV6pcb6LwyZ6dnj769pT9of08uNL4bPnH",
-	"DLwH/s49Oz3FM5CKoeuGzEqyqWTPRLvDPas4w9sG80Z7XRvBVjLPC0QNwfuJTLTRoxIdhKlJloBdsgen",
-	"42jsLtwjgt190JuDQLyGHfOms7/cmXfy1aDB7jRz8fnYbCvBbE7Mkq+HsBwobf9H5DsPQGa4dym3I/54",
-	"IEwm+B5rdhODnpRn8J9TdyHRcoxNKWBvsQ8F6OlcaW8WevMztMF5UOoMoV0yShGim76bKi8XIrRGgso7",
-	"7KTqg0NOSzhn0FHcRxvcv4sMyiEdLfGtgd2Igbqupfu+4AoV5Z3FJfr5tTtrypqdeiXzG8OwmTCZ9Y85",
-	"HARnbHS76vgFY193K9Y+EA9RM5Az7968+B9vX34cJi8GYx0f8+I8VGCbs1KYaiUYtBaz5daHui2/Eaxa",
-	"t2LdhixH7Ani3o30cUKH8Crtlsu6cYO9d/iIzzu14WX+0KktCf/Qv1SiOoh76EcIPWP3ee579QGzqcMH",
-	"Q71EQF/HOFdbbv/rWO+VrtToumRC0QYE6TAZLdfV1O47aTf1vCp6danL8MweSRISR/hS8DzBtpe6Kg1t",
-	"x/zpacOM+dN33401Y67kCvtugZvG1JOm5uEsk4OEaWjdD0wKzDK6cyjzmJIqHmlKvYu/H0ZiEd2fsEYa",
-	"UgnEZ8tyvoVmv/XD1jd6bgQNAKYAqwN6Y0m4zJMWtglJ3RE04BK37YhbHuASuxsOnTtxAuzp6dPTR0+e",
-	"Hkizbo7c7pnai2VCbGWzbyXtlw19lf5/2ciwI0P3sW4plIIGuZQL9a6ygyBBLhGYUFc7RaeXwj56jt2K",
-	"jl3++dI3GQor67GuSIr5WRw3XTLdF6MocFrkzr6FSqCz0JiIm5uY2meY0mG5EBOJXYzcb2DlP2YX2Lk8",
-	"FkcqbdktL2QOaWhiDo24DsFWNaj3AaASth+rmPYbu6RK5kjq9bEUMj/4gycck2jgjT170Kvjq7onZ798",
-	"asGPyoUCFyVElrwfMmQEbHSZnzv9zjQvG3SI8D3Jdo4Z2zEh08Ee+r35V1f4yEErjurPDqrVgSnsLdbx",
-	"gw6pzPFrOkCYXRqP4AI84xvDLt6/xvttzrHoU7EWTAuz4GfWc2h+hW1yxoMGPi8FtwL35WjtO/y2Pyzw",
-	"xs88F40Pt8/N/XjAXMZ4VlnozmFLrRboJlTgW1zxG1HutvLAJh4am0b1iHSkg5MvMu9F/HoB/x4Oc3+q",
-	"OqSb3StLfb/68NLJqslhdADuBV6sr0L4MHcNrAfmWXp4sTOQmEEThTuV0dcI0NigB+CeM/DOCfIaXZXb",
-	"i2NC2l6F0PO4ZGEoKYVUz0OmCV+Vck8rqQMBIV8u9QZ9wrilHm8TkLm9XmSEyt2503eolSDc6geblFIf",
-	"41N7fBAx/9NdpuEJoP/gmAitXr3HTPoEgRmP1Nn7al/vxx4B+LF2k/z2bd+eHPw0ji4CaxsV4/RDUS3j",
-	"AZ58Cf85QMK1Tus3gLSMi43ZtXTFyWDYyvSCTh+EFq4aXoa2qfLyii+Obt9fEDsKbaWz2O7Zmyl16/AD",
-	"xVfDrjT651A0eYKe5qTg0Prmwvuij3aA+IEkKKHx3vAD+VEXWqoFRmox5JfrzJmO8UB6bvaxDiGX83ny",
-	"DF7I+bxxj3pl93O9WvNSICj+eR2TdspFpQpnFS/krUiFoEPomhLjDyNm3WLpLjKQz3nI8ju4iHWiaD8J",
-	"HPsaYrP50THC9vADoGfmP3M7W/ZEFV/m0r7wne+Pgn6aS/vgbSv6RMRLwCs4lMIgckzsqiksYzdCrB3P",
-	"mekVVsFiJWDe27Io1WiE34pjHs9v1ce374Tcmg+j5qwLPhP10XxjmCWbK+9V5fC+1kAU9+EJWQ+OBd6W",
-	"f6CbCLSbSvL5WGOCeMl8KH6P19Lbssj48RPTUvCbLED/BbgS8LTchSyWWt+kI6W8KC6XQtijYrjHjyTT",
-	"DuHHw0CX8qLAAT3qlZi6HchinQumFPrC2yNpVan74/jxT1rfXIJXcnJPa7TtnkdPJw0l24LHwueGeNwP",
-	"abZimAOcsRbdZUUhSuPMjFtx7tMhax8t+hu5YtodCCiLAjO4R18Ap23+HtSYH/UbN5PfSGLBtw/QUaUU",
-	"4m8NeeWxTjDbI6aZgv0IOb+g69/l1Na8MuJ4gsyN/lt7AmASh64bhTQbFvEvN3fa+1ID6HNKarzH3y/5",
-	"al2IQ6M5Yx7I0Cijn8p+JGccdlCccSnYPHZBPYSolwbrlmMaGwwfZL+J2/jQNn4ploKXhhdpZws39kN8",
-	"6pgl+vEjfZ0gOPIw0vf4GsMhGBP0KztMfmYEn2hsxAMrDn57xNF6u/jhH1j1HnXq90euaIgtrcK9O2el",
-	"4DnCOpaCFxnblNIK/Aetii1bY4/Q/C6sNNLMCda1HE2ivYLh23f18ISCX/lHJpPnerWurPB1cs1bz7gS",
-	"m2hGRO0HNNcMYzGbRmTcUdV5QKCWhnFzI3LQjBp1HDdibe9GVqhp7UFhik8dVES3Pj5ISoeJ7BXT9dBD",
-	"JHW9vkPGRb4xUZEdDHVzPAntJ3LyRVWrqSgPZs4QKSr4hf7eRHti3SnL5weEwPp7tnzeVxbaR/GykKBh",
-	"eFsHghlQuXHeYAzGhvL/kTc7aIN99/pAindvZqf/BOn79D8d9s75hddlAbws5a0ANbnAWtoHVrou8hzX",
-	"erxsPT/+A6cqNL+6g37u5NGhGmQpD7pjGPene48LcWL5zfH8AVf8RjTOultJtqNzcGkBpEmXTNoDWfAN",
-	"Nwov0I85FTO9EnH7muW7nEaIGb6fwxIcU5vyMMkfe6kmO4IYvH+mJhkmw3Dx74mhnD4AQ7nwCjK4og7W",
-	"ff8Q/MTR/4n4vIa+8MdRqI5ESS9h0u/mR6WlZj3W74GQrqKn7ABk9FZb4asSlxhzQ0YLfBW/cg7K3mpt",
-	"twwNEO9QDfCt4+nOcuwYTqp1l+5XqRYP4ZMO3+qzpqFAan6Qrsoe3AAd09MtQknH8Q8IYjBQ1sPyj5yE",
-	"ik28HrhQHRaWaLFVlXxabBn3mL2HSBiH8+Sh34k71X1l6eS9qNRxQz3/iuP/1sGeA1mhTlHkDFaU15mc",
-	"eLd8txP0SW242Rt7a1ev+Qqvydkvn5w8i6Wtv3xym4uIhXgwVVlMziYnfC1Pbp9Mvn76+v8CAAD//w==",
+	"7L3rchw3li76Kog6E+HuOCmRkiV3Nxnnh6yLrWndRuS0zoRDm4GqRFXBzALSAJKlaoci5jX2C+wHmyfZ",
+	"gbUA5A3IyiSraHfP/Ok2VZlIXBbWfX3r19lCbkopmDB6dvbrrKSKbphhCv76norc/n/O9ELx0nApZmez",
+	"96LYESW3msglkYKRORX5GXlAllIRs2aEG7aBH+0fRvHViqkM/hB0w/wP2rCSmDU1ZENzBgPJJdlQscuI",
+	"VESKqyXlRaXYLJtx+91fKqZ2s2xmB5mdzexXZ9lML9ZsQ+0sza60/66N4mI1+/o1mz2XQrCFnfY7eKe7",
+	"kss1I4vwzDca5uc/V1Kzrr9WPzbLZor9UnHF8tmZURUbnsPr5VtqFuv4x2+Y0lwK3IYt1UQxmp8TSrSh",
+	"Be7JihlNnjx67Ke1ZjRnqp7Y6+UD/MCeaRi2eVbw68gufLIfp2SlZFWSFb9hmlBNqH34jGzXu4xsuVnL",
+	"ypCtfTLnyyVTmiyV3MBREyPh/xPnBAONmN1fORJbbIxr3jnrf1FsOTub/T8nNfme4K/6JAzmR35D56zo",
+	"r/sDVcYTYwGPxBfgf9u3gI+VSM1fVaI1wFKqDTWzs1lVcbuw+IAXhpVxurF3p0OunS/aJ0bM+ZNU18tC",
+	"blMT3/rfh4d6w7XxVyxyeQquzcRrY0f8G96OEVfHHuFiTcWKATOJX2FRbeZwc/bOgwvDVkzBRD5W4vWL",
+	"xLrwWNPD7T/mT9ysuRjiscgamLCLVLJarQklC6pZZi/pxeXLDyfPn128BJZJiZKVyOtfvrX/iv918oj8",
+	"AYbyBC9lSSg8T5ZcafPHBCFtcYbNZQF/jxxbWCBViu5wfY5+0vzXU9gg922Q4Xgi+mof1qUUmsFsPyg5",
+	"L9jG/udCCsOEsf9Jy7LgC2pndFLiE//vzxqpbhy/8ePCFyOsFQ5vq6RYZYSKnKzl1rLMDRM54Qa2yQ1l",
+	"v/QMhYyVxUqWTBmOs2fLJVuY6K4vOSty3TqZPfO14+76B5bN1qwoo9+AK1z/MJeyYFTYXzbMrGUefUm4",
+	"U+/9AKcb/UFJuewTSsHFdQbCkczp4jojlcilJZWRlGgpoWQ0vn2absqC7du1v9GiYvD4QpZMT7kH2Uwz",
+	"S2+L+GYYes30Fb3arnnB4ntsuCniL1eCo+YWITyrPixoURCuyZwXBcszwoW9cbmOcqP6bv00c5cRv9xY",
+	"QeYpMexp5vm7o8PPYWg5/9k++TWbPbNqS2KaK8nFihT8xjKDqshJLh/Osg7506uNFCaiRv0ot0QuDROE",
+	"G7vQvGIEeRYxa67MjuR011iu5+3ZbLtmyiqrVtlSRpP5DuVIIRfXszNRFcXXbDZnmucxpclxJMegYQji",
+	"JJG2Wu6Gi8owXc+FEcG+WG7ArpuUO0RzsGvf4wwiVLWguSeqoVGeu8fsGyAjx7OK5/B87NtW+4szdMVu",
+	"eC2ZuYaTPSfCUiNuOfwnu2HKqrz9k7HchhpW7EZtzxt8FFjUxt2F8RfTWSdAYdrq3eGi2vOPsnNHLdz0",
+	"r5C9jjlTV1u66+/Nx0o4YlnTG7sJhjCRs/zc0saOLLngek1g3xhXYRsn0Yr9RmyZW8XNhGOHsT7Zd6JC",
+	"vckm/AaG7a+JLHy2uS1J5vB9uGidi29amlRODXtgOPKm3ukm2eS2oecO872GquF5HzXpab8JlNpnS9wQ",
+	"RQVxt7+g2jRZ0rmzk61KoNlCijwY1Kpyt0dXiwVjOcv7DLFL4067tauxRBBRZi0Th89E3upsAgzhCa9+",
+	"L7kLH90n21MMJBydTGqa3anU9wDeSM4B6bV3EM9IwQVzajTQI5GVsbTW39OGkR9VZ9i2P/47afn7qsXt",
+	"/IeCMLCUn0Xkutv+qFYypDJoZxkOk7KzAYPd05DhdinRndTXLH9ey5XuXjqRc0YobivVpGSyLNySCTdg",
+	"icDCmTFcrICoqXcDxfa8QkU8Z0taFWZ29ug0m23oF76pNvYP+xcX7q+YsCjXiurYbPUZSJkd2Bj2jHK6",
+	"szL6zzP4wBsmVlajeGI/Edl/nP4+XvkKlZ4Oj+num/+NbNdSM2IZmBUhZCUtPQpwpsQ42t+liHps7CCg",
+	"qPiD4JpsGBUGtRhqwJjSIGrPyb9fPieVKJjW4N8R7fU/iqz/a4Q2vmcrLp5bcwoPrH2O1qC0unlcKSil",
+	"svoo2a75Yo1qltxsLOuD2VsFkgHLCQf/3dOn3z7dd/TTdfHYwhr03lU6QVubpnM6PU+zGyYSuqfVxOzh",
+	"pRT3MIjzacglHrYmuaUX8Lf1NaqF3NT6JiU7RlWMpGBKCVfoBjiZm7d3FVgazIiR9vaAq2CsSvKiYi/o",
+	"bp891F2/JRCua2PP8hjPSGcHuahw+0YrQy8qdmn1jcgy/O3cw4ZrtgsvNKbs5+JOJfMU9zlKpUVxsWYs",
+	"cvdonium4+S/qFSREDCLCmYYMzhvmOLL3f61+S/Xw4V3U2vAT45fwBQF0EcMYuMM+CkUem73uOus2KWm",
+	"SuhWRsrrq80YjQZMZjebrLmDOHq9inrQ6F6youjv5JKavQbhK4qKfe03GndvFKt0imDAk9i/zq89y0dP",
+	"Y8P5qJ33EbyV4Kj89uRR/H6juBma44V9xj7LN5W1HeMzoUSxNaNK0+KMaImhKI6BF4hBQUiDEnQIESr0",
+	"lqmMaC4WYK+BnmcfhinF9DnDvpj9lwbOyD0cPVm0untne81jW0zznOUZUWwjb+x/oMzI7Y7Cv6T29I7K",
+	"pQ/J+JHiC2GL69h9t0J/PAd+w0WU/Tp37fiBXnGR73cEDK87fDS+YMkXLGIKSTit9kw79lw+2gOZcKt2",
+	"JgosDB6NzbQvkalarFlCM2g4yQk3mhVLEl6I3YPtenfFNqUZIUH8zjRfim6tLKpNxC8+ZysqYnoEaGca",
+	"NRZ0g+Kj2UhZYl9J8PpF1N4AFYpqBj5WVGPAW2QNe2PVtHOypEUBOg13k3N/R78/bIzmrGz50BvTA7fS",
+	"wJaAJwJ2BJ8cuyNLVhRXcR3/vWXsYNmEiIcUZxDq2FCxI1aQAevvr7gx8RW9YVeO0caXtmZFHqbQ/5kn",
+	"fA2ec0bCGjH76rXRpCzognnfjayMfRJl1cPHsc2xJoxOREjo7mptlzZnTFx5edaf5YYXBdctTYQL892T",
+	"6F4lYyuCaTNgV0DaxdoKMcPKYC5wQ5bSmgtMWGPrp9lcUQFJBVZWg07izu1zZO21G6O/j5bYrNwMXoj+",
+	"UhqpHpEhwMBypg7I8EoQ+3ic88gqsbmgbOgo5VJQSBrUurU21ZytILwbc6MNSU9mrqh3ZUbeNbIsW0pU",
+	"48cQzOn59LaUm+Sl2EYtOlgYHuMZXHvLm3SGSRzoY16wotBE010dmIT1o2OyFXRmdLE+9z7M9kUv7T/S",
+	"omiahQkfzwQydj70UUEqdK/hV8YIOzvtq1hiwT42lvOcaAmXxiuEGaFLwxShgjClZJzCt4kw/2UsJ6ov",
+	"PsYG6xqWplPPIHJv70STdTaJtKbIDvuNsi0vFT2pBp4Vl9hNAdYx+BaBJsbZHotalRwpvvHrMu5dDb9e",
+	"pWMG4DuM+t9egldxXvEiZ4ps6I5UVuzHbYKVosKM11F/sI/HiHZVURWV6z++v7g8+/D+4yWaM5o4k9L5",
+	"hrxjWkhDympe8AVcdiHnMt+BJKBFIbcsT4S0gG4qYXgxfvPhne16F93XNRcmfhVQMVlTRReGqeCA0myh",
+	"WHRuBVumZB3XxP7qxygLKuJi2wcNhy0QeGrYi7DhWjsenZC9dhKkoItrPSl3IZ1GweOaL5y63zegz5WM",
+	"moGU5ynvsruh6OEEp/52bSUDuiAtMW2liiqutVO2PS5QNsvPCZ1rSInxE90RqjAgei3kVkzaG22cw8Mr",
+	"LpXwrCKbSTu/uZLX4PJeONc1/NeSq01UlzH26Sv2peSK6Qmhx9r9M0J5qzTLr+a7abHqmzodLqYDBAUh",
+	"FXa2j0CObvOeN4eAvJCoErdmtDBrAn7lhpAZJZRqRtxnu1kQBA2PGB6po04/Lcc2kObrDaxvnWMGDbYd",
+	"WO+wcLpo+I87KVcNAXA4vr6hX17jC48bgZdwytMYUmfLw4wHlowSsSOO5229ueF9rQX1nZPL6KLvBBlM",
+	"Q0DlITZSZdYJyZ7LhU79UG3atldMDPT9l5b+wPJ7CkYzpokspIh61pK82jK23vBvae5sTK6Bn+qSNm9W",
+	"g9w0X4kr5PejNu9TPPKSVnecB2xCcpCnp0vnO4t8rsHo2iuv7980WTjMBNk8EnxFbYg5JwzImgXEIYi8",
+	"YYr8eHn5IbLjw+lweGHq6eD54gyaTM2fWk38jY0evKQvGuTavqxNQm4v9T+evX1jJfW/Xrx/14lxP/rL",
+	"k29Pn+xj2WHowald1r7S9syS2aNcaKOq+vr3HvAOGi/FS1kUyNW3bL6WMuF3SF224XzLxBUYnQAJk03s",
+	"kH3sA4157xsxrkh8nK4YMZLIkkXVVMVyrlz+b8Q96xR+I4liK66tPQo2qmn7bveK7DoYFT4YX2fl64Xa",
+	"dn7aZXo0197PkotovAd8GLUdz4WRWOMSD8iPddIJaa7ytlLQcg3d3vvjXC3TXENdpz+csRuobfN3rPu4",
+	"CyBq84cld83/GG284MtlhDIOlng6lFTW2Qz/0dQ0nbDrcNf6h0gok4JB1CqB2jprk30p2QLsGwhikJBe",
+	"7A2mSXKu8DVLA+nqfT0dqSLDiT2K0Hk3NQHHysKq41ulrZJNi1iZiouh+kRGWHQ6V3HU2UMtFVu2deVH",
+	"pzFlWTFtZMxt/IaBxb1Bo4euKBeJQBVTbMyEwKqOpw+5/YnFObvnnToHfC66+QdVAx6dPvnz0z99dyc1",
+	"4IWiS/OhiAfdqCEs50aHTP4eLSwlepuiFyw4WiH6ooliS6as1PUD4ttRBt6MBndFZHDpekeDcWlT27G5",
+	"TMnQcTe275eXDUeKXW5U/1SdO6PldYimcVURsr+Q1ormYuWz0iBeu1+7dR+xYyYmCylQkcRGwzeMWBkL",
+	"Hmvd+X6kjmNCNo+Qhg140waS42KjbWlRDI0G2ZSNlDei11jewQRYf2+lyOmOfHtK3skbhnz20Xdn356e",
+	"17rWjlFVM35ueaK0pGaJTzhy26OBmZmbauwgXuY8wglSkYVWhI/Cn2dQDpjVhYOhQtAH+M7JiSvktpfG",
+	"7YdPX83ISR2sg8e6QbnzEHTyiQJLqEyEkHnkVK5Z3EksI5WvmpmsrifnQjNlMgg/MZ//kkHOi12UYiKZ",
+	"MMjioR/NDAgx94kzFO3aSJk7hgGrtRtimVzIG3pIPlkC4Kb+iWtf1U4oEWzLFMkt3yRGyqz2fGJ2uDa8",
+	"KDqZAr7k2kqv1gCKLStnzMKnejfsBtJExuWSxMSZTlYd+0gVklIWSMfSUdwnGtdlJ86wnS2SvBcxB17O",
+	"J3jo4HJ1lQ7IQPZ/7uH9+Lno/OySHWfvawjjo2BaVgqt2qZQ/+7bPz+JbT/blIX7aCRVrTbix3y7qzji",
+	"RFB4Di45ohVhnDQa0JCam6R7J5FdZ60RDBwkIkEGkol1iITBw0SKYte4iSFDX1VCW9KGHGRIF2SYpAjs",
+	"9OECMuqRHUBUjQA5g5yIXYIpxA45UHHPRH9/nbnhXAuwbbT40NjoJS00i5ewrUGZmrOFDDcaLAEMdXOo",
+	"TNOYFIBJom7vDMQL7VIfkvf1a/grDqch813RIvOQHqCHbyptnyA6Utt5vJzV2Ma96gSMSgq6u6Vvmrui",
+	"NQNnWSpWUsxpdl6GQ1nUPgGhmVPl8rauEFTAx3OymVwunQ2uGF2sWR51hb0K+9LV0KwVQNzys9mXByv5",
+	"wL39s5bi4Ue6fcu0pmhtv3IlyJ0D4gmfcdoBx//ORsbC8F/25sxysFObMt19JcZ8vLYeyUTxWYSRrL5U",
+	"5viKlqnEJGAiWG9Tx9OXUGsNGqAgOxZPC/CZZxFPlDuOSYXzcOk4Jlx6yvb5KFuqhH3sc3brSjI/euaB",
+	"GWD6md/PetLR00CjLS2eO9kVYEC2zDVNb1hutzKDAllZesUUdKKxNlxfwEcicFGWUYkUKoPdYp3MtUQT",
+	"ABODvF/I6sPC7mdMWrAvCe/OM0HYl1IxraN+3GwGwD1xvc0+azfMu6/w0dgYSlZxB37Ssz8A8dBEkhpn",
+	"Y7tt/uBfjfv/NFQJQsE2eDjSpdqgI+OOphdd+cvWrR4kRlViQQ37g1U8MlKAvvVHa+H8UjENydAbqq69",
+	"5o55YFtEtNpZYYcJKFXcHI1H219VCgxG+JnMd86wdkWWhZTXvRD+cPwCz9Qvs3Uunmjc8WaemmsyDNvt",
+	"5/t54HbUx9a7JumoaIl6S1xHdZpEQoF1cqO9f3hU27UsWBbcoTumM6gxzJwgzMBvkZG8UhAYyVyRG7Bw",
+	"a6+K3WiADBRFYSH1rGN7hVkAkXS4EBrrUGFRdCs3x/uQ2YbyYsqt7doz8H5sGT9ybaSKuK98UXciEZQu",
+	"Fqw0U9L4hirDppRt7VUwP1biwjglc2SEEDW1OmYWQoUugSWsdn9Oaqz+PvbW600plRnK5EhFGeu0MO/d",
+	"Bf/FUlYCEeeYukFHVa3YUGKlPVpCWhZWBoMrXRtkQA0j9PFptIo67aR+XzLx7MNr8u3DUyj+evgIjCzU",
+	"VhX5j2dv33S/8Jc/PXr6+HQgDtx4+rvTOzm5cZ+jpYq9KHZDdUsvtwE1KFU4glRO45VLx0lcIytj4knT",
+	"6xFJ0/A2PjsmWTrJu8GoToVBLTElqRDTaNCjv5qG4xRLg9mP8pJOeoFsv33TLbi9LphOect51wgse0JB",
+	"DdLo5pyEDBI/32Z+SSCbKDmLHx2UZ8ccKiiPwPh85NpVkjsABbkVTJ2DhxNKBlAp8bY9ZC/xeFh9Ao+O",
+	"aWEAtsPFClwRDIy6M6dXYyka2dIdMRIZGzV0TjU7J4ZeM3GGtZ1QZwU+aAgqNWpc/OAzxOASoPiwReX+",
+	"DT8XsZqiYgC30i8kegiGbX7wGnaHqXhkzt6+zCu9SyU3yCU6q4KpBG7+pdMgS6q1R6TayDa3aRwQVvSP",
+	"lsfJiGadwzMOm7MR4o7UYDDwees4g6RTJjyEhjO9CHYQY2i9i66m4QZLGAK3hybyMJ+9wg+PumonlQUI",
+	"Uw/o4/B9gLg8CbiNHaTciCxahX8fHdzHSxDj09K0tP0Uj6zTeOCF1JT/2kkqazroIm65mHvEDhNP55qW",
+	"0/AJ3Xl2uKiMTXm2x+6IP9jhDfnIltOwFyYjBIzl9mxC6U8l3OPddAFtGAVMAZxm5sSS5YS0KPydO0NB",
+	"BsHD+gEtrf1n2pkBIAUIxXKyCYgyaaMgdRKffN5JB0yKKgB9hW+fwyqu2a7B4cEIRGf6WhZ5P7yeFCRT",
+	"ufN4wZ1glMN8LborMYsRUncibm1VCTxhlzmN4WmEV+Iu9w+0BOYR+zBKLyEAsXdZ0653TaztjKVx7kXP",
+	"p7pHGa09e99A0zproFf6gDEVDpQbAj1yw8Cn0fF+Ndwoc8sHozDvrQ9RUjKlpYjBHzZGWwSAl6HB6jQR",
+	"l1AvSMOK7g+KdlM0ugEVk54OLI2TBRVQjkdJC7O9P2wumU6HDCGZBNE/A36YFEBPsL+AmW6VjnMixRV4",
+	"zjJSUMN8Hpy4AlSmOSukWFkV1SOOmDXTDAzshi7qEyt1iWZVNrP3W0PBC9aLAWgKqqU6KqvSPlrGcr3P",
+	"JPUBvgUVQtrle4rah7l057IQu4n5eEJvwbRmk8ByE6GmpDP2+7T7NfO0EfJkIGhhP4211OhRHVbonO/Q",
+	"K3PuHV/wFDY5JkTeUGN4DLNsSU2Q65GgcNRr0QM3gxw83+LB7vbc2V8st0YGo4s1WbYS0+qZbahZpLO8",
+	"0QaL58AD4oL7oJJbL/UAOQjh7OgG7lItteFjLt/1tAWJxkPRq3+pqX63gAG24+n4o9zeRXGFb/nHG1uV",
+	"uWMbOOmLNS0jxz2nIh/yuM5pAvki2H17DsLhp0Ccz3Ixp0KJXTD/F608qxaKb/wLDRR6qs3goUTCxUpW",
+	"84KN2GzXIMTvuXtvhLnTwzr+ra9UgEsaGjboiKADukxZkFcuCfGcQBwBUhH/zpR0F6WVs2kkmTOApsdp",
+	"2QN+SF4LK9ksFcLsq9I+9/j0FD8MU/cxsALrBAbcBN3dHeYXMPPI2j92d7LfJwEzLwH1oklvPj1RLl1q",
+	"5Dn4kLhuxGcbHCbnOXARSJXxyaWJy5am2lFoFmh3wCBjyHIA0SSsFdo8hJUOzbxK8IlD3EQcvXcVxyxy",
+	"LGdNstTMsUh/i6IsNlR/JuqZAgrpaTTznCqr9hYuBBGAa5vItafZMB5z7czybCryaqPoJ7IGkUY/duTv",
+	"YIym4h4HqKk++8kZKxswVy7XGG8e7neWrOVKJSz38U8gMkQFptaiJoCWfSeZOWunMhOpmvnKTj1IJjdH",
+	"zUARh//vpVdbjTA6ya5SsqaIyhtNho4C/C15YZjC9heZw1n+r//8P+cINlanVwd2iPyNziEf2jflqjel",
+	"ATXjnoE8Pw/bDKsKwmQP8tIo/Ks0VJU0iR8GAKVAO2mgRj583DjYdKK5xLK0CGJUDc03Mgl3D/zTVDRa",
+	"5/uLwKE4hG3MaaDamWdWQkPSe95YOCugJVB9zPZMWz3UktZQ/8NgR9vdBJ5Qp3yfw2dc+6HmLRv60GDa",
+	"xJiq2jdcmxQk5pRyEgeM6crR+4m6g5Xl8YhrZ211NThEWBsfdCMMLy8OjIv/PBIoU5uEhbKov5DKzVia",
+	"/engjS/M2VLur50LL3SVc3w7c58dowqgDaIn7YZDjYzmkSE66p33tlt06maZubOrt77+ZpIMEhiXIto9",
+	"67030FiRB/fNhl7H09z2e0W8KwoYUqNtwI7pKyGjLqctTQDGQKkInnGjVmsSc0htUrwGamqkwtUdRXc0",
+	"+B64bqLputNzTJfmOXiX49X69smYuPk6sKg7F7CE3en7oQ9TxmI/gJkxEV1Z38QzR31DBNfdYbZhCiih",
+	"g4Ri//WsZSBDbdS1Q4dy55ChbgkYZ/YvOAp3MA/JRwbKgSvcwmoEq5sBxFlo1OSqrMTDhvvVT0rhCHFk",
+	"KLVLNOrTdBeSazE7pEvvqcJLu2upnX5fGbuEAaEQyWGv2XzEH+N6uA0GKj0IjZ1Bh09OCqF3FupahKV5",
+	"4h4oac9+j3PxvdM/FAfN9+d/2oEGe565KQ/4Ce4q1INxHPGNYKcpWeRImVuqwX3Ncgf0GinLSytAST3H",
+	"m91Jp4WdfcJ1GUCn9qcRHlb0B1HY/vCoJihvac4uAVCutx4HU5hMM9s3aRy279jAzCQ3emyP30Y2N537",
+	"GzYwegXYRiPVuBR2KJbNphh1Su5vpvjRPuNixAh5NRaOB9flvlIntNQDxTdI5AdFIx1Agbxde0hPOe22",
+	"PNG7AAWFg+7oEYN0tuhrYtOiNVSJkHwiJ817Y7euRBpdOwGLMMSVYVSoKYZy6CiHQkjm9Je7IASW6RnF",
+	"mz0QWijuYsGKIm0R5jIODt4GFpJxkGiej0qfGHCUY6X3kMk2VCk2Ln8jmrwyVMvVM6PS6XWGqkmp/u6F",
+	"1Gn0kD6hb+gsnGPrDzhyRLf/fNs2jZZ64UHSSQjae6i95F/M/rrym7W3MWQae9w7IvwmKGbUbhDSNNYW",
+	"wqWAB6RNd1StM+hnC7pJOSgoD6rTWlxNtZ/TLMWDx+yHiNq7swPXx5e+T8BcAv1oEEKVKebVKGrO0anu",
+	"DBL7C79mA4HmyH3e37d44H6xcijyOwC6frvM14GErkh+e8riaXaU7yWvhoahY7HcE2mQjhbdgfq9GiDJ",
+	"T1yv7w5v1QHj4WJVuGS0DKOkIAQxOuLq6rnPXqzT+8aWs07AyXLJ1H2lzwPXQNfK0LmX16mV4A+pxDea",
+	"IMBlDEKLRkYGvnRGjNo1JTsTroKoLpMEnjdnTACw8DlxjOws9QQI9Ryq9Sg0UHfZkmQlURSP54y3gv/q",
+	"VdIMUFVUZNe/jDplr4btI/0wcHQ+gE926fvedS3oSRUA09LvhZykAyhG81RD1FqfSKRB+IQU96SLWFk5",
+	"EDd4Qx/A2E9H6SSMu9FJQambAPolxo7wHdsetqHCYH+E2zT1v5vlk6pWxJkQqq+xjAcSehHY3qVQ3pfN",
+	"lCgw705wviNt5KmGkbUHHt0fYuL83zj/3e/EjeI8vn3nP6aMKbnViIwlK59Apmu4f4THWjZ6dBVcAGDc",
+	"eIqb4Mjp7Xxijy8C/sLd3IxRpKYRcxvwJ75j24TnKeXS8dJdyYKRG862LpPWSlXNmPdZe59PVLxjQCkG",
+	"f2JHsb8ScFGF8gsr452xP+g46nYg3nAR/s7u4lYafdoy1m8+7deqJtwcV3AZ5Xjae1nbO/rvaGr6zBe5",
+	"FToEFRZUKY6dy/cXL6R6A+l9bdTfiy1VeSrIvif5McUnnwVsSOhtVKtqZ0QWmNdLjCSCbWOZjwnKDpju",
+	"mXMigbJ3Xod5oMSHGQLlXrdHUEjpzT9IaGZ9Z+055nd7XzLB8nh318E+uWPi9zWDosawTWkS+s+44H5D",
+	"m3DTHcR0ts98zSC+yPKrKakb7pV5NHQjSVmZjlUlmknMIZdzkUCEDA0TJ3cZ7pVTJw5nyFMnb5ga3zrG",
+	"JRglXWTJ/sTgB90f2xly/qVBqQsuruMLpzm7kstorL3Tb66BqBlHaAfQ1aGe6VCYE7r5ymXWyGBfVyJH",
+	"LLcJzpeANTQKvG9Sp+LbuWDobsDjMwVH75bFz6P6G/f9Ovs6Hg9atnVpmC9j7n8A+E9WZxXZjYp96APV",
+	"MRROv67pUNnJJcGXYpALTburm6zbRwhBIUOJ5ivxgAtvbYRsTYdJsXQZ1pEyjyKmvr2y/4xM0WDn/w0V",
+	"OfG1ZxMkpDSx8d9jUqVjuwjU7DtoOx/a+G9IxVc8npoMXN7qrlHGcGGoyB9w4QEgwAzMXJGDR+kbyIpP",
+	"Ao4Gv9E+pBVc6ki69+Zw7LygCArqHKBG2ZpUjUTe9BJ8s727LgHGGbeEg2bH7rfc9+ifl91bknkLvc6N",
+	"FmzbKBY9J9esNETIcHyDdnxYUyDU+hw7BOqvS5Rf7AuKxHsc2qlDnQ41QQOddLkSGvblkOAcr5SmNQZZ",
+	"ZzcdWv4kBYbLbPSfHkPOPooU2X2PdxsiBFiRyJgBrLlmyGhRSM1yEsTT3WNS7xG9mBes7izJNZkzy2Gt",
+	"+tPoWitLJmoda0174uIWbXCgUdFQbNzaZLraMJcQZ9kWqcp9gbHuNu+CXqd9ZfKqaXvdluqbXWQiThO0",
+	"WOtPe8inVLB/b9ufW4fquGihqI9scTUS1dVJDvuJtjZ1u+gbLtPRRrYPbqURX/aHEeWL2EUj0imDmVSK",
+	"U+2sS2nK9oGJhlrMUTcxWaLZouRuXUf22Hp7c737MAp0XkApVD61at1NJHF2Hjo6Lr0cEjtiJGEie538",
+	"WxYQFOm2Z9KGi1gjNOzoZFVm1BnOydNHNb67a/y3wYR0KsjT0+hNdsinE8MYqEtGFFAcrFXSBrgOdZJS",
+	"vCP+MjlWvPcNjRXovZDGMFc6f05++uyTn73awwpmTQyNBT4uQ7fPSwCRIqKSKrlB7xeDrvDSIY1pc2YH",
+	"xPIBnZGcGoBfBbsKk7tRDEd3ddLGdwjTQVPjMOFQYDezmnDCihqHnSBehKyY4CIOk4mi2cKlvmXDBe/F",
+	"xTEav8Wm/hH7FtAiBYA+pclnMvwTmgAOvw9Pwc2qGxb0XEFYQ45IzdhWptdOyL8P7VPA2cdBB4MOKnJs",
+	"0oTv+zZNE3YwJE09D/S6SrcV45EVf70K+JyN9z4OwsP7jgV9jguZNY2p+0ddM3hDdAoh8BAAGdMheB32",
+	"duIuVSLOlJ4DPGW73TUlS8X0Gpwb5wEHfUs1sXOoIFOgFX5otV10fe9T1hFENVzyXhPrPfkZh55g2rZl",
+	"tAwxWpzk2gj5sUOLkmZcKOU97rp60dNaV6y5+nx3s+v8wEYjDD+9AbbDRgconbkgAa+pEzapFYBbI3BF",
+	"+2ujOh0ptqXhNGXYVYwodcJHI6oEPjJTKRF3/+Xd6OfTeLA+dMlpP5p68qq1pDHZAFzrcQ+Gy7tnJj1z",
+	"wL4WJ5Ta+ko3NYwEGeaKxoqw3oGuERBrHB49cc+H2sgQGbDG4xlmHrhn8XTrsjOolhErV3RtNVVWxrlj",
+	"wW8SHZYmsnWas1Tqc10Ov+dGh5pNd7X9oFkTVhhmXO9m9IBcsN3n0mHuAJp2imKyyrziRQ7/SPMNF1wb",
+	"/wugBUfz7aIVXINBTTMAAlAjOzUQcFqIUPG8f+ZQPcYpQC5q2dMWRIqT+G7MjhwBrDTQYGgkNMFVlgx8",
+	"/ZgMoBHQeaNQJUwYPTjxGi4HRVyNXTvBv+KrPoc71J5BeabRCOGDxhog7GlC9VCtGmTKDUQCmwoblPFi",
+	"w3fXsNdZYgtwAnsTMYhwjCTHuwf28bxaHQC8vxFJLHqzKnFMpRyaWQ15PjzEyAQeM9xz+dCFHimO5nCN",
+	"G96+aNXCyJqVMapotdlY/piA+w5Kk9vyxGHHwYM93u/eSpJJSUfNSd+2wUTQwRvc/5eKVVirWwnhuvKH",
+	"9mS6WiwYw6rekirDoR50STna3nU9TlQe1DM+QK+QOVvFuhL/iC3t4NcMXDFS5fqMzHcAF1MUWQtTEv5a",
+	"03g4tVFrFEuJA23frzjzoPWaSLFwOAg02Cet8qJGkjsV2hpo+RAUagqpabJNPi3xZWRN25AkG2ptppOF",
+	"cFRHXfXrXYD4P2sE8K7mSl4zkREji/zKyCv7REZ+lvMrR8EZSkz3AyATXMnllayUPkdvmKqEJRWA4Cmo",
+	"gJayvn9AxO+zhz8epv1Mq2lnJDfkeoK6OT6NHQvGYtDzLqnDzcnfv1oKNng1HG6jI05NCuF4Y9wolY27",
+	"UIxOYg1N59Ngizj/3C3Az6fejiQEASorgSv5vf9GE3jXN5LrQIqhowxzG5y6M99F86nr3OQRJ+8P0+1G",
+	"Vrd+9YeQPrhYsFgpfjOMQzQhL3C+M6kKDvZlwVRpUp1rdIKDjoU9v2Eq54sxwWgzq58On/ZTr+c5Krci",
+	"EpsYTDbD6xODQKDXURn2yblWMSviiwFKCpFu3+91P65J7b1xX8rCyUfJZbFmeRW76UwYxacs2Y30UhgV",
+	"RZveQCnU+PKrRuVUNP1pO55ajVzB7va3/S0XlWG60Ugfe8iFu6+xqGmsN+zSfyky5eDSHDPprjYOEgBH",
+	"yMLZNFYW9nfolPFsImibuQ9o91oxUtIIT/fVChlrpgCH5vEZwbNTUtHuK1pwbRLoACIKy+f7ejoscvvQ",
+	"OVaYYVQxrzzUo3sCEtF9vGkcmZRWbsoqFYrgGxagjFplbtDe0HXk5w6cwPl6phbf9VKsNSNrWSkUUL13",
+	"XTYZRnFwFN8omitIfYcenbEift/A1U20pJ3i8Waxz2YCH3hRMXv+E7uB1Yi2UU3TYwHDztcgu7fQsbLZ",
+	"36Vgt2z5g3qXvy5uqLqKEG5D9P5BVtorn/twmKDmOtp4/Z00cGehTg99PKxYIkQqqXTPvzICvj8BFed3",
+	"ZY0VFoNx0QsWa745l3nc7bqqqMpjwTRn6fmoGSwLGlB4198f1lKbs1Iq80ePQl9W84IvsIrcvUuLQm5Z",
+	"ncxbg9hkkyoym1G/yAkNJIpUqti/0+7L+HR0W/lKvBYDGESNuMG30QaO1jyA3JN+JWY2qklpY4joDA0N",
+	"YDYRtRtrSllIhLhpKd142zHXLuQw07JkQp+HCi1Nd5qsJNOtwiBg1ohOzgiqfv3291MU3iSHuvCdXoDv",
+	"SpLLWIpJq2x/N6UVxjN9Rt6BtPsALNoaJ2+pouTfKl4URHOxYOfkDfdwwtDh2tshrR7ofRYYkzbgiqn3",
+	"kGuiKbdfPfd7mTP1jd4fm+tw03wfAPlF7c3stba9HaBO8itpguwXlUF58XYtYVtDDx7vqjqvQ8NZJ3YF",
+	"zAbesgNGqK9IoBz1GwvtXGchbKHUJ6naYO526kKgFGX1gpAKFSqBwdP/cKxqO9RJZlqGTcudQps65sOB",
+	"nuL13kOcYMv1frW5dpH4/gi1NY1TjtHIZcNcuD3HCBZEVJ3kKIj17fudUTNrfiS+kGjV8m2cOFwxfXB/",
+	"5T9k+XQE4DzFS+NK+0SoPp+hfQurEXbd6WsOtw/Ck54A6pONUo8vXOxobd71M6JmcuH0nEhlCN2gt8xl",
+	"Cuk1a2LP1faNY4LcaBKKdJxNc9tWcb1Uf7Y0E4sr43ZvyHatW8GuEt3fZGXK6kgVjgN6p66DPhEvibwe",
+	"Xw6bbOlVCQed3O+s0emmkejc6my+EMnak+yCuRWLlI58GQ9xmWiq1zPRgN43dZs2LsV//ef/1nWZYEbW",
+	"xpQArfRLEY1XDceLuBhx+q3OB7EkZwY4THCDFKPFfu8g9U358Pux/UKSi+zMDlvEQ473LJt9ebCSD9zb",
+	"P1v1+iPdvnWhha/ZrNl3dVriyeSOzBpjRnp8F+bGPbx17+RbO7BBY58Ss0+VJKftiJEBpnbH1CyCEOdi",
+	"/z4UgT2NfYdjXIg7lxgpfaK7aBmujjbqf+YBSd0TYNBRYKH+NtKyLPiCJhtLJhsxDtjwiuVcsYUZTimC",
+	"1MQV14ap2siMTmcQlqlrAWzpbmrrltt5adynJpbCjnP8N5xbE5x+KV9Hpyejn02UvhqUnoBmirCX0VbX",
+	"tHauqQasF8mWq1i/GB+sRpOP19os6lwxzEtehqKQpvUaV8pa7Vj6oB5rWndfqD/Q7hjYxOodSBzFXnhR",
+	"T56oyyQhvK+JYmFp/j2slsl5q6bz50qbNFjFEFTGhpsrb2qmSnvn0NwN9E0HZjmhZjS0Mxsn1kN7wZGg",
+	"YILFv3qTKH9MMpED18MFF98gn/DP3T0akQ9d4Lu0qR3I8nC/Xd2iz5R7M60xl/k0e/yGqimV/HVhw9RC",
+	"ha6v30VA6jYEjezm2tfSWrCn8gbRNbtQ+LUP8ffhVL5hx8so6vYfGpvEN+x16Y7Wd88rJVUSPHl/q5B2",
+	"uuEtrv89X9lQhT2pYDbhIhzjIYzdmYmXbNxFqGl+Hx3XrV0mKCsNNeAgndYa6c6RxiVUsdCEBV1srmzV",
+	"RfE9duoBECwHelhsJ1OKpbu4MhNyOBxeAc2hXSQXTqeRysfpx8v4ZJkYJneC4uDBQ6byV6SEZo5zzWl9",
+	"iVjgnK0md34PPsdAUzRbVIqb3YU9G98yJYAhcjv5hZTXnHlv4dnMKFYUTd8lLflf2a7VUgWOGmQro6qJ",
+	"9Ls2ppx9/QpujqVM9r83ii5qMB2mbviCPSSX7g8IMtl9U0toO2kf+kGSRcGZMCG0Z21FWbBvNIHiY8Ty",
+	"ZoIpexlRKebmIXkJHBd+dVIo4Dxp8oePr56Tvzx5+qc/PiRfHpRMbThsTt1L1FVagzsa01gEwYIceIyx",
+	"XJ+TLw+EBBthQ9U1dCjzeBxgwm7ojlB97XuzUbGDhzVfCQBDehjo4Gz2H7ISK3IZziDQ3OyRhwChJZ+d",
+	"zb59ePrw2xmWocO5nkBom3r9doUQv2Gur/PZGXQGelY/BmhrpbW54ZXHp6fOTDdOq2+YuSc/u/S9OuAT",
+	"9ezcqZq8HiNCzX2Yy/A0/OSancWZU1joiQe3+Nr0idZjtZOVGhkErjmPYnSxZrmDvURvNvjEauqZnfni",
+	"LatvV5FzuGDdY/ilYtp877IiDnoCzUSAaKnhYPHmxAOqnzWqYl//h8ACgWG7UV/V1SGXdjWfffGkkZlX",
+	"Sh2hoY+M5s9DPtJtKWhIkD/T1yx84gjHO1gv0fxsRIb4n+98LnYboSYFBiRUk5LJsmCu6TP0mLYShxVF",
+	"SPPjGpIOBWJqJK4+HOKaLa7TR/jc/vyitqOOcYhh+Ps+QLs2lscO8JMvpEdIrEPcLba4JrQN4Cgrq8VK",
+	"BVAW+84phGyGZefzxnMH5W2dCYysSAxxpv0NcuvhxzC+5jrvfjyXzTy7bzRZtHYxLTmjd+ZZ3mwrd5w7",
+	"0+77MOriPDrcxel8uQuvKT2AyMLfsDsfEAwK7mlshnDeiLkj4CFkQK2tgehbUI2QYPUxn/xa//EVrYKC",
+	"oU+hK9Q28oZ1Dri10U8iJqxrZ3oIYWBHsuIgzAD1QZ+DWGmm9y4+izOQH5gZWtjpPVHQZSu2fQjVuTnc",
+	"0H2mim6Ygar6n+Kfqh9pLOKd1bC/fk6o0p0+k8dhCJ2P3LcovX+O8NJa34QC1CnyAVSDfEdJ/MVHs/iS",
+	"bLleg2/i9nzhBKJkw/IXnjis5KWTkCkw1LdX3tI4FkFE0sKTh5GxUBiBoUZIqr6Xazl8okH/vfPdTyvQ",
+	"vwem6itJD6XRvqXXrJmFJJXVm0DNtQfcP0+PDLPnhq0lXzB98mvBtfl694PJnA/RoQA6D6JDNWwzyGam",
+	"cNfhnjxfuPM454N5SSbnX1G1WI8BbepmYCbyrO7bDMPdi7Ee/9OdqfWNRBsaBoQCP99nmC+uwT18O2p1",
+	"XQSPyD/wC78XtYwuDL85sHZ2QXd1zwGn37vMFu9/tio+5Fzz1RoKc+4oxus0ryMd2/dsxcVz95njaHyt",
+	"T9y/vmc/C7HvqKwB8CTps+UOQCQfsJqt0fPCtxDvJLv5VFjoCloilsQdSKWZUXEc8+BiTUt2dPug/sCF",
+	"X9HvykY4uM3nvNncaIKZT848WEuMk1j+3iipGE0iLjlinwNOquP439znp7jfpBrrfbODT3C+SXUI0fwJ",
+	"e3AJQCjBgT1KEsT5oXzc/p7Lu/jiADLuiDdLqml+7EeHn8Cee4V0cPcoZG23SQXYAmhquziww22feKVG",
+	"xSF+pyd5kFs96S4fLkOyi5XuBx7DBT74h+9OVXZ+hN0wtUMn5lZJ+7/Y5Krf/mqcum7Jim9KiZCQcbp6",
+	"Db8fm7C6X7lnyYufj0e6LH9obKszirDWwUhSSHlNqAlVbYdwGsROFNxBgrwvmXj24fUtDvrX8N/jvffu",
+	"vH875z0gPNAGPivW6EH60MFd+rHVnv5jCqH3ojGeV+L0ANUkfYkR39CiwwxGOogcPQa7MspuXtkTWx/X",
+	"Lgwo479n/T6bOUg6dG/Y+R2Gw/xob4+8gZ7JoY1hbQxCpq7vSuL7GxZ8pL7CbmhRuUzj+AG/9E8c52zD",
+	"8Pd8tv67+ZBnGcuPDhAoUDtomfClVJgICrV2WPG0RyCEvpZJa+AVLzAhvM8GfqmY2tV8wJemJ1lAw9v6",
+	"JOpsjY/rCg+i40RbwX8eS0tyYZh5oI1idNM+25CgPeeCwmS6H7lXiwUOIUJJUC7rC60OQEl/ZawklFiq",
+	"yFyHjcfkB/59n4oCgn1NRie/2v/7mjT2f2BmgJjaMmWJD6ZpqaTGMGVf/F96TR8//e7BT6cP/kIfLD//",
+	"+t2Tr/8yG01d7Y5A902lo9nPHUm1544wKE/XAAAE33f/+OAF16XU3Be7pyV4Fl65cCnpDz7Igi92+177",
+	"/x/4Fy93JXvgmtwOv/X1MPFUt7sYTHVENsgffWOLQRfWq/DUQW3d1sfHma3ujb12az30GMO1Xt9hTqHb",
+	"WmQ4ky+s3O1/FzbBEGiPCJ6Vkqk1LTVoLQ8JNsYJQNTGtcvrIwtAaQzCz7Ed1qW6zH5uHoZ+Hc0jf+2a",
+	"Lk5zcdu3PlYCoqwjHg0l0SOfvzCsHPusg0AY9ewzwAgY+fAbKNm1DycQuUCtdNu7ojeQoOvybmOMlS4N",
+	"xBsHOEqcI4MXu/ViIN2np5AjzzfVxnFnq7rCX48iZT6fj+lrMGyTCgs9w3jM3S9do6Fso58Xei0yItiW",
+	"aRMqwr48cDcOZe6+m3mSc71xTZDiWuQLfOB16FN6hJRo/AQt7lvRdx+OK/ovpDjE6b1hHh8rHJ4rTqJi",
+	"B704EbHW/pjI5Wyra3hu0FFnWLDZI/sBH/uHZ3XHvsRunxKmvNvsw8hPDR13YEiEkPSm+w6a8RAjMwer",
+	"q1b2ZmPvpOn3+5qLfJhA/gpPHFTrqWEX0ngOkNpQCSfbG0g3d8c+7PWYHhrJ4wj1YFKwkviuAyUaQ4fR",
+	"A0bFGCUOj+owBGh1ZPOAC+z0B2SCXlg3s0Y00p2YQ98YIDZo9j5IbG/giQMTmzbTkAXq0u99x4Vjjzka",
+	"XNiBqzKwez60vxD7ChpTzp83ddrfEQoycBfv15PSOcI4sy7c8R4meGNHyyyncoXgVlbLJXl+8TeyBWBJ",
+	"7A8HPXJCkfI+xx0cbiPpczh+E87xNwjdQO6gC88EVg3l+zqrQxFrro2MWYJh1el4TXx1p/+QNPNeMEcw",
+	"TaxMBxdwoIRvu4w6xYqaxTqG34bU6vIK6U4HjO4t1eSasdKhI7Ci0A/Je18g73DaLSHnQT+FdER6zQSR",
+	"lWmcOr7cM7AxFckd60S1c/kWFjTeCTyNFuykIAHtvg0N++H3lVnIDUvGFFwbb0QiO1hG2BZxD+AeN9oq",
+	"SYVHGNAtxrKrEw+oMZgVFkA3Ouff6eYsip0H6PA+BWghUENtxFwD+GTbXTvkAPjdexg6STL1Bo+Hd4F3",
+	"9ie+uaFHZb25Zw+R8iYDiJ2jRNfpNOa+ODSTTBHwya+IfTsY8mjs7ZG5w3MHJpMQUCBDDpR9SN1p+E4P",
+	"Gpu6GNmWVmPszNufSzbq2b85RjDiGE/m9DalTbefUUrz/lAB2XxPAfPun0mkfKiCKLGb3WiuAG7eQFjn",
+	"QZkIpGak3OfXap+uvkney5dfSqlG6o2GfTF+sIH4VI/5XfztzvG13zBQhjxWg5UCkEpPHv359I9ZDZeL",
+	"lgrQRVACWthidZbIcdlA8hZhFt/vVovE6f03UCMvrRkMneW5QBCv5xd/Owcr2Gpvmgb/JTVkK6sid1d+",
+	"0nX3WHNJjfIjSqX96mTdBH8tixzVSS4ANRgMloROuUR07fEJAFmyDz3OQJKC0RtGEEUu+kklN3H1s6lv",
+	"nh5EoUUd1mu02FLqNwuahfOMkPDHw+g5AKIY1JvMsTausP/O/fK1SEOV18sHwKIyQi25dICtWaFZC/kZ",
+	"0N3xIV92oNiy0g4RD0GZgbc/efS4b5C/zPnvl5Hayen/Bnz0WZ5nXhmy1o9CD5tlFhlg10FcUOxlmxsG",
+	"tQ3D3PKtf+iIexi+kbBY0LA7lM1ilcxcCoZkvvF9uKCthBQLts+QrDcxdTFDugmEpgLoYKSRhWKkYEtj",
+	"WTtiZG6lugYMMjtBVQFoq6qEa4znOlOTOVtVIpR++Qb5/esKla5ud48In8LF6hPX63FX7/GhPx2jmu/t",
+	"Bh0oo9YRx4pykQGDZDnUbunQcg18YFZ9kUuiGcYlfRwWcojyCbfxpCyoSOdQfCjo7+1ED84I7BpTvAB2",
+	"51CcAHRM7D15HopG3O0bfV6/uv8a9P40j+y4m5fauA0LlWx3rRSQW7KkdfPiIf64N8F306LleI7vvh6R",
+	"n+PncYKcMeLIOdY8hgUCmhJWk0f+vZIEa8VQn2S+7yQ0QoRcxF0rFTESH4EFJmnrXljtq4KuVgeJFL5h",
+	"deUWBItAYbKbtT+TScicJVNDX94wtaszP6H7CTV0TjXDiBaHvARhP9wGRwfvh1wS9oUuTLED+Gf7qYzM",
+	"KxMaDWMjKl334kQc0UVB+YblmT1ZlBku9HXDVP8sL9Zy+07mR/UOw/gpJQt+OwxjNW48D6utt5agrfbC",
+	"BTRYRXxwrlvYkfHUkPY5l1QPVRF9sD8/RxSlY8hGGH+CVAzZLwESFbt3+3YHh5tU0t2vMUHuMDkMAhvk",
+	"QbYP4pBVqgjlYJBMquiW/Hh5+YG4/d8TEIRDH3TXIFWMqDtqNjqbmiPsWz+MrBSsxIXBarKe88bOt+YE",
+	"1DiUecs5oPMUMgMtU66c7jx8Y441K/KrOUYCVvSGXTlWCd20zBWkvkMPC1mWgNa3obsrK22u5owJaJAU",
+	"aePRn/+zxYKVBps0CeilQDHvepTjaVwTjuQ3Qzw2WlkjD/CpAKZnxYHrUtBIRB8fJ97buPofORn9YyWO",
+	"notuL8rYoK3nFCe/qkoMKtofq6MCfUEmcyKuWh0GcdUSZp0Y4wIqlr2WVEfr2W/rYvxYidcvXDy03ty0",
+	"1jxyuJQSDHCYtTekEjlTZEtd0/It5W30GlB7V/wGcoauWWkeElR3C6umUaLZQooc29kvKoPJcudku4Ym",
+	"3/j6muZeuV4u2cI4NDQBThRoipPSqaNk9PjYZHQcXdq7nEYp0k1CYEWhT351SLBfT361Yj99+d6XTDxn",
+	"TvU60vWz32A5fCVxCyU8gfGZA2Dl1sgq0MWnFuMU/9tuCaTWKlYWdHe0cIC7XFFxZr/3jfaIvZm1GU8f",
+	"PHr4Jy/L2oZu3Rh2PEZD9LN26d9oiP+CA+xBsIfq/lmR77setBMBIhpkyW7s5iTJ8BM1i/UoKQABfRgt",
+	"Wk+7N7L/EibiMhxVJTJE3HLgOx8rYU/CGpoHyuhWOCI3PtENjhq7Kj0AeAbcmnMCPsgQoceGwMcVGlhJ",
+	"VPMKn8abOqXXhm1+DKm+R+MX/hOR03vXUDwye503UhtitkxgQchd83eB5boAAOItokXgGwshG7Gfy5qV",
+	"OyEz+htNllzkV3OIjOt74CwHYhZd0iioMXzBBnPj3CNT5/49HVe7+olbHh5hn504/1TbbLAEO9iH9xKx",
+	"B/DX+IiPWhH7p3sNi6zf1VcbRsFpA2kbgEdvv3dGNLthihZky0WO8UcQPtnT09MH356SP7SfB1caXaz/",
+	"CGUQ/s49PT0NaSE0mVZBTSqp4tHpqKyKzirO8LbBvNFel5qRDc/zAuG58X4iE+VBvDoHYWqSCkDC9wBi",
+	"Hy8Y7e7R8bIhnvkdc6azu9yZc/LV3fnsaebsy7HZVoLZnGhIzd/PcjCF/5+Q79wDmTXKHyLaIf54oOYH",
+	"8L1WJcxWqlyfwX/O7YVEy3HdypzCfuOgp1MhnVnozE8KUAb3TJ0+tBuNUvjopks2omqFKh93EHfbNS9C",
+	"cMhqCeekEoYXLtpg/51lgDtoaYnuNOxGCNT1Ld0PBRWoKA/mwn3yemSrBz3hNTt1SuY3mshtqtLC5XBE",
+	"OGPo4R3xCxqnNIHDGQPxEDUDOfP+zYv/793LT+Pkxeimgse8OPcV2KZEMV1tmDXLFDNq50Ldhl4zUpWt",
+	"WLeO4v4NBHFvR/o4oUN4lbp1jXZcb+8dPuLzXmypyu87tSXhH/q3ilUHcQ/9AKHnLaJmkiXlBZqwpA4f",
+	"jPUSAX0d41yN2v3Psd4pXcllUttD1h4dCYJ0mIyWy2pu9p20nXpeFYO61IV/Zo8k8YkjdM1onmDba1kB",
+	"oEHEjvnT44YZ86cnT6aaMZfcVSqAm0bXk47Nw1omBwnTxHU/MCkwy+jWocxjSqpwpCn1Lvx+GInlmvzP",
+	"d4gvWsjFNYKRQioB+2JITnc6Cw3s7cNGrsDX3wgaAB4wwvAMxpJwmSctEPEodQd03gvctiNuue9L1N/w",
+	"f714/47gBMjj08enDx49PpBm3RzZKXJjQMMjWxkoNumXdQ/8t9nIAHEwch/r3v0pDIcLvhLvq3EADhfY",
+	"AQhrRhrVZxfMPHgu5TVnRy8fe+m6+fuVDVhXUYp5y46bLpluQF0UOK3ozr4DyK0zQjFvgOrrkNqniZB+",
+	"uRkWNrH6N7DyH5JnxMhrJlooCTe04DmkoUExRn6gUmmr3vtOULD9CBe239iNqmSWpF4fSyFzg997wnG0",
+	"7WZjz+716jj41NnZT59bfb74SoCLEiJLzg/pMwK2UuXnVr/TzcsGrZhhqr1jLqt5wRfIdIASh/OvLvGR",
+	"g+IS1J8dBUsAU9iLSOAGHQNI4NZ0gDA7Ytp4nvGNJs8+vMb7rc8RXVGQFh46MeBnlkuo1MF+9NMhmZ4r",
+	"Rg3DfTkaLJPb9vvFZXpLc9b4cPvc7I8HzGUMZ5X5NthGSbFCN6EA3+KGXjPV7ZmN3bKlWLBhkY50cPIr",
+	"zwehmV7Av/vD3J+qDulmd8pS368+vLSyanYYHYA6gRfqq7BPh70GxkEJrV0fjzOQmF4ThTuVxa8RtD3Z",
+	"gTQbPgPnnIheo0u1e3bM3nGXPvQ8LVkYqgURg+KAacKXig+0IdhS5wo8QFvKNdShMp8B7BpbQQtMpxdp",
+	"JnJ77vE71EoQ9mr0sJT6FJ7a44MI+Z/ClWSOSwD9Jwcf9tt39KRPEJjhSG+PSYgC8FPtJjkKmPBv1Jeu",
+	"xsA9sgisbVSM049tHxUO8ORX/58jJFzrtH4DAMKw2JBdG684Gd0fKr2g03uhhcuGl6Ftqry8pKuj2/fP",
+	"IjuaK7o0GUgSJhbMmSm+393B4qt+VxrAXDGaPEFPc1JwSHn9zPmij3aA+IFk9x/tvOEH8qOuJBcrjNRi",
+	"yC+XAFkRDmQQWPM4h5Dz5TJ5Bi/4ctm4R4Oy+7nclFQx7D57XsekrXJRicJaxSt+w1IhaB+6jonx+xGz",
+	"drHHBsjzBY72ItaJosMkcOxrCJOZHiNsD59NAhlJdBnLuXkBkzlSm7HfAoJkSES8BLyCQykMCA/jamMd",
+	"q79mrLQ8ZyE3WAWLlYAeGyfJaqIdvekNO+bxHLM97W1PyK75MGpOWdAFq4/mG00MdlOZqsrhfa2BKO7C",
+	"E7IBHAu8Lf9ENxFoN5Xk86nGBHGS+VD8Hq+ls2WR8eMn5orR66zGw0W4EvC03IYs1lJepyOltCgu1owd",
+	"FYG7/kgy7RB+PEyPMFoUOKBrL8HmdgeyUOeCKYWu8PZIWlXq/lh+/KOU1xfglZzd0Rptu+fR0xmHomz1",
+	"ocDnxnjcD2m2YpgDnLEG3WVFwZS2ZsYNO3fpkLWPFv2NVBBpDwSURYYZ3JMvgNU2fw9qzA/yjZ3JbySx",
+	"4NsHaF2uGPt7Q145rBPM9ghppmA/Qs4v6Pq3ObWSVpodT5DZ0X9rTwBM4tB1o5BmQ0Kjqe2t9l5J6K6Y",
+	"khof8PcLuikLdui2iZgHMjbK6Kayv2UiDjsqzggYuJiNchhRzzXWLYc0Nhjey34dtvG+bXzF1owqTYu0",
+	"s4Vq8zE8dcwS/fCRoZbLFHlY1Pf4GsMhGBN0KztMfmYAn2hsxD0rDm572NGaqLvh71n1nnTqd0euaIgt",
+	"Kfy9O8duNqBjK0aLjGwVNwz/ATCOS8XAg3UbVhpo5gTrWo4m0V7B8O27enhCwa/8M5PJc7kpK8NcnVzz",
+	"1hMq2DaYEUH7Ac01w1jMthEZt1R17ls9ck2ovoaeOnmzjuOaleZ2ZIWa1h4UpvDUQUV06+OjpLSfyF4x",
+	"XQ89RlLX6ztkXOQbHRRZfaz+JOMltJtI3ebiQOZMJEUFvzCYprIv1p2yfI7dDOMeLB9ofiEIo6rgoGE4",
+	"WweCGVC5cd5gDNr48v+JN9trg0P3+kCK92Bmp/tE1PfpfjrsnXMLr8sCqFL8hoGaXGAt7T0rXc/yHNd6",
+	"vGw9N/49pyo0v9ppM2rl0d0P9q+MlQSS8djGykjqTvcOF+LE0Ovj+QMu6TVrnHW/kqyjc1BuAKQJ2qgd",
+	"yIJvuFFogX7MOVvIDQvb1yzfpXGEmPH7OS7BMbUp95P8sZdqsiOIwbtnakbDZBgu/j0xlNN7YCjPnIIM",
+	"rqiDNTU8BD+x9H/CvpRsYVh+HIXqSJT0Eib9fnlUWmrWY/0eCOkyeMoOQEbvpHGdMfUaY27IaIGv4lfO",
+	"QdnblGZH0ABxDlUP3zqd7gxVJqnWXdhfuVjdh0/af2vImoYCqSVm0h0G3AAd0/MdQkmH8Q8IYjBS1sPy",
+	"j5yECtjx912oDguLZ4u/qBSdFztCHWbvIRLG4Typ73diT3VfWXr0XlTiuKGef8fxf+tgz4GsUKsoUgIr",
+	"yutMTrxbrttJ3ZVxX+ytXb3mKrxmZz99tvIslLb+9NluLiIW4sFUqpidzU5oyU9uHs2+fv76fwMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -234,6 +234,45 @@ func (e KindDoes) Valid() bool {
 	}
 }
 
+// Defines values for ListColumnType.
+const (
+	Number ListColumnType = "number"
+	Text   ListColumnType = "text"
+	YesNo  ListColumnType = "yes_no"
+)
+
+// Valid indicates whether the value is a known member of the ListColumnType enum.
+func (e ListColumnType) Valid() bool {
+	switch e {
+	case Number:
+		return true
+	case Text:
+		return true
+	case YesNo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListImportHow.
+const (
+	Merge   ListImportHow = "merge"
+	Replace ListImportHow = "replace"
+)
+
+// Valid indicates whether the value is a known member of the ListImportHow enum.
+func (e ListImportHow) Valid() bool {
+	switch e {
+	case Merge:
+		return true
+	case Replace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MendingState.
 const (
 	MendingStateCancelled  MendingState = "cancelled"
@@ -1288,6 +1327,102 @@ type Line struct {
 	Type string `json:"type"`
 }
 
+// ListChange defines model for ListChange.
+type ListChange struct {
+	At        time.Time `json:"at"`
+	ChangedBy string    `json:"changed_by"`
+	Version   int       `json:"version"`
+	What      string    `json:"what"`
+}
+
+// ListChanged defines model for ListChanged.
+type ListChanged struct {
+	Added   []ListRow `json:"added"`
+	Changed []struct {
+		After  ListRow `json:"after"`
+		Before ListRow `json:"before"`
+	} `json:"changed"`
+	Columns []ListColumn `json:"columns"`
+	Removed []ListRow    `json:"removed"`
+}
+
+// ListColumn defines model for ListColumn.
+type ListColumn struct {
+	// Name Of the field that it makes
+	Name  string         `json:"name"`
+	Title *string        `json:"title,omitempty"`
+	Type  ListColumnType `json:"type"`
+
+	// Was Its name before the change
+	Was *string `json:"was,omitempty"`
+}
+
+// ListColumnType defines model for ListColumn.Type.
+type ListColumnType string
+
+// ListEdit defines model for ListEdit.
+type ListEdit struct {
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
+
+	// Key Of the row that is changed or removed; none adds one
+	Key    *string `json:"key,omitempty"`
+	Remove *bool   `json:"remove,omitempty"`
+}
+
+// ListEdits defines model for ListEdits.
+type ListEdits struct {
+	Edits []ListEdit `json:"edits"`
+}
+
+// ListImport defines model for ListImport.
+type ListImport struct {
+	Csv string `json:"csv"`
+
+	// How Merge: rows of the same key are changed, others added, none removed. Replace: what comes in is all that stands then.
+	How *ListImportHow `json:"how,omitempty"`
+
+	// Try Only say what it would change
+	Try *bool `json:"try,omitempty"`
+}
+
+// ListImportHow Merge: rows of the same key are changed, others added, none removed. Replace: what comes in is all that stands then.
+type ListImportHow string
+
+// ListOutcome defines model for ListOutcome.
+type ListOutcome struct {
+	Added    int           `json:"added"`
+	Changed  int           `json:"changed"`
+	List     WorkspaceList `json:"list"`
+	Removed  int           `json:"removed"`
+	Sentence string        `json:"sentence"`
+}
+
+// ListRow defines model for ListRow.
+type ListRow struct {
+	// Fields A JSON object
+	Fields Fields `json:"fields"`
+
+	// Key What it is known by
+	Key string `json:"key"`
+}
+
+// ListRows defines model for ListRows.
+type ListRows struct {
+	Rows []ListRow `json:"rows"`
+
+	// Total Rows that hold what was looked for
+	Total   int `json:"total"`
+	Version int `json:"version"`
+}
+
+// ListShape defines model for ListShape.
+type ListShape struct {
+	About   *string       `json:"about,omitempty"`
+	Columns *[]ListColumn `json:"columns,omitempty"`
+	Title   *string       `json:"title,omitempty"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	Secret string `json:"secret"`
@@ -1421,6 +1556,17 @@ type NewConnection struct {
 
 	// Values What the method asks for by name
 	Values *map[string]string `json:"values,omitempty"`
+}
+
+// NewList defines model for NewList.
+type NewList struct {
+	About   *string       `json:"about,omitempty"`
+	Columns *[]ListColumn `json:"columns,omitempty"`
+
+	// Csv Its first rows. Without columns they are made of its first line.
+	Csv   *string `json:"csv,omitempty"`
+	Name  string  `json:"name"`
+	Title *string `json:"title,omitempty"`
 }
 
 // NewSample defines model for NewSample.
@@ -2081,6 +2227,25 @@ type WorkflowSummary struct {
 // WorkflowSummaryState defines model for WorkflowSummary.State.
 type WorkflowSummaryState string
 
+// WorkspaceList defines model for WorkspaceList.
+type WorkspaceList struct {
+	About     string    `json:"about"`
+	Changed   time.Time `json:"changed"`
+	ChangedBy string    `json:"changed_by"`
+
+	// Columns Rows are known by what stands in the first
+	Columns []ListColumn `json:"columns"`
+	Name    string       `json:"name"`
+	Rows    int          `json:"rows"`
+	Title   string       `json:"title"`
+
+	// UsedBy Workflows that read it, in draft or live
+	UsedBy []string `json:"used_by"`
+
+	// Version Counts its changes
+	Version int `json:"version"`
+}
+
 // Band defines model for Band.
 type Band = string
 
@@ -2104,6 +2269,12 @@ type ItemStep = string
 
 // ItemWorkflow defines model for ItemWorkflow.
 type ItemWorkflow = string
+
+// ListName defines model for ListName.
+type ListName = string
+
+// ListVersion defines model for ListVersion.
+type ListVersion = int
 
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
@@ -2166,6 +2337,41 @@ type ListItemGroupsParams struct {
 	// Step The step's name
 	Step *ItemStep `form:"step,omitempty" json:"step,omitempty"`
 	Kind *ItemKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
+// ChangeListParams defines parameters for ChangeList.
+type ChangeListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	// Before Only changes before this version
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportListParams defines parameters for ImportList.
+type ImportListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListRowsParams defines parameters for ListRows.
+type ListRowsParams struct {
+	// Find Only rows that hold this in some cell
+	Find *string `form:"find,omitempty" json:"find,omitempty"`
+
+	// From How many rows to leave out
+	From  *int `form:"from,omitempty" json:"from,omitempty"`
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// EditListParams defines parameters for EditList.
+type EditListParams struct {
+	// IfMatch The version that was read; a stale one gets 412
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -2315,6 +2521,18 @@ type EvaluateJSONRequestBody = Evaluate
 
 // DismissItemsJSONRequestBody defines body for DismissItems for application/json ContentType.
 type DismissItemsJSONRequestBody = Dismissal
+
+// AddListJSONRequestBody defines body for AddList for application/json ContentType.
+type AddListJSONRequestBody = NewList
+
+// ChangeListJSONRequestBody defines body for ChangeList for application/json ContentType.
+type ChangeListJSONRequestBody = ListShape
+
+// ImportListJSONRequestBody defines body for ImportList for application/json ContentType.
+type ImportListJSONRequestBody = ListImport
+
+// EditListJSONRequestBody defines body for EditList for application/json ContentType.
+type EditListJSONRequestBody = ListEdits
 
 // BeginMendingJSONRequestBody defines body for BeginMending for application/json ContentType.
 type BeginMendingJSONRequestBody = MendingWish
@@ -2723,6 +2941,110 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLists The workspace lists, by name
+	//
+	// Corresponds with GET /lists (the `ListLists` operationId).
+	ListLists(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddListWithBody Make a list, of columns or of CSV whose first line names them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lists (the `AddList` operationId).
+	AddListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddList Make a list, of columns or of CSV whose first line names them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lists (the `AddList` operationId).
+	AddList(ctx context.Context, body AddListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveList Remove a list that no workflow reads, with its history
+	//
+	// Corresponds with DELETE /lists/{list} (the `RemoveList` operationId).
+	RemoveList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetList One list, without its rows
+	//
+	// Corresponds with GET /lists/{list} (the `GetList` operationId).
+	GetList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeListWithBody Change what a list is called, or its columns
+	//
+	// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+	ChangeListWithBody(ctx context.Context, list ListName, params *ChangeListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeList Change what a list is called, or its columns
+	//
+	// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+	ChangeList(ctx context.Context, list ListName, params *ChangeListParams, body ChangeListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChanges Who changed a list and when, newest first
+	//
+	// Corresponds with GET /lists/{list}/changes (the `ListChanges` operationId).
+	ListChanges(ctx context.Context, list ListName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetListChange What a change of a list did to its rows
+	//
+	// Corresponds with GET /lists/{list}/changes/{number} (the `GetListChange` operationId).
+	GetListChange(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutListBack Put a list back as it was after a change; that is a change too
+	//
+	// Corresponds with POST /lists/{list}/changes/{number}/back (the `PutListBack` operationId).
+	PutListBack(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportList The list as CSV (RFC 4180), with the names of its columns in the first line
+	//
+	// Corresponds with GET /lists/{list}/csv (the `ExportList` operationId).
+	ExportList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportListWithBody Take rows in from CSV; or only say what that would change
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+	ImportListWithBody(ctx context.Context, list ListName, params *ImportListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportList Take rows in from CSV; or only say what that would change
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+	ImportList(ctx context.Context, list ListName, params *ImportListParams, body ImportListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRows Rows of a list, in their order
+	//
+	// Corresponds with GET /lists/{list}/rows (the `ListRows` operationId).
+	ListRows(ctx context.Context, list ListName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditListWithBody Add, change and remove rows, all or none
+	//
+	// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+	EditListWithBody(ctx context.Context, list ListName, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditList Add, change and remove rows, all or none
+	//
+	// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+	EditList(ctx context.Context, list ListName, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMendings What was done with many items at once, newest first
 	//
@@ -3889,6 +4211,270 @@ func (c *Client) ListItemGroups(ctx context.Context, params *ListItemGroupsParam
 // Corresponds with GET /kinds (the `ListKinds` operationId).
 func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListKindsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLists The workspace lists, by name
+//
+// Corresponds with GET /lists (the `ListLists` operationId).
+func (c *Client) ListLists(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListListsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddListWithBody Make a list, of columns or of CSV whose first line names them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lists (the `AddList` operationId).
+func (c *Client) AddListWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddListRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddList Make a list, of columns or of CSV whose first line names them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lists (the `AddList` operationId).
+func (c *Client) AddList(ctx context.Context, body AddListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddListRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveList Remove a list that no workflow reads, with its history
+//
+// Corresponds with DELETE /lists/{list} (the `RemoveList` operationId).
+func (c *Client) RemoveList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveListRequest(c.Server, list)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetList One list, without its rows
+//
+// Corresponds with GET /lists/{list} (the `GetList` operationId).
+func (c *Client) GetList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetListRequest(c.Server, list)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeListWithBody Change what a list is called, or its columns
+//
+// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+func (c *Client) ChangeListWithBody(ctx context.Context, list ListName, params *ChangeListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeListRequestWithBody(c.Server, list, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeList Change what a list is called, or its columns
+//
+// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+func (c *Client) ChangeList(ctx context.Context, list ListName, params *ChangeListParams, body ChangeListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeListRequest(c.Server, list, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChanges Who changed a list and when, newest first
+//
+// Corresponds with GET /lists/{list}/changes (the `ListChanges` operationId).
+func (c *Client) ListChanges(ctx context.Context, list ListName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChangesRequest(c.Server, list, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetListChange What a change of a list did to its rows
+//
+// Corresponds with GET /lists/{list}/changes/{number} (the `GetListChange` operationId).
+func (c *Client) GetListChange(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetListChangeRequest(c.Server, list, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutListBack Put a list back as it was after a change; that is a change too
+//
+// Corresponds with POST /lists/{list}/changes/{number}/back (the `PutListBack` operationId).
+func (c *Client) PutListBack(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutListBackRequest(c.Server, list, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportList The list as CSV (RFC 4180), with the names of its columns in the first line
+//
+// Corresponds with GET /lists/{list}/csv (the `ExportList` operationId).
+func (c *Client) ExportList(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportListRequest(c.Server, list)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportListWithBody Take rows in from CSV; or only say what that would change
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+func (c *Client) ImportListWithBody(ctx context.Context, list ListName, params *ImportListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportListRequestWithBody(c.Server, list, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportList Take rows in from CSV; or only say what that would change
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+func (c *Client) ImportList(ctx context.Context, list ListName, params *ImportListParams, body ImportListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportListRequest(c.Server, list, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRows Rows of a list, in their order
+//
+// Corresponds with GET /lists/{list}/rows (the `ListRows` operationId).
+func (c *Client) ListRows(ctx context.Context, list ListName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRowsRequest(c.Server, list, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditListWithBody Add, change and remove rows, all or none
+//
+// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+func (c *Client) EditListWithBody(ctx context.Context, list ListName, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditListRequestWithBody(c.Server, list, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditList Add, change and remove rows, all or none
+//
+// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+func (c *Client) EditList(ctx context.Context, list ListName, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditListRequest(c.Server, list, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6421,6 +7007,601 @@ func NewListKindsRequest(server string) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListListsRequest constructs an http.Request for the ListLists method
+func NewListListsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddListRequest calls the generic AddList builder with application/json body
+func NewAddListRequest(server string, body AddListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddListRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddListRequestWithBody constructs an http.Request for the AddList method, with any body, and a specified content type
+func NewAddListRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveListRequest constructs an http.Request for the RemoveList method
+func NewRemoveListRequest(server string, list ListName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetListRequest constructs an http.Request for the GetList method
+func NewGetListRequest(server string, list ListName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeListRequest calls the generic ChangeList builder with application/json body
+func NewChangeListRequest(server string, list ListName, params *ChangeListParams, body ChangeListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeListRequestWithBody(server, list, params, "application/json", bodyReader)
+}
+
+// NewChangeListRequestWithBody constructs an http.Request for the ChangeList method, with any body, and a specified content type
+func NewChangeListRequestWithBody(server string, list ListName, params *ChangeListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListChangesRequest constructs an http.Request for the ListChanges method
+func NewListChangesRequest(server string, list ListName, params *ListChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetListChangeRequest constructs an http.Request for the GetListChange method
+func NewGetListChangeRequest(server string, list ListName, number ListVersion) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/changes/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutListBackRequest constructs an http.Request for the PutListBack method
+func NewPutListBackRequest(server string, list ListName, number ListVersion) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/changes/%s/back", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportListRequest constructs an http.Request for the ExportList method
+func NewExportListRequest(server string, list ListName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/csv", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportListRequest calls the generic ImportList builder with application/json body
+func NewImportListRequest(server string, list ListName, params *ImportListParams, body ImportListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportListRequestWithBody(server, list, params, "application/json", bodyReader)
+}
+
+// NewImportListRequestWithBody constructs an http.Request for the ImportList method, with any body, and a specified content type
+func NewImportListRequestWithBody(server string, list ListName, params *ImportListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/csv", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListRowsRequest constructs an http.Request for the ListRows method
+func NewListRowsRequest(server string, list ListName, params *ListRowsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Find != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "find", *params.Find, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditListRequest calls the generic EditList builder with application/json body
+func NewEditListRequest(server string, list ListName, params *EditListParams, body EditListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditListRequestWithBody(server, list, params, "application/json", bodyReader)
+}
+
+// NewEditListRequestWithBody constructs an http.Request for the EditList method, with any body, and a specified content type
+func NewEditListRequestWithBody(server string, list ListName, params *EditListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "list", list, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lists/%s/rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -9298,6 +10479,126 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /kinds (the `ListKinds` operationId).
 	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
 
+	// ListListsWithResponse The workspace lists, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists (the `ListLists` operationId).
+	ListListsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListsResponse, error)
+
+	// AddListWithBodyWithResponse Make a list, of columns or of CSV whose first line names them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists (the `AddList` operationId).
+	AddListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddListResponse, error)
+
+	// AddListWithResponse Make a list, of columns or of CSV whose first line names them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists (the `AddList` operationId).
+	AddListWithResponse(ctx context.Context, body AddListJSONRequestBody, reqEditors ...RequestEditorFn) (*AddListResponse, error)
+
+	// RemoveListWithResponse Remove a list that no workflow reads, with its history
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /lists/{list} (the `RemoveList` operationId).
+	RemoveListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*RemoveListResponse, error)
+
+	// GetListWithResponse One list, without its rows
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists/{list} (the `GetList` operationId).
+	GetListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*GetListResponse, error)
+
+	// ChangeListWithBodyWithResponse Change what a list is called, or its columns
+	//
+	// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+	ChangeListWithBodyWithResponse(ctx context.Context, list ListName, params *ChangeListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeListResponse, error)
+
+	// ChangeListWithResponse Change what a list is called, or its columns
+	//
+	// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+	ChangeListWithResponse(ctx context.Context, list ListName, params *ChangeListParams, body ChangeListJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeListResponse, error)
+
+	// ListChangesWithResponse Who changed a list and when, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists/{list}/changes (the `ListChanges` operationId).
+	ListChangesWithResponse(ctx context.Context, list ListName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
+
+	// GetListChangeWithResponse What a change of a list did to its rows
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists/{list}/changes/{number} (the `GetListChange` operationId).
+	GetListChangeWithResponse(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*GetListChangeResponse, error)
+
+	// PutListBackWithResponse Put a list back as it was after a change; that is a change too
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists/{list}/changes/{number}/back (the `PutListBack` operationId).
+	PutListBackWithResponse(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*PutListBackResponse, error)
+
+	// ExportListWithResponse The list as CSV (RFC 4180), with the names of its columns in the first line
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists/{list}/csv (the `ExportList` operationId).
+	ExportListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*ExportListResponse, error)
+
+	// ImportListWithBodyWithResponse Take rows in from CSV; or only say what that would change
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+	ImportListWithBodyWithResponse(ctx context.Context, list ListName, params *ImportListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportListResponse, error)
+
+	// ImportListWithResponse Take rows in from CSV; or only say what that would change
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+	ImportListWithResponse(ctx context.Context, list ListName, params *ImportListParams, body ImportListJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportListResponse, error)
+
+	// ListRowsWithResponse Rows of a list, in their order
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lists/{list}/rows (the `ListRows` operationId).
+	ListRowsWithResponse(ctx context.Context, list ListName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*ListRowsResponse, error)
+
+	// EditListWithBodyWithResponse Add, change and remove rows, all or none
+	//
+	// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+	EditListWithBodyWithResponse(ctx context.Context, list ListName, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditListResponse, error)
+
+	// EditListWithResponse Add, change and remove rows, all or none
+	//
+	// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+	EditListWithResponse(ctx context.Context, list ListName, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*EditListResponse, error)
+
 	// ListMendingsWithResponse What was done with many items at once, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11291,6 +12592,584 @@ func (r ListKindsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListListsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Lists []WorkspaceList `json:"lists"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListListsResponse) GetJSON200() *struct {
+	Lists []WorkspaceList `json:"lists"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListListsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListListsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListListsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListListsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListListsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *WorkspaceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddListResponse) GetJSON201() *WorkspaceList {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WorkspaceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetListResponse) GetJSON200() *WorkspaceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeListResponse) GetJSON200() *ListOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Changes []ListChange `json:"changes"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChangesResponse) GetJSON200() *struct {
+	Changes []ListChange `json:"changes"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetListChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListChanged
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetListChangeResponse) GetJSON200() *ListChanged {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetListChangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetListChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetListChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetListChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetListChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutListBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutListBackResponse) GetJSON200() *ListOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutListBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutListBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutListBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutListBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutListBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ExportListResponse200Headers the declared response headers of an HTTP 200 response for ExportList
+type ExportListResponse200Headers struct {
+	ContentDisposition  *string
+	XContentTypeOptions *string
+}
+
+type ExportListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ExportListResponse200Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportListResponse) GetJSON200() *ListOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListRows
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRowsResponse) GetJSON200() *ListRows {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditListResponse) GetJSON200() *ListOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditListResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14554,6 +16433,222 @@ func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEdit
 	return ParseListKindsResponse(rsp)
 }
 
+// ListListsWithResponse The workspace lists, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists (the `ListLists` operationId).
+func (c *ClientWithResponses) ListListsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListsResponse, error) {
+	rsp, err := c.ListLists(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListListsResponse(rsp)
+}
+
+// AddListWithBodyWithResponse Make a list, of columns or of CSV whose first line names them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists (the `AddList` operationId).
+func (c *ClientWithResponses) AddListWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddListResponse, error) {
+	rsp, err := c.AddListWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddListResponse(rsp)
+}
+
+// AddListWithResponse Make a list, of columns or of CSV whose first line names them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists (the `AddList` operationId).
+func (c *ClientWithResponses) AddListWithResponse(ctx context.Context, body AddListJSONRequestBody, reqEditors ...RequestEditorFn) (*AddListResponse, error) {
+	rsp, err := c.AddList(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddListResponse(rsp)
+}
+
+// RemoveListWithResponse Remove a list that no workflow reads, with its history
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /lists/{list} (the `RemoveList` operationId).
+func (c *ClientWithResponses) RemoveListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*RemoveListResponse, error) {
+	rsp, err := c.RemoveList(ctx, list, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveListResponse(rsp)
+}
+
+// GetListWithResponse One list, without its rows
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists/{list} (the `GetList` operationId).
+func (c *ClientWithResponses) GetListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*GetListResponse, error) {
+	rsp, err := c.GetList(ctx, list, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetListResponse(rsp)
+}
+
+// ChangeListWithBodyWithResponse Change what a list is called, or its columns
+//
+// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+func (c *ClientWithResponses) ChangeListWithBodyWithResponse(ctx context.Context, list ListName, params *ChangeListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeListResponse, error) {
+	rsp, err := c.ChangeListWithBody(ctx, list, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeListResponse(rsp)
+}
+
+// ChangeListWithResponse Change what a list is called, or its columns
+//
+// A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /lists/{list} (the `ChangeList` operationId).
+func (c *ClientWithResponses) ChangeListWithResponse(ctx context.Context, list ListName, params *ChangeListParams, body ChangeListJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeListResponse, error) {
+	rsp, err := c.ChangeList(ctx, list, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeListResponse(rsp)
+}
+
+// ListChangesWithResponse Who changed a list and when, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists/{list}/changes (the `ListChanges` operationId).
+func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, list ListName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error) {
+	rsp, err := c.ListChanges(ctx, list, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChangesResponse(rsp)
+}
+
+// GetListChangeWithResponse What a change of a list did to its rows
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists/{list}/changes/{number} (the `GetListChange` operationId).
+func (c *ClientWithResponses) GetListChangeWithResponse(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*GetListChangeResponse, error) {
+	rsp, err := c.GetListChange(ctx, list, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetListChangeResponse(rsp)
+}
+
+// PutListBackWithResponse Put a list back as it was after a change; that is a change too
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists/{list}/changes/{number}/back (the `PutListBack` operationId).
+func (c *ClientWithResponses) PutListBackWithResponse(ctx context.Context, list ListName, number ListVersion, reqEditors ...RequestEditorFn) (*PutListBackResponse, error) {
+	rsp, err := c.PutListBack(ctx, list, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutListBackResponse(rsp)
+}
+
+// ExportListWithResponse The list as CSV (RFC 4180), with the names of its columns in the first line
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists/{list}/csv (the `ExportList` operationId).
+func (c *ClientWithResponses) ExportListWithResponse(ctx context.Context, list ListName, reqEditors ...RequestEditorFn) (*ExportListResponse, error) {
+	rsp, err := c.ExportList(ctx, list, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportListResponse(rsp)
+}
+
+// ImportListWithBodyWithResponse Take rows in from CSV; or only say what that would change
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+func (c *ClientWithResponses) ImportListWithBodyWithResponse(ctx context.Context, list ListName, params *ImportListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportListResponse, error) {
+	rsp, err := c.ImportListWithBody(ctx, list, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportListResponse(rsp)
+}
+
+// ImportListWithResponse Take rows in from CSV; or only say what that would change
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists/{list}/csv (the `ImportList` operationId).
+func (c *ClientWithResponses) ImportListWithResponse(ctx context.Context, list ListName, params *ImportListParams, body ImportListJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportListResponse, error) {
+	rsp, err := c.ImportList(ctx, list, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportListResponse(rsp)
+}
+
+// ListRowsWithResponse Rows of a list, in their order
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lists/{list}/rows (the `ListRows` operationId).
+func (c *ClientWithResponses) ListRowsWithResponse(ctx context.Context, list ListName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*ListRowsResponse, error) {
+	rsp, err := c.ListRows(ctx, list, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRowsResponse(rsp)
+}
+
+// EditListWithBodyWithResponse Add, change and remove rows, all or none
+//
+// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+func (c *ClientWithResponses) EditListWithBodyWithResponse(ctx context.Context, list ListName, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditListResponse, error) {
+	rsp, err := c.EditListWithBody(ctx, list, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditListResponse(rsp)
+}
+
+// EditListWithResponse Add, change and remove rows, all or none
+//
+// With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lists/{list}/rows (the `EditList` operationId).
+func (c *ClientWithResponses) EditListWithResponse(ctx context.Context, list ListName, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*EditListResponse, error) {
+	rsp, err := c.EditList(ctx, list, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditListResponse(rsp)
+}
+
 // ListMendingsWithResponse What was done with many items at once, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16533,6 +18628,415 @@ func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
 			Steps    []Kind     `json:"steps"`
 			Triggers []Kind     `json:"triggers"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListListsResponse parses an HTTP response from a ListListsWithResponse call
+func ParseListListsResponse(rsp *http.Response) (*ListListsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListListsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Lists []WorkspaceList `json:"lists"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddListResponse parses an HTTP response from a AddListWithResponse call
+func ParseAddListResponse(rsp *http.Response) (*AddListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest WorkspaceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveListResponse parses an HTTP response from a RemoveListWithResponse call
+func ParseRemoveListResponse(rsp *http.Response) (*RemoveListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetListResponse parses an HTTP response from a GetListWithResponse call
+func ParseGetListResponse(rsp *http.Response) (*GetListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WorkspaceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeListResponse parses an HTTP response from a ChangeListWithResponse call
+func ParseChangeListResponse(rsp *http.Response) (*ChangeListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListOutcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
+func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Changes []ListChange `json:"changes"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetListChangeResponse parses an HTTP response from a GetListChangeWithResponse call
+func ParseGetListChangeResponse(rsp *http.Response) (*GetListChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetListChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListChanged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutListBackResponse parses an HTTP response from a PutListBackWithResponse call
+func ParsePutListBackResponse(rsp *http.Response) (*PutListBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutListBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListOutcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportListResponse parses an HTTP response from a ExportListWithResponse call
+func ParseExportListResponse(rsp *http.Response) (*ExportListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ExportListResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = &value
+		}
+		if values := rsp.Header.Values("X-Content-Type-Options"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Content-Type-Options", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XContentTypeOptions = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseImportListResponse parses an HTTP response from a ImportListWithResponse call
+func ParseImportListResponse(rsp *http.Response) (*ImportListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListOutcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRowsResponse parses an HTTP response from a ListRowsWithResponse call
+func ParseListRowsResponse(rsp *http.Response) (*ListRowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListRows
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditListResponse parses an HTTP response from a EditListWithResponse call
+func ParseEditListResponse(rsp *http.Response) (*EditListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListOutcome
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

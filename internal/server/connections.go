@@ -16,10 +16,16 @@ import (
 	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/store"
+	"youngtrellis/internal/workflows"
 )
 
 // uses tells which workflows name each connection, in draft or live revision.
 func (s *Server) uses(ctx context.Context, sc store.Scope) (map[string][]string, error) {
+	return s.named(ctx, sc, func(o workflows.Outline) []string { return o.Connections })
+}
+
+// named tells which workflows name each of something, in draft or live revision.
+func (s *Server) named(ctx context.Context, sc store.Scope, names func(workflows.Outline) []string) (map[string][]string, error) {
 	list, err := s.Store.Texts(ctx, sc)
 	if err != nil {
 		return nil, err
@@ -27,7 +33,7 @@ func (s *Server) uses(ctx context.Context, sc store.Scope) (map[string][]string,
 	out := map[string][]string{}
 	for _, w := range list {
 		for _, text := range []string{w.Draft, w.Live} {
-			for _, name := range s.Outlines.Of(text).Connections {
+			for _, name := range names(s.Outlines.Of(text)) {
 				if !slices.Contains(out[name], w.Name) {
 					out[name] = append(out[name], w.Name)
 				}

@@ -142,6 +142,7 @@ func TestEveryOperationKeepsTheContract(t *testing.T) {
 	c.connections()
 	c.connectors()
 	c.files()
+	c.lists()
 	for _, path := range []string{"/schema/connector", "/schema/workflow", "/kinds", "/functions", "/node"} {
 		c.do(200, "GET", path, "")
 	}
@@ -155,6 +156,74 @@ func TestEveryOperationKeepsTheContract(t *testing.T) {
 	}
 	slices.Sort(missing)
 	require.Empty(t, missing, "operations that were not done")
+}
+
+func (c *caller) lists() {
+	c.Helper()
+	c.do(201, "POST", "/lists", `{"name": "on-duty", "columns": [{"name": "short", "type": "text"}, {"name": "phone", "title": "Phone", "type": "text"}, {"name": "floor", "type": "number"}]}`)
+	require.Equal(c, "On duty", c.do(200, "GET", "/lists/on-duty", "")["title"])
+	c.do(409, "POST", "/lists", `{"name": "on-duty", "csv": "short\nwren"}`)
+	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists", `{"name": "On duty", "csv": "short"}`)), "cannot be the name of a list")
+	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists", `{"name": "x"}`)), "It is empty. Its first line names the columns.")
+	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists", `{"name": "x", "columns": []}`)), "at least one column")
+	c.do(400, "POST", "/lists", `{"name": "x", "columns": [{"name": "a", "type": "date"}]}`)
+	words := c.do(201, "POST", "/lists", `{"name": "words", "csv": "Word;Seen\nceladon;4"}`)
+	require.EqualValues(c, 1, words["rows"])
+
+	made := c.do(200, "POST", "/lists/on-duty/rows", `{"edits": [{"fields": {"short": "wren", "floor": "2"}}, {"fields": {"short": "tam", "phone": 77}}, {"fields": {"short": "ash"}}]}`)
+	require.Equal(c, "3 rows added.", made["sentence"])
+	wrong := c.do(422, "POST", "/lists/on-duty/rows", `{"edits": [{"fields": {"short": "wren"}}, {"key": "tam", "fields": {"floor": "high"}}]}`)
+	require.Contains(c, fmt.Sprint(wrong["fields"]), `There is a row "wren" already.`)
+	require.Contains(c, fmt.Sprint(wrong["fields"]), "row 2, floor")
+	c.do(422, "POST", "/lists/on-duty/rows", `{"edits": [{"key": "tam", "fields": []}]}`)
+	c.do(404, "POST", "/lists/nothing/rows", `{"edits": [{"key": "tam", "remove": true}]}`)
+	rows := c.do(200, "GET", "/lists/on-duty/rows?limit=1&from=1", "")
+	require.EqualValues(c, 3, rows["total"])
+	require.Equal(c, []any{map[string]any{"key": "tam", "fields": map[string]any{"short": "tam", "phone": "77"}}}, rows["rows"])
+	require.EqualValues(c, 1, c.do(200, "GET", "/lists/on-duty/rows?find=WREN", "")["total"])
+
+	c.do(200, "POST", "/lists/on-duty/rows", `{"edits": [{"key": "tam", "fields": {"phone": "78"}}]}`)
+	c.do(412, "POST", "/lists/on-duty/rows", `{"edits": [{"key": "tam", "remove": true}]}`, "If-Match", `"2"`)
+	c.do(200, "POST", "/lists/on-duty/rows", `{"edits": [{"key": "wren", "fields": {"phone": "1"}}]}`, "If-Match", `"2"`) // nobody has touched it
+	c.do(412, "PATCH", "/lists/on-duty", `{"title": "Who"}`, "If-Match", `"2"`)
+	shaped := c.do(200, "PATCH", "/lists/on-duty", `{"title": "Who is on duty", "about": "By week", "columns": [{"name": "name", "type": "text", "was": "short"}, {"name": "phone", "type": "text"}, {"name": "floor", "type": "text"}]}`)
+	require.Equal(c, "3 rows changed.", shaped["sentence"])
+	require.Contains(c, fmt.Sprint(c.do(422, "PATCH", "/lists/on-duty", `{"columns": [{"name": "k", "type": "text", "was": "shirt"}]}`)), "It was never called")
+
+	tried := c.do(200, "POST", "/lists/on-duty/csv", `{"csv": "name,phone\nelm,5\ntam,78", "how": "replace", "try": true}`)
+	require.Equal(c, "1 row added and 2 rows removed.", tried["sentence"])
+	require.Equal(c, "1 row added.", c.do(200, "POST", "/lists/on-duty/csv", `{"csv": "name,phone\nelm,5\ntam,78"}`)["sentence"])
+	require.Equal(c, "Nothing changed.", c.do(200, "POST", "/lists/on-duty/csv", `{"csv": "name,phone\nelm,5\ntam,78"}`)["sentence"])
+	c.do(412, "POST", "/lists/on-duty/csv", `{"csv": "name,phone\nelm,5"}`, "If-Match", `"2"`)
+	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists/on-duty/csv", `{"csv": "name,fone\nelm,5"}`)), "Did you mean phone?")
+	require.Equal(c, "name,phone,floor\r\nwren,1,2\r\ntam,78,\r\nash,,\r\nelm,5,\r\n", c.text(200, "GET", "/lists/on-duty/csv", ""))
+
+	changes, _ := c.do(200, "GET", "/lists/on-duty/changes?limit=3", "")["changes"].([]any)
+	require.Len(c, changes, 3)
+	require.Contains(c, fmt.Sprint(changes[0]), "taken in from CSV: 1 row added")
+	require.Contains(c, fmt.Sprint(changes[1]), "the title changed, what it is for changed and the columns changed")
+	third := c.do(200, "GET", "/lists/on-duty/changes/3", "")
+	require.Contains(c, fmt.Sprint(third["changed"]), "phone:77")
+	require.Contains(c, fmt.Sprint(third["changed"]), "phone:78")
+	require.Len(c, c.do(200, "GET", "/lists/on-duty/changes/1", "")["added"], 0)
+	c.do(404, "GET", "/lists/on-duty/changes/99", "")
+	c.do(200, "POST", "/lists/on-duty/changes/2/back", "")
+	c.do(404, "POST", "/lists/on-duty/changes/99/back", "")
+	require.Equal(c, "short,phone,floor\r\nwren,,2\r\ntam,77,\r\nash,,\r\n", c.text(200, "GET", "/lists/on-duty/csv", ""))
+
+	reads := "format: young-trellis/1\nname: pages\ntrigger: {type: manual}\nsteps:\n  - {name: made, type: shape, settings: {set: {n: (= len(list('on-duty')) )}}}\n"
+	c.do(201, "POST", "/workflows", document(reads))
+	require.Empty(c, c.do(200, "GET", "/workflows/pages", "")["problems"])
+	require.Contains(c, fmt.Sprint(c.do(200, "POST", "/check", document(strings.ReplaceAll(reads, "on-duty", "in-duty")))["problems"]), `There is no list "in-duty". Did you mean on-duty?`)
+	require.Contains(c, fmt.Sprint(c.do(409, "DELETE", "/lists/on-duty", "")), "It is read by pages.")
+	require.Contains(c, fmt.Sprint(c.do(200, "GET", "/lists", "")["lists"]), "pages")
+	c.do(204, "DELETE", "/lists/words", "")
+	c.do(404, "DELETE", "/lists/words", "")
+	viewer := c.value(c.do(201, "POST", "/tokens", `{"name": "looks", "role": "viewer"}`), "secret")
+	c.do(200, "GET", "/lists/on-duty", "", "Authorization", "Bearer "+viewer)
+	for _, path := range []string{"rows", "csv", "changes/2"} {
+		c.do(403, "GET", "/lists/on-duty/"+path, "", "Authorization", "Bearer "+viewer)
+	}
 }
 
 func (c *caller) people() {

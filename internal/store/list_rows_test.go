@@ -30,7 +30,7 @@ func shownAs(t *testing.T, x *lists.Table) string {
 
 // edit is a change of rows.
 func edit(edits ...lists.Edit) Changing {
-	return func(_ *List, now *lists.Table, _ func(int) (*lists.Table, error)) (*lists.Table, string, error) {
+	return func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		then, err := now.Apply(edits)
 		return then, "", err
 	}
@@ -60,14 +60,14 @@ func TestAListKeepsItsHistory(t *testing.T) {
 	require.Equal(t, 2, l.Version, "what is no change makes no version")
 	_, _, err = b.ChangeList(ctx, b.sc, "duty", edit(set("wren", "phone", "5")))
 	require.ErrorContains(t, err, `There is no row "wren".`)
-	l, _, err = b.ChangeList(ctx, b.sc, "duty", func(l *List, now *lists.Table, _ func(int) (*lists.Table, error)) (*lists.Table, string, error) {
+	l, _, err = b.ChangeList(ctx, b.sc, "duty", func(l *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		l.Title = "Who is on duty"
 		then, err := now.Reshape([]lists.Column{{Name: "name", Type: lists.Text, Was: "short"}, {Name: "phone", Type: lists.Text}})
 		return then, "columns changed", err
 	})
 	require.NoError(t, err)
 	require.Equal(t, "Who is on duty", l.Title)
-	_, d, err = b.ChangeList(ctx, b.sc, "duty", func(_ *List, now *lists.Table, _ func(int) (*lists.Table, error)) (*lists.Table, string, error) {
+	_, d, err = b.ChangeList(ctx, b.sc, "duty", func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		in, err := lists.ReadCSV([]byte("name,phone\nelm,9\nash,3"), now.Columns)
 		require.NoError(t, err)
 		then, err := now.Join(in, lists.Replace)
@@ -75,18 +75,25 @@ func TestAListKeepsItsHistory(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.Equal(t, "1 row changed, 1 row removed and the order changed", d.String())
-	l, _, err = b.ChangeList(ctx, b.sc, "duty", func(_ *List, _ *lists.Table, earlier func(int) (*lists.Table, error)) (*lists.Table, string, error) {
+	_, d, err = b.ChangeList(ctx, b.sc, "duty", func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
+		then := &lists.Table{Columns: now.Columns, Rows: append([]lists.Row{{Key: "oak", Fields: map[string]any{"name": "oak"}}}, now.Rows...)}
+		return then, "", nil
+	})
+	require.NoError(t, err)
+	require.Equal(t, "1 row added", d.String())
+	l, _, err = b.ChangeList(ctx, b.sc, "duty", func(_ *List, _ *lists.Table, earlier Earlier) (*lists.Table, string, error) {
 		then, err := earlier(2)
 		return then, "put back as it was at version 2", err
 	})
 	require.NoError(t, err)
-	require.Equal(t, 5, l.Version)
+	require.Equal(t, 6, l.Version)
 
 	want := []string{
 		"short,phone,floor | wren,1,1 | tam,2,2 | ash,3,3",
 		"short,phone,floor | tam,22,2 | ash,3,3 | elm,,",
 		"name,phone | tam,22 | ash,3 | elm,",
 		"name,phone | elm,9 | ash,3",
+		"name,phone | oak, | elm,9 | ash,3",
 		"short,phone,floor | tam,22,2 | ash,3,3 | elm,,",
 	}
 	for i, w := range want {
@@ -101,20 +108,20 @@ func TestAListKeepsItsHistory(t *testing.T) {
 	}
 	_, now, err := b.CurrentList(ctx, b.sc.workspace, "duty", 4)
 	require.NoError(t, err)
-	require.Equal(t, want[4], shownAs(t, now))
-	_, now, err = b.CurrentList(ctx, b.sc.workspace, "duty", 5)
+	require.Equal(t, want[5], shownAs(t, now))
+	_, now, err = b.CurrentList(ctx, b.sc.workspace, "duty", 6)
 	require.NoError(t, err)
 	require.Nil(t, now, "what is known is not read again")
 	changes, err := b.ListChanges(ctx, b.sc, "duty", 0, 10)
 	require.NoError(t, err)
-	require.Len(t, changes, 5)
+	require.Len(t, changes, 6)
 	require.Equal(t, "put back as it was at version 2", changes[0].What)
-	require.Equal(t, "1 row added, 1 row changed and 1 row removed", changes[3].What)
-	require.Equal(t, "Mara Quill", changes[4].ChangedBy)
+	require.Equal(t, "1 row added, 1 row changed and 1 row removed", changes[4].What)
+	require.Equal(t, "Mara Quill", changes[5].ChangedBy)
 	changes, err = b.ListChanges(ctx, b.sc, "duty", 3, 1)
 	require.NoError(t, err)
 	require.Equal(t, 2, changes[0].Version)
-	_, _, err = b.ListAt(ctx, b.sc, "duty", 6)
+	_, _, err = b.ListAt(ctx, b.sc, "duty", 7)
 	require.ErrorIs(t, err, ErrNotFound)
 
 	require.NoError(t, b.RemoveList(ctx, b.sc, "duty"))
@@ -129,7 +136,7 @@ func TestChangesOfAListComeOneAfterTheOther(t *testing.T) {
 	ctx := within(t, time.Minute)
 	_, err := b.AddList(ctx, b.sc, List{Name: "count"}, tableFrom(t, "key,n", "a,0"), "created")
 	require.NoError(t, err)
-	add := func(_ *List, now *lists.Table, _ func(int) (*lists.Table, error)) (*lists.Table, string, error) {
+	add := func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		n, _ := now.Rows[0].Fields["n"].(int64)
 		then, err := now.Apply([]lists.Edit{set("a", "n", n+1), {Fields: map[string]any{"key": fmt.Sprint("k", n)}}})
 		return then, "", err

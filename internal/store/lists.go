@@ -157,10 +157,13 @@ type ListChange struct {
 	What      string
 }
 
+// Earlier gives the contents of a list after one of its changes. ErrNotFound: nothing
+// is known of it.
+type Earlier func(version int) (*lists.Table, error)
+
 // Changing works out what becomes of a list: what it is called, its columns and rows.
-// Since tells the contents of an earlier version. What says in words what was done;
-// "" where the rows say it.
-type Changing func(l *List, now *lists.Table, earlier func(version int) (*lists.Table, error)) (then *lists.Table, what string, err error)
+// What says in words what was done; "" where the rows say it.
+type Changing func(l *List, now *lists.Table, earlier Earlier) (then *lists.Table, what string, err error)
 
 // ChangeList changes a list, one change after another. Where the change is no change
 // nothing is written. ErrNotFound: there is none.
@@ -203,7 +206,7 @@ func (s *Store) ChangeList(ctx context.Context, sc Scope, name string, change Ch
 
 // writeDifference ends the rows that are not so any more, and writes those that are.
 func writeDifference(ctx context.Context, tx pgx.Tx, sc Scope, l List, rows []lists.Row, d lists.Difference) error {
-	if d.Moved { // the places of all are others
+	if d.Moved || d.Between { // the places of all are others
 		if _, err := tx.Exec(ctx, "UPDATE list_row SET until = $2 WHERE list_id = $1 AND until IS NULL", l.ID, l.Version); err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ type Outline struct {
 	Trigger     string // in a sentence
 	Steps       int
 	Connections []string // that its steps use, sorted
+	Lists       []string // of the workspace that it reads, sorted
 }
 
 // Outlines reads the texts of workflows for lists and keeps what it found by
@@ -43,7 +44,7 @@ func (o *Outlines) Of(text string) Outline {
 	}
 	out := Outline{}
 	if w, _, _ := workflow.Read([]byte(text)); w != nil {
-		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names()), Connections: w.Connections()}
+		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names()), Connections: w.Connections(), Lists: w.Lists()}
 	}
 	o.outlines.Add(k, out)
 	return out

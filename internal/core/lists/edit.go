@@ -24,6 +24,7 @@ type Edit struct {
 type Difference struct {
 	Added, Changed, Removed []string
 	Moved                   bool // rows that both have stand in another order
+	Between                 bool // rows that were added stand before others that were there
 }
 
 // None tells whether they are the same.
@@ -58,11 +59,12 @@ func Between(before, after []Row) Difference {
 	var common []string
 	for _, r := range after {
 		was, ok := old[r.Key]
-		switch {
-		case !ok:
+		if !ok {
 			d.Added = append(d.Added, r.Key)
 			continue
-		case !reflect.DeepEqual(was.Fields, r.Fields):
+		}
+		d.Between = d.Between || len(d.Added) > 0
+		if !reflect.DeepEqual(was.Fields, r.Fields) {
 			d.Changed = append(d.Changed, r.Key)
 		}
 		common = append(common, r.Key)

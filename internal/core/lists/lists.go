@@ -103,15 +103,19 @@ func (w Wrongs) orNil() error {
 	return w
 }
 
-// NamePattern is how lists and columns are called.
-const NamePattern = `^[a-z][a-z0-9_]{0,59}$`
+// NamePattern is how lists are called. Names of columns have no hyphen: they are read
+// as fields, where it would take something away.
+const NamePattern = `^[a-z][a-z0-9_-]{0,59}$`
 
-var named = regexp.MustCompile(NamePattern)
+var (
+	named  = regexp.MustCompile(NamePattern)
+	column = regexp.MustCompile(`^[a-z][a-z0-9_]{0,59}$`)
+)
 
-// CheckName tells why a list or a column cannot be called so; nil where it can.
+// CheckName tells why a list cannot be called so; nil where it can.
 func CheckName(name string) error {
 	if !named.MatchString(name) {
-		return fmt.Errorf("%q is no name: it begins with a small letter, and goes on with small letters, digits and _, at most 60 in all", name)
+		return fmt.Errorf("%q cannot be the name of a list: it begins with a small letter, and goes on with small letters, digits, _ and -, at most 60 in all", name)
 	}
 	return nil
 }
@@ -147,8 +151,8 @@ func CheckColumns(columns []Column) error {
 	}
 	seen := map[string]bool{}
 	for _, c := range columns {
-		if err := CheckName(c.Name); err != nil {
-			add(c.Name, "%s.", words.Sentence(err.Error()))
+		if !column.MatchString(c.Name) {
+			add(c.Name, "%q cannot be the name of a column: it begins with a small letter, and goes on with small letters, digits and _, at most 60 in all.", c.Name)
 		}
 		if seen[c.Name] {
 			add(c.Name, "There are two columns of this name.")
@@ -319,6 +323,14 @@ func (t *Table) Check() error {
 	}
 	return wrong.orNil()
 }
+
+// Holds tells whether a row holds a text in small letters in some cell.
+func (t *Table) Holds(r Row, find string) bool {
+	return slices.ContainsFunc(t.Columns, func(c Column) bool { return strings.Contains(strings.ToLower(written(r.Fields[c.Name])), find) })
+}
+
+// ByKey finds rows by what they are known by.
+func (t *Table) ByKey() map[string]Row { return byKey(t.Rows) }
 
 // Items gives the rows as expressions see them: one object each.
 func (t *Table) Items() []any {

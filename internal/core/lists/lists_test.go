@@ -157,7 +157,7 @@ func TestColumnsAreRenamedAddedAndTakenOut(t *testing.T) {
 		`It was never called "shirt". Did you`:    {{Name: "a", Type: Text, Was: "shirt"}},
 		"It is empty. Rows are known by it":       {{Name: "other", Type: Text}},
 		`"date" is no type`:                       {{Name: "short", Type: "date"}},
-		`"Short" is no name`:                      {{Name: "Short", Type: Text}},
+		`"Short" cannot be the name of a column`:  {{Name: "Short", Type: Text}},
 		"There are two columns of this name":      {{Name: "short", Type: Text}, {Name: "short", Type: Text}},
 		`row 1, short: "wren" is neither yes nor`: {{Name: "k", Type: Text, Was: "phone"}, {Name: "short", Type: YesNo}},
 	} {
@@ -173,8 +173,19 @@ func TestATitleBecomesAName(t *testing.T) {
 		require.Equal(t, want, NameOf(title))
 		if want != "" {
 			require.NoError(t, CheckName(want))
+			require.NoError(t, CheckColumns([]Column{{Name: want, Type: Text}}))
 		}
 	}
+}
+
+func TestNamesOfLists(t *testing.T) {
+	for _, name := range []string{"duty", "on-duty", "on_duty2"} {
+		require.NoError(t, CheckName(name))
+	}
+	for _, name := range []string{"", "Duty", "2duty", "on duty", "über", strings.Repeat("a", 61), "a\n"} {
+		require.ErrorContains(t, CheckName(name), "cannot be the name of a list")
+	}
+	require.ErrorContains(t, CheckColumns([]Column{{Name: "on-duty", Type: Text}}), "cannot be the name of a column")
 }
 
 // Whatever a list holds comes back out of its CSV, and the difference of two contents
