@@ -1,12 +1,22 @@
-// Package demo holds Ottermere Clayworks: its workflows and samples.
+// Package demo holds Ottermere Clayworks: its workflows, lists and samples.
 package demo
 
 import "embed"
 
-// Files holds the workflow documents.
+// Files holds the workflow documents, and the lists.
 //
-//go:embed workflows/*.yaml
+//go:embed workflows/*.yaml lists/*.csv
 var Files embed.FS
+
+// List is what a workspace list is called, and what it is for.
+type List struct{ Title, About string }
+
+// Lists are the workspace lists, by the names of their files.
+var Lists = map[string]List{
+	"duty":    {"On duty", "Who of the technicians is called when the hall needs somebody. One is on duty at a time."},
+	"words":   {"The house's words", "How words are spelled that are heard wrongly in memos."},
+	"readers": {"Readers of the day's plan", "Who gets the plan of the day, at which hour and by whose clock."},
+}
 
 // Samples of trigger items by workflow, as JSON.
 var Samples = map[string][]string{

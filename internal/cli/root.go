@@ -105,7 +105,7 @@ func (a *app) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	root.PersistentFlags().StringVar(&a.config, "config", "", "file with the service's address and token (TRELLIS_CONFIG)")
-	root.AddCommand(a.serve(), a.demo(), a.standins(), a.login(), a.workflow(), a.trigger(), a.run(), a.item(), a.connection(), a.connector(), a.sample(), a.vault(), a.token(), a.workspace(), a.functions(), a.doctor(), a.setup(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.standins(), a.login(), a.workflow(), a.trigger(), a.run(), a.item(), a.connection(), a.connector(), a.sample(), a.list(), a.vault(), a.token(), a.workspace(), a.functions(), a.doctor(), a.setup(), a.version())
 	return root
 }
 
@@ -235,8 +235,11 @@ func refusal(status int, body []byte) error {
 		text = p.Title
 		if p.Fields != nil {
 			for _, f := range *p.Fields {
-				text += fmt.Sprintf("\n  %s: %s", f.Field, f.Message)
+				text += "\n  " + strings.TrimPrefix(f.Field+": ", ": ") + f.Message
 			}
+		}
+		if p.Detail != nil {
+			text += "\n" + *p.Detail
 		}
 		if p.Problems != nil {
 			for _, f := range *p.Problems {

@@ -238,7 +238,10 @@ func (w *World) fill(ctx context.Context) error {
 	if w.Filled {
 		return w.address(ctx)
 	}
-	w.options.Say("filling the workspace: connections, workflows, samples")
+	w.options.Say("filling the workspace: connections, lists, workflows, samples")
+	if err := w.lists(ctx); err != nil {
+		return err
+	}
 	return w.workflows(ctx)
 }
 
@@ -248,6 +251,25 @@ func (w *World) NewClient(token string) (*api.Client, error) {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
+}
+
+func (w *World) lists(ctx context.Context) error {
+	names, err := fs.Glob(demo.Files, "lists/*.csv")
+	if err != nil {
+		return err
+	}
+	for _, path := range names {
+		text, err := demo.Files.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		name, csv := strings.TrimSuffix(filepath.Base(path), ".csv"), string(text)
+		of := demo.Lists[name]
+		if _, err := Answer[api.WorkspaceList](w.Client.AddList(ctx, api.NewList{Name: name, Title: &of.Title, About: &of.About, Csv: &csv})); err != nil {
+			return fmt.Errorf("list %s: %w", name, err)
+		}
+	}
+	return nil
 }
 
 func (w *World) workflows(ctx context.Context) error {
