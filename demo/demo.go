@@ -14,8 +14,8 @@ type List struct{ Title, About string }
 // Lists are the workspace lists, by the names of their files.
 var Lists = map[string]List{
 	"duty":    {"On duty", "Who of the technicians is called when the hall needs somebody. One is on duty at a time."},
-	"words":   {"The house's words", "How words are spelled that are heard wrongly in memos."},
-	"readers": {"Readers of the day's plan", "Who gets the plan of the day, at which hour and by whose clock."},
+	"words":   {"The house’s words", "How words are spelled that are heard wrongly in memos."},
+	"readers": {"Readers of the day’s plan", "Who gets the plan of the day, at which hour and by whose clock."},
 }
 
 // Samples of trigger items by workflow, as JSON.

@@ -29,6 +29,7 @@ const Connectors = later("Opening the connectors", () =>
 const Schedule = later("Opening the schedule", () =>
   import("./pages/Schedule").then((m) => ({ default: m.Schedule })),
 );
+const Lists = later("Opening the lists", () => import("./pages/Lists").then((m) => ({ default: m.Lists })));
 const GoLive = later("Looking at what is ahead", () =>
   import("./pages/GoLive").then((m) => ({ default: m.GoLive })),
 );
@@ -87,6 +88,12 @@ const run = createRoute({
 });
 const mend = createRoute({ getParentRoute: () => root, path: "/mend", component: ToMend });
 const schedule = createRoute({ getParentRoute: () => root, path: "/schedule", component: Schedule });
+const lists = createRoute({
+  getParentRoute: () => root,
+  path: "/lists",
+  component: Lists,
+  validateSearch: text("list"),
+});
 const connections = createRoute({
   getParentRoute: () => root,
   path: "/connections",
@@ -116,6 +123,7 @@ const router = createRouter({
     run,
     mend,
     schedule,
+    lists,
     connections,
     connectors,
     start,

@@ -1230,6 +1230,152 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workspace lists, by name */
+        get: operations["listLists"];
+        put?: never;
+        /** Make a list, of columns or of CSV whose first line names them */
+        post: operations["addList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lists/{list}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        /** One list, without its rows */
+        get: operations["getList"];
+        put?: never;
+        post?: never;
+        /** Remove a list that no workflow reads, with its history */
+        delete: operations["removeList"];
+        options?: never;
+        head?: never;
+        /**
+         * Change what a list is called, or its columns
+         * @description A column that says what it was keeps its cells. One that is not named any more is taken out, with its cells.
+         */
+        patch: operations["changeList"];
+        trace?: never;
+    };
+    "/lists/{list}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        /** Rows of a list, in their order */
+        get: operations["listRows"];
+        put?: never;
+        /**
+         * Add, change and remove rows, all or none
+         * @description With If-Match, a row that somebody else has changed since that version refuses the edits with 412.
+         */
+        post: operations["editList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lists/{list}/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        /** The list as CSV (RFC 4180), with the names of its columns in the first line */
+        get: operations["exportList"];
+        put?: never;
+        /** Take rows in from CSV; or only say what that would change */
+        post: operations["importList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lists/{list}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        /** Who changed a list and when, newest first */
+        get: operations["listChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lists/{list}/changes/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+                /** @description The version that the change made */
+                number: components["parameters"]["ListVersion"];
+            };
+            cookie?: never;
+        };
+        /** What a change of a list did to its rows */
+        get: operations["getListChange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lists/{list}/changes/{number}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+                /** @description The version that the change made */
+                number: components["parameters"]["ListVersion"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a list back as it was after a change; that is a change too */
+        post: operations["putListBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/schedule": {
         parameters: {
             query?: never;
@@ -1500,6 +1646,97 @@ export interface components {
             wall: string;
             /** @description What the change of clocks does to it */
             note?: string;
+        };
+        ListColumn: {
+            /** @description Of the field that it makes */
+            name: string;
+            title?: string;
+            /** @enum {string} */
+            type: "text" | "number" | "yes_no";
+            /** @description Its name before the change */
+            was?: string;
+        };
+        WorkspaceList: {
+            name: string;
+            title: string;
+            about: string;
+            /** @description Rows are known by what stands in the first */
+            columns: components["schemas"]["ListColumn"][];
+            /** @description Counts its changes */
+            version: number;
+            rows: number;
+            /** Format: date-time */
+            changed: string;
+            changed_by: string;
+            /** @description Workflows that read it, in draft or live */
+            used_by: string[];
+        };
+        NewList: {
+            name: string;
+            title?: string;
+            about?: string;
+            columns?: components["schemas"]["ListColumn"][];
+            /** @description Its first rows. Without columns they are made of its first line. */
+            csv?: string;
+        };
+        ListShape: {
+            title?: string;
+            about?: string;
+            columns?: components["schemas"]["ListColumn"][];
+        };
+        ListRow: {
+            /** @description What it is known by */
+            key: string;
+            fields: components["schemas"]["Fields"];
+        };
+        ListRows: {
+            version: number;
+            /** @description Rows that hold what was looked for */
+            total: number;
+            rows: components["schemas"]["ListRow"][];
+        };
+        ListEdit: {
+            /** @description Of the row that is changed or removed; none adds one */
+            key?: string;
+            fields?: components["schemas"]["Fields"];
+            remove?: boolean;
+        };
+        ListEdits: {
+            edits: components["schemas"]["ListEdit"][];
+        };
+        ListImport: {
+            csv: string;
+            /**
+             * @description Merge: rows of the same key are changed, others added, none removed. Replace: what comes in is all that stands then.
+             * @default merge
+             * @enum {string}
+             */
+            how: "merge" | "replace";
+            /** @description Only say what it would change */
+            try?: boolean;
+        };
+        ListOutcome: {
+            list: components["schemas"]["WorkspaceList"];
+            added: number;
+            changed: number;
+            removed: number;
+            sentence: string;
+        };
+        ListChange: {
+            version: number;
+            /** Format: date-time */
+            at: string;
+            changed_by: string;
+            what: string;
+        };
+        ListChanged: {
+            columns: components["schemas"]["ListColumn"][];
+            added: components["schemas"]["ListRow"][];
+            removed: components["schemas"]["ListRow"][];
+            changed: {
+                before: components["schemas"]["ListRow"];
+                after: components["schemas"]["ListRow"];
+            }[];
         };
         DueDay: {
             /** Format: date */
@@ -2621,6 +2858,9 @@ export interface components {
         ItemAlike: string;
         /** @description Part of the label */
         ItemLabel: string;
+        ListName: string;
+        /** @description The version that the change made */
+        ListVersion: number;
         /** @description The version that was read; a stale one gets 412 */
         IfMatch: string;
     };
@@ -4712,6 +4952,321 @@ export interface operations {
                         /** @description What bounds the runs of a workflow */
                         limits: components["schemas"]["Property"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lists */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        lists: components["schemas"]["WorkspaceList"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewList"];
+            };
+        };
+        responses: {
+            /** @description The list */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkspaceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkspaceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeList: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that was read; a stale one gets 412 */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListShape"];
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRows: {
+        parameters: {
+            query?: {
+                /** @description Only rows that hold this in some cell */
+                find?: string;
+                /** @description How many rows to leave out */
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRows"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editList: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that was read; a stale one gets 412 */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListEdits"];
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportList: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "X-Content-Type-Options"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importList: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that was read; a stale one gets 412 */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListImport"];
+            };
+        };
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChanges: {
+        parameters: {
+            query?: {
+                /** @description Only changes before this version */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        changes: components["schemas"]["ListChange"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getListChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+                /** @description The version that the change made */
+                number: components["parameters"]["ListVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListChanged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putListBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: components["parameters"]["ListName"];
+                /** @description The version that the change made */
+                number: components["parameters"]["ListVersion"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What became of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutcome"];
                 };
             };
             default: components["responses"]["Problem"];

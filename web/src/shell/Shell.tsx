@@ -15,6 +15,7 @@ const places = [
   { to: "/runs", name: "Runs" },
   { to: "/mend", name: "To mend" },
   { to: "/schedule", name: "Schedule" },
+  { to: "/lists", name: "Lists" },
   { to: "/connections", name: "Connections" },
   { to: "/connectors", name: "Connectors" },
 ] as const;

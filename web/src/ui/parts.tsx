@@ -36,7 +36,10 @@ export function Trouble({ error }: { error: unknown }) {
         <div className="min-w-0">
           {error instanceof Error ? error.message : "Something went wrong."}
           {refusal?.fields.map((f) => (
-            <div key={f.field}>{f.message}</div>
+            <div key={f.field}>
+              {f.field.startsWith("row ") && <span className="font-medium">{f.field}: </span>}
+              {f.message}
+            </div>
           ))}
           {refusal?.problems.slice(0, 6).map((p, i) => (
             <div key={i}>
