@@ -1,64 +1,100 @@
 package test
 
 import (
+	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/browser"
 	"youngtrellis/internal/ottermere"
-	"youngtrellis/internal/standins/switchboard"
 )
 
-// Runs are found by what became of their items and by when they began, by every
-// door.
-func TestRunsAreFoundByFateAndTime(t *testing.T) {
+const toReaders = `format: young-trellis/1
+name: day-plan
+trigger:
+  type: schedule
+  settings: {every: 5 seconds, readers: hearers, only: item.wants}
+steps:
+  - {name: told, type: shape, settings: {set: {to: (= item.reader.address ), called: "(= find(list('hearers'), .address == item.reader.address).name )"}}}
+`
+
+// Each row of a list starts runs of its own, and whoever is taken out gets none: nobody
+// touches the workflow.
+func TestEachRowOfAListStartsRunsOfItsOwn(t *testing.T) {
 	t.Parallel()
-	w := world(t)
-	ctx := within(t, time.Minute)
-	sent, err := w.Report(ctx, switchboard.Fourteen(time.Now(), "found"))
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	ctx := within(t, 2*time.Minute)
+	csv := "address,name,wants\nmara@ottermere.example,Mara Quill,yes\nwren@ottermere.example,Wren Castleton,yes\nash@ottermere.example,Ash,no"
+	_, err := ottermere.Answer[api.WorkspaceList](w.Client.AddList(ctx, api.NewList{Name: "hearers", Csv: &csv}))
 	require.NoError(t, err)
-	for _, s := range sent {
-		_, err := w.Wait(ctx, s.Run)
-		require.NoError(t, err)
-	}
-	list := func(p api.ListRunsParams) []api.RunSummary {
-		page, err := ottermere.Answer[api.RunPage](w.Client.ListRuns(ctx, &p))
-		require.NoError(t, err)
-		return page.Runs
-	}
-	all := list(api.ListRunsParams{})
-	fate := func(f api.ListRunsParamsFate) []api.RunSummary { return list(api.ListRunsParams{Fate: &f}) }
-	held, aside := fate("held_back"), fate("set_aside")
-	require.NotEmpty(t, held)
-	require.Len(t, aside, 1)
-	require.Equal(t, "Saltgrass Studio", aside[0].Label)
-	for _, r := range held {
-		require.Positive(t, r.Counts.HeldBack)
-	}
-	require.Empty(t, fate("stopped"))
-	hourAgo, now := time.Now().Add(-time.Hour), time.Now().Add(time.Second)
-	require.Len(t, list(api.ListRunsParams{From: &hourAgo, To: &now}), len(all))
-	require.Empty(t, list(api.ListRunsParams{To: &hourAgo}))
-	require.Empty(t, list(api.ListRunsParams{From: &now}))
-	middle := all[len(all)/2].Accepted
-	early, late := list(api.ListRunsParams{To: &middle}), list(api.ListRunsParams{From: &middle})
-	require.Equal(t, len(all), len(early)+len(late), "each run is on one side of a moment")
+	_, err = ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: toReaders}))
+	require.NoError(t, err)
+	ahead, err := ottermere.Answer[api.Ahead](w.Client.LookAhead(ctx, "day-plan"))
+	require.NoError(t, err)
+	require.Contains(t, ahead.Cadence.Sentence, "for each row of hearers at its own hour")
+	require.Equal(t, "mara@ottermere.example and wren@ottermere.example", *ahead.Cadence.Times[0].Note)
+	_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, "day-plan", &api.GoLiveParams{}))
+	require.NoError(t, err)
 
-	out, code := command(t, w, "", "run", "list", "--fate", "set_aside", "--since", "1h")
-	require.Zero(t, code, out)
-	require.Contains(t, out, "Saltgrass Studio")
-	require.NotContains(t, out, "succeeded")
-	out, code = command(t, w, "", "run", "list", "--since", "last week")
-	require.Equal(t, 2, code)
-	require.Contains(t, out, "it is written as 7d")
+	name := "day-plan"
+	told := func() map[string]int {
+		out := map[string]int{}
+		page, err := ottermere.Answer[api.RunPage](w.Client.ListRuns(ctx, &api.ListRunsParams{Workflow: &name}))
+		require.NoError(t, err)
+		for _, r := range page.Runs {
+			if r.State != "succeeded" {
+				continue
+			}
+			rows, err := w.Rows(ctx, r.Id, 10)
+			require.NoError(t, err)
+			require.Len(t, rows.Rows, 1)
+			for _, cell := range rows.Rows[0].Cells {
+				for _, who := range []string{"Mara Quill", "Wren Castleton", "Ash"} {
+					if strings.Contains(cell.Text, who) {
+						out[who]++
+					}
+				}
+			}
+		}
+		return out
+	}
+	eventually(t, "both get theirs", 40*time.Second, func() bool { x := told(); return x["Mara Quill"] > 0 && x["Wren Castleton"] > 0 })
+	schedule, err := ottermere.Answer[api.Schedule](w.Client.GetSchedule(ctx, &api.GetScheduleParams{Workflow: &name}))
+	require.NoError(t, err)
+	require.Len(t, schedule.Entries, 2)
 
-	page := console(t, w)
-	do(t, page, chromedp.Navigate(w.Service.Address+"/runs"), browser.See("Hollowbank Pottery"), browser.Choose(`[aria-label="Fate of an item"]`, "set aside"), browser.See("Saltgrass Studio"),
-		browser.Gone(`//tr[contains(., "Hollowbank Pottery")]`), chromedp.Reload(), browser.See("Saltgrass Studio"), browser.Gone(`//tr[contains(., "Hollowbank Pottery")]`))
-	tomorrow := time.Now().Add(24 * time.Hour).Format("2006-01-02")
-	do(t, page, chromedp.Navigate(w.Service.Address+"/runs?from="+tomorrow), browser.See("No run fits these."))
+	gone, key := true, "wren@ottermere.example"
+	fields := json.RawMessage(`{"wants": "yes"}`)
+	ash := "ash@ottermere.example"
+	_, err = ottermere.Answer[api.ListOutcome](w.Client.EditList(ctx, "hearers", nil, api.ListEdits{Edits: []api.ListEdit{{Key: &key, Remove: &gone}, {Key: &ash, Fields: &fields}}}))
+	require.NoError(t, err)
+	eventually(t, "whoever wants it gets it", 40*time.Second, func() bool { return told()["Ash"] > 0 })
+	before := told()
+	eventually(t, "the others go on", 40*time.Second, func() bool { return told()["Ash"] >= before["Ash"]+2 })
+	require.LessOrEqual(t, told()["Wren Castleton"], before["Wren Castleton"]+1, "one may have been on its way")
+
+	_, err = ottermere.Answer[json.RawMessage](w.Client.RemoveList(ctx, "hearers"))
+	var refused *ottermere.Status
+	require.ErrorAs(t, err, &refused)
+	require.Equal(t, 409, refused.Code)
+}
+
+// A newcomer makes a list, types into it, and finds what was there before.
+func TestAListIsKeptInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	n := &newcomer{t: t, page: console(t, w)}
+	n.act(browser.Click("Lists"), browser.See("There is no list yet."))
+	n.act(browser.Click("Add a list"), browser.Type("#list-title", "On duty"), browser.Type("textarea", "Short,Phone,Floor\nwren,0107,1\ntam,0112,2"))
+	n.act(browser.Click("Make it"), browser.See(`list("on-duty")`), browser.See("2 rows"))
+	n.act(browser.Type(`[aria-label="Phone of tam"]`, "0999"), browser.Press(`[aria-label="Find rows"]`), browser.See("1 row changed."))
+	n.act(browser.Click("History"), browser.See("created with 2 rows"), browser.Press("(//ol[starts-with(@aria-label, 'History')]//li/button)[1]"), browser.See("0112"))
+	n.act(browser.Press("(//ol[starts-with(@aria-label, 'History')]//li/button)[last()]"), browser.Click("Put it back as it was after this"), browser.See("put back as it was after change 1"))
+	table, err := ottermere.Answer[api.ListRows](w.Client.ListRows(within(t, time.Minute), "on-duty", &api.ListRowsParams{}))
+	require.NoError(t, err)
+	require.JSONEq(t, `{"short": "tam", "phone": "0112", "floor": 2}`, string(table.Rows[1].Fields))
 }

@@ -605,7 +605,10 @@ type Cadence struct {
 	// Settings A JSON object
 	Settings Fields    `json:"settings"`
 	Times    []DueTime `json:"times"`
-	Zone     string    `json:"zone"`
+
+	// Trouble Rows of the list of readers that no hour can be read of
+	Trouble *string `json:"trouble,omitempty"`
+	Zone    string  `json:"zone"`
 }
 
 // CallSheet defines model for CallSheet.

@@ -16,6 +16,7 @@ import (
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
@@ -45,6 +46,7 @@ type Store interface {
 	AddSample(ctx context.Context, sc store.Scope, workflow uuid.UUID, fields, source string, taken bool) (store.Sample, error)
 	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
 	Schedules(ctx context.Context, sc store.Scope, workflow uuid.UUID) ([]store.Scheduled, time.Time, error)
+	CurrentList(ctx context.Context, workspace uuid.UUID, name string, known int) (store.List, *lists.Table, error)
 	// Queued counts a workspace's runs that wait for their turn, up to most.
 	Queued(ctx context.Context, workspace uuid.UUID, most int) (int, error)
 }

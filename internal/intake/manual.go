@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -31,7 +32,7 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 		if err != nil {
 			return uuid.Nil, err
 		}
-		items = append(items, own)
+		items = own
 	}
 	if items, err = asked(plan.Start.Asks, items); err != nil {
 		return uuid.Nil, err
@@ -76,17 +77,23 @@ func asked(asks triggers.Asked, items []map[string]any) ([]map[string]any, error
 	return out, nil
 }
 
-// byHand is the item of a start by hand of what makes its items itself. What starts
+// byHand are the items of a start by hand of what makes its items itself. What starts
 // by the clock otherwise is due now, and what lies since the last time is looked at.
-func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) (map[string]any, error) {
+func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) ([]map[string]any, error) {
 	known, now, err := in.Store.Schedules(ctx, sc, w.ID)
 	if err != nil {
 		return nil, err
 	}
+	own := start.Own(now)
+	previous := now.Add(-24 * time.Hour)
 	for _, k := range known {
 		if k.Reader == "" && start.Timing != nil {
-			return start.Timing.Item(now, k.Previous, 0), nil
+			previous = k.Previous
+			own = start.Timing.Item(now, previous, 0)
 		}
 	}
-	return start.Own(now), nil
+	if start.Timing != nil && start.Timing.Readers != nil {
+		return in.read(ctx, sc.Workspace(), start.Timing, now, previous)
+	}
+	return []map[string]any{own}, nil
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
@@ -44,6 +45,7 @@ type door struct {
 	countErr error
 
 	schedules []store.Scheduled
+	table     *lists.Table // the one list of the workspace
 }
 
 var address = strings.Repeat("a", 22)
@@ -65,6 +67,13 @@ func (d *door) Schedules(context.Context, store.Scope, uuid.UUID) ([]store.Sched
 }
 
 // Queued implements Store.
+func (d *door) CurrentList(context.Context, uuid.UUID, string, int) (store.List, *lists.Table, error) {
+	if d.table == nil {
+		return store.List{}, nil, store.ErrNotFound
+	}
+	return store.List{Version: 7}, d.table, nil
+}
+
 func (d *door) Queued(_ context.Context, _ uuid.UUID, most int) (int, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

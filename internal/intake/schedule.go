@@ -7,6 +7,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/store"
 )
@@ -20,6 +22,8 @@ type Source interface {
 type ScheduleStore interface {
 	ClaimDue(ctx context.Context, most int, work func(now time.Time, due []store.DueNow) ([]store.Scheduled, []store.MissedTimes)) (int, time.Duration, error)
 	ZonesInUse(ctx context.Context) ([]store.ZoneRules, error)
+	SyncReaders(ctx context.Context, work func(now time.Time, r store.Readers) ([]store.Scheduled, error)) (bool, error)
+	ReaderRow(ctx context.Context, workspace uuid.UUID, list, key string) (map[string]any, error)
 	Rework(ctx context.Context, z store.ZoneRules, most int, work func([]store.Scheduled) []store.Scheduled) (int, error)
 }
 
@@ -60,6 +64,9 @@ func (s *Schedules) Run(ctx context.Context) {
 			} else if ctx.Err() == nil && !store.IsUnavailable(err) {
 				s.Log.Error("the times of schedules could not be compared with the rules of their zones", "error", err)
 			}
+		}
+		if err := s.sync(ctx); err != nil && ctx.Err() == nil && !store.IsUnavailable(err) {
+			s.Log.Error("the schedules of readers could not be made of their list", "error", err)
 		}
 		n, wait, err := s.look(ctx)
 		switch {
@@ -107,6 +114,9 @@ func (s *Schedules) look(ctx context.Context) (int, time.Duration, error) {
 	return n, wait, err
 }
 
+// unreadable is what is told where nothing can start by a live revision.
+const unreadable = "Its live revision cannot be read any more; put it live again."
+
 // moved is how a schedule goes on.
 type moved struct {
 	on     store.Scheduled
@@ -121,20 +131,28 @@ func (s *Schedules) fire(ctx context.Context, now time.Time, d store.DueNow) *mo
 	}
 	m := &moved{on: d.Scheduled}
 	if err != nil || plan.Start.Timing == nil {
-		m.on.Trouble = "Its live revision cannot be read any more; put it live again."
+		m.on.Trouble = unreadable
 		m.on.Due, m.on.Key, m.on.Next = time.Time{}, "", time.Time{}
 		return m
 	}
-	t := plan.Start.Timing
+	r, err := s.reading(ctx, plan.Start.Timing, d, now)
+	if err != nil {
+		return nil
+	}
+	t := r.timing
 	p := overdue(t, d.Scheduled, now)
 	m.on.Trouble = ""
+	if r.none {
+		goOn(&m.on, t.Cadence, p.Reached)
+		return m
+	}
 	for i, due := range p.Start {
 		missed := 0
 		if i == 0 {
 			missed = p.Left
 		}
 		start := &store.Start{Workspace: d.Workspace, Workflow: d.Workflow, Run: store.NewID(), Revision: d.Live, Key: dueKey(d.Reader, due.Key), Accepted: stamp(now), Expires: now.Add(keptFor(t.Cadence, due.At, d.Anchor))}
-		_, err := s.launch(ctx, start, plan, []map[string]any{t.Item(due.At, m.on.Previous, missed)})
+		_, err := s.launch(ctx, start, plan, []map[string]any{r.item(due.At, m.on.Previous, missed)})
 		var refused *Refused
 		switch {
 		case err == nil:

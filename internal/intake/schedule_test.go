@@ -28,6 +28,19 @@ type wall struct {
 	dies   bool // before what was started is moved on
 }
 
+func (w *wall) SyncReaders(context.Context, func(time.Time, store.Readers) ([]store.Scheduled, error)) (bool, error) {
+	return false, nil
+}
+
+func (w *wall) ReaderRow(_ context.Context, _ uuid.UUID, _, key string) (map[string]any, error) {
+	if w.table != nil {
+		if row, ok := w.table.ByKey()[key]; ok {
+			return row.Item(w.table.Columns), nil
+		}
+	}
+	return nil, store.ErrNotFound
+}
+
 func (w *wall) ClaimDue(_ context.Context, most int, work func(time.Time, []store.DueNow) ([]store.Scheduled, []store.MissedTimes)) (int, time.Duration, error) {
 	if w.row.Next.IsZero() || w.row.Next.After(w.now) {
 		return 0, w.row.Next.Sub(w.now), nil

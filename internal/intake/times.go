@@ -14,29 +14,51 @@ import (
 // Times gives the schedules of a workflow that begins to be live, or goes on: those of
 // its live revision's trigger, which may have none. A cadence that stays as it is goes
 // on as it was, with the times that it counts from; what was due while it was paused
-// was not missed.
+// was not missed. Those of readers are kept as they are: they are made anew at once, by
+// the list as it is then.
 func Times(t *triggers.Timing) store.Timer {
 	if t == nil {
 		return nil
 	}
 	return func(workflow uuid.UUID, known []store.Scheduled, now time.Time) []store.Scheduled {
 		now = stamp(now)
-		c := t.Cadence
-		s := store.Scheduled{Workflow: workflow, Cadence: c.Sentence(), Zone: c.Zone().String(), Rules: rulesOf(c), Anchor: c.Anchor(now), Previous: now, Missed: t.Missed, Most: t.Most}
+		if t.Readers == nil {
+			return []store.Scheduled{scheduled(t, t.Cadence, store.Scheduled{Workflow: workflow}, known, now)}
+		}
+		out := []store.Scheduled{ofReaders(t, workflow, known, now)}
 		for _, k := range known {
-			if k.Reader != s.Reader {
-				continue
-			}
-			s.Previous = k.Previous
-			if k.Cadence == s.Cadence {
-				s.Anchor, s.Due, s.Key, s.Next = k.Anchor, k.Due, k.Key, k.Next
+			if k.Reader != "" {
+				out = append(out, k)
 			}
 		}
-		if s.Due.IsZero() {
-			goOn(&s, c, now)
-		}
-		return []store.Scheduled{s}
+		return out
 	}
+}
+
+// scheduled is the schedule s with a cadence, which goes on as the one that is known.
+func scheduled(t *triggers.Timing, c *cadence.Cadence, s store.Scheduled, known []store.Scheduled, now time.Time) store.Scheduled {
+	s.Cadence, s.Zone, s.Rules, s.Anchor, s.Previous, s.Missed, s.Most = c.Sentence(), c.Zone().String(), rulesOf(c), c.Anchor(now), now, t.Missed, t.Most
+	for _, k := range known {
+		if k.Reader != s.Reader {
+			continue
+		}
+		s.Previous = k.Previous
+		if k.Cadence == s.Cadence {
+			s.Anchor, s.Due, s.Key, s.Next = k.Anchor, k.Due, k.Key, k.Next
+		}
+	}
+	if s.Due.IsZero() {
+		goOn(&s, c, now)
+	}
+	return s
+}
+
+// ofReaders is the schedule of a workflow whose readers have schedules of their own:
+// it is never due itself.
+func ofReaders(t *triggers.Timing, workflow uuid.UUID, known []store.Scheduled, now time.Time) store.Scheduled {
+	s := scheduled(t, t.Cadence, store.Scheduled{Workflow: workflow}, known, now)
+	s.Due, s.Key, s.Next, s.List, s.ListVersion = time.Time{}, "", time.Time{}, t.Readers.List, store.NoVersion
+	return s
 }
 
 // Paused gives the schedules of a workflow that is paused: nothing is due.

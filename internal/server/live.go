@@ -78,12 +78,29 @@ func (s *Server) expected(ctx context.Context, sc store.Scope, d drafted, out *a
 	if err != nil {
 		return err
 	}
-	next := intake.Times(t)(d.ID, known, now)[0]
-	out.Cadence = some(wording(t.Cadence, now, next.Anchor, 10))
-	month, _ := t.Cadence.Between(now, now.AddDate(0, 0, 30), next.Anchor, 0)
-	out.AMonth = some(month)
+	times := intake.Times(t)(d.ID, known, now)
+	if t.Readers == nil {
+		out.Cadence = some(wording(t.Cadence, now, times[0].Anchor, timesAhead))
+		month, _ := t.Cadence.Between(now, now.AddDate(0, 0, 30), times[0].Anchor, 0)
+		out.AMonth = some(month)
+	} else {
+		l, table, err := s.Store.ListTable(ctx, sc, t.Readers.List)
+		if err != nil {
+			return err
+		}
+		all := intake.ReaderTimes(t, d.ID, table, l.Version, known, now)
+		times = all[1:]
+		of, month := readersWording(t, times, now, timesAhead, sc.SeesItems())
+		out.Cadence, out.AMonth = some(of), some(month)
+		if all[0].Trouble != "" && sc.SeesItems() {
+			out.Cadence.Trouble = some(all[0].Trouble)
+		}
+	}
 	list := slices.DeleteFunc(others, func(x store.Soon) bool { return x.Workflow == d.ID })
-	agenda := workflows.MakeAgenda(append(list, store.Soon{Scheduled: next, Name: d.Name}), now, now.AddDate(0, 0, 7), 200)
+	for _, x := range times[:min(len(times), mostSchedules)] {
+		list = append(list, store.Soon{Scheduled: x, Name: d.Name})
+	}
+	agenda := workflows.MakeAgenda(list, now, now.AddDate(0, 0, 7), 200)
 	beside := []api.AheadBeside{}
 	for _, b := range agenda.Neighbours(d.Name, mostBeside) {
 		beside = append(beside, api.AheadBeside{Workflow: b.Name, Title: b.Title, At: b.At})

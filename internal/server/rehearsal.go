@@ -11,6 +11,7 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/runs"
 	"youngtrellis/internal/store"
@@ -144,6 +145,11 @@ func (s *Server) rehearsed(ctx context.Context, sc store.Scope, w store.Workflow
 		if start := parsed.Start(); start.Own != nil {
 			own = start.Own(time.Now())
 		}
+		if t := parsed.Start().Timing; t != nil && t.Readers != nil {
+			if items, err = s.readersOf(ctx, sc, t); err != nil || len(items) > 0 {
+				return items, err
+			}
+		}
 		empty, lacks := asks.Complete(own)
 		if k, ok := triggers.Find(parsed.Trigger.Type); !ok || !k.Alone || lacks != nil {
 			return nil, refuse(http.StatusConflict, "no_samples", "There is no sample yet. Take one from a real start, or write one.")
@@ -156,6 +162,34 @@ func (s *Server) rehearsed(ctx context.Context, sc store.Scope, w store.Workflow
 		}
 	}
 	return items, nil
+}
+
+// mostReaders is for how many rows of a list a workflow is rehearsed that starts for
+// each.
+const mostReaders = 5
+
+// readersOf are the items with which a workflow starts for the first rows of a list;
+// none where there is no such list.
+func (s *Server) readersOf(ctx context.Context, sc store.Scope, t *triggers.Timing) ([]map[string]any, error) {
+	_, table, err := s.Store.ListTable(ctx, sc, t.Readers.List)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	rows, err := t.Readers.Rows(table, now)
+	if err != nil {
+		return nil, refuse(http.StatusConflict, "readers", words.Sentence(err.Error()))
+	}
+	var out []map[string]any
+	for _, row := range rows[:min(mostReaders, len(rows))] {
+		it := t.Sample(now)
+		it["reader"] = row
+		out = append(out, it)
+	}
+	return out, nil
 }
 
 // remaining keeps the problems of the steps that are left, and of the head.

@@ -3,7 +3,10 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -14,6 +17,7 @@ import (
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 	"youngtrellis/internal/workflows"
@@ -117,6 +121,66 @@ func wording(c *cadence.Cadence, now, anchor time.Time, count int) api.Cadence {
 		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: d.Date.In(c.Zone())}, Due: d.Due})
 	}
 	return out
+}
+
+// timesAhead is how many of the next times are told before going live.
+const timesAhead = 10
+
+// readersWording says the same of a workflow that is due for each of several readers
+// at an hour of their own, and how often it is due within thirty days. Names tells who
+// is due.
+func readersWording(t *triggers.Timing, list []store.Scheduled, now time.Time, count int, names bool) (out api.Cadence, month int) {
+	c := t.Cadence
+	out = api.Cadence{Sentence: c.Sentence() + ", for each row of " + t.Readers.List + " at its own hour", Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), Clocks: given(c.Clocks(now))}
+	type hours struct {
+		sentence string
+		anchor   time.Time
+	}
+	// Many are due at the same hours; these are worked out once.
+	same := map[hours][]store.Scheduled{}
+	for _, s := range list {
+		h := hours{s.Cadence, s.Anchor}
+		same[h] = append(same[h], s)
+	}
+	at, byDay := map[time.Time][]string{}, map[string]bool{}
+	for h, of := range same {
+		own, err := cadence.Read(h.sentence, "")
+		if err != nil {
+			continue // every sentence of ours is read back
+		}
+		week, _ := own.Between(now, now.AddDate(0, 0, 7), h.anchor, 0)
+		days, _ := own.Between(now, now.AddDate(0, 0, 30), h.anchor, 0)
+		out.AWeek, month = out.AWeek+week*len(of), month+days*len(of)
+		for _, d := range own.List(now, h.anchor, count) {
+			for _, s := range of {
+				at[d.At] = append(at[d.At], s.Reader)
+			}
+		}
+		for _, d := range own.Days(now, h.anchor, daysShown) {
+			day := d.Date.In(own.Zone()).Format(time.DateOnly)
+			byDay[day] = byDay[day] || d.Due
+		}
+	}
+	var next []cadence.Due
+	for when, who := range at {
+		slices.Sort(who)
+		d := cadence.Due{At: when, Note: words.Count(len(who), "reader")}
+		if names {
+			d.Note = words.And(who[:min(len(who), 3)]...)
+			if len(who) > 3 {
+				d.Note = strings.Join(who[:3], ", ") + fmt.Sprintf(" and %d more", len(who)-3)
+			}
+		}
+		next = append(next, d)
+	}
+	slices.SortFunc(next, func(a, b cadence.Due) int { return a.At.Compare(b.At) })
+	out.Times = dueTimes(next[:min(count, len(next))], c.Zone(), now)
+	for _, day := range slices.Sorted(maps.Keys(byDay)) {
+		date, _ := time.Parse(time.DateOnly, day)
+		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: date}, Due: byDay[day]})
+	}
+	out.Days = out.Days[:min(len(out.Days), daysShown)]
+	return out, month
 }
 
 // readCadence reads what somebody asks about.

@@ -2,11 +2,15 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/lists"
 )
 
 // DueNow is a schedule that is due, with the revision that its run begins with.
@@ -67,7 +71,7 @@ func (s *Store) ClaimDue(ctx context.Context, most int, work func(now time.Time,
 func moveOn(ctx context.Context, tx pgx.Tx, on []Scheduled, missed []MissedTimes) error {
 	if len(on) > 0 {
 		_, err := tx.Exec(ctx, `UPDATE schedule s SET rules = n.rules, previous = n.previous, due = n.due, due_key = n.due_key, next = n.next, trouble = n.trouble FROM (`+scheduledUnnest+`)
-			AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
+			AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble, list, list_version)
 			WHERE s.workspace_id = n.workspace_id AND s.workflow_id = n.workflow_id AND s.reader = n.reader`, scheduledArrays(on)...)
 		if err != nil {
 			return err
@@ -111,4 +115,74 @@ func (s *Store) Rework(ctx context.Context, z ZoneRules, most int, work func([]S
 		return moveOn(ctx, tx, work(list), nil)
 	})
 	return n, unavailable(err)
+}
+
+// Readers are the schedules of a workflow that each row of a list has for itself.
+type Readers struct {
+	Workspace, Workflow uuid.UUID
+	Live                int
+	Version             int         // of the list; 0: there is none
+	Known               []Scheduled // with that of the workflow itself
+}
+
+// SyncReaders finds a live workflow whose list of readers has changed since their
+// schedules were made, holds its schedules, and makes those that work gives its
+// schedules. Found is false where there is none.
+func (s *Store) SyncReaders(ctx context.Context, work func(now time.Time, r Readers) ([]Scheduled, error)) (found bool, err error) {
+	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL idle_in_transaction_session_timeout = '"+claimIdle+"'"); err != nil {
+			return err
+		}
+		var r Readers
+		err := tx.QueryRow(ctx, `SELECT s.workspace_id, s.workflow_id, w.live, coalesce(l.version, 0) FROM schedule s
+			JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id AND w.state = 'live'
+			JOIN revision r ON r.workspace_id = w.workspace_id AND r.workflow_id = w.id AND r.number = w.live AND r.library <= $1
+			LEFT JOIN list l ON l.workspace_id = s.workspace_id AND l.name = s.list
+			WHERE s.list <> '' AND s.list_version <> coalesce(l.version, 0) LIMIT 1 FOR UPDATE OF s SKIP LOCKED`, expr.Library).Scan(&r.Workspace, &r.Workflow, &r.Live, &r.Version)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		found = true
+		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+" FROM schedule s WHERE s.workspace_id = $1 AND s.workflow_id = $2 ORDER BY s.reader FOR UPDATE", r.Workspace, r.Workflow)
+		if err != nil {
+			return err
+		}
+		if r.Known, err = pgx.CollectRows(rows, scanScheduled); err != nil {
+			return err
+		}
+		var now time.Time
+		if err := tx.QueryRow(ctx, "SELECT clock_timestamp() FROM set_config('trellis.workspace', $1, true)", r.Workspace.String()).Scan(&now); err != nil {
+			return err
+		}
+		list, err := work(now, r)
+		if err != nil {
+			return err
+		}
+		return setSchedules(ctx, tx, Workflow{ID: r.Workflow}, list)
+	})
+	return found, unavailable(err)
+}
+
+// ReaderRow gives the fields of one row of a list. ErrNotFound: there is none.
+func (s *Store) ReaderRow(ctx context.Context, workspace uuid.UUID, list, key string) (fields map[string]any, err error) {
+	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
+		l, err := listOf(ctx, tx, list, "")
+		if err != nil {
+			return err
+		}
+		var text string
+		if err := tx.QueryRow(ctx, "SELECT fields FROM list_row WHERE list_id = $1 AND key = $2 AND until IS NULL", l.ID, key).Scan(&text); err != nil {
+			return err
+		}
+		row := lists.Row{Key: key}
+		if row.Fields, err = item.DecodeObject([]byte(text)); err != nil {
+			return err
+		}
+		fields = row.Item(l.Columns)
+		return nil
+	})
+	return fields, err
 }

@@ -22,9 +22,16 @@ type Scheduled struct {
 	Missed              string
 	Most                int
 	Trouble             string // why it could not start the last time
+	// List is that of the workspace whose rows are readers; the schedule itself is never
+	// due then. Those of its readers were made by ListVersion of it.
+	List        string
+	ListVersion int
 }
 
-const scheduledColumns = "s.workspace_id, s.workflow_id, s.reader, s.cadence, s.zone, s.rules, s.anchor, s.previous, s.due, s.due_key, s.next, s.missed, s.most, s.trouble"
+// NoVersion is the ListVersion of a schedule whose readers have none yet.
+const NoVersion = -1
+
+const scheduledColumns = "s.workspace_id, s.workflow_id, s.reader, s.cadence, s.zone, s.rules, s.anchor, s.previous, s.due, s.due_key, s.next, s.missed, s.most, s.trouble, s.list, s.list_version"
 
 func scanScheduled(row pgx.CollectableRow) (x Scheduled, err error) {
 	err = row.Scan(x.into()...)
@@ -33,7 +40,7 @@ func scanScheduled(row pgx.CollectableRow) (x Scheduled, err error) {
 
 // into are where a row's columns go.
 func (x *Scheduled) into() []any {
-	return []any{&x.Workspace, &x.Workflow, &x.Reader, &x.Cadence, &x.Zone, &x.Rules, &x.Anchor, &x.Previous, (*zeronull.Timestamptz)(&x.Due), &x.Key, (*zeronull.Timestamptz)(&x.Next), &x.Missed, &x.Most, &x.Trouble}
+	return []any{&x.Workspace, &x.Workflow, &x.Reader, &x.Cadence, &x.Zone, &x.Rules, &x.Anchor, &x.Previous, (*zeronull.Timestamptz)(&x.Due), &x.Key, (*zeronull.Timestamptz)(&x.Next), &x.Missed, &x.Most, &x.Trouble, &x.List, &x.ListVersion}
 }
 
 // Schedules lists those of a workflow, with the time by the database's clock.
@@ -52,11 +59,12 @@ func (s *Store) Schedules(ctx context.Context, sc Scope, workflow uuid.UUID) (ou
 	return out, now, err
 }
 
-// SchedulesOf lists the first due schedule of each of these workflows that has any.
+// SchedulesOf lists the first due schedule of each of these workflows that has any; one
+// that has some trouble goes before.
 func (s *Store) SchedulesOf(ctx context.Context, sc Scope, workflows []uuid.UUID) (map[uuid.UUID]Scheduled, error) {
 	out := map[uuid.UUID]Scheduled{}
 	err := s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT DISTINCT ON (s.workflow_id) "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = ANY ($1) ORDER BY s.workflow_id, s.next NULLS LAST", workflows)
+		rows, err := tx.Query(ctx, "SELECT DISTINCT ON (s.workflow_id) "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = ANY ($1) ORDER BY s.workflow_id, s.trouble = '', s.next NULLS LAST", workflows)
 		if err != nil {
 			return err
 		}
@@ -82,7 +90,7 @@ func (s *Store) ScheduleList(ctx context.Context, sc Scope, workflow uuid.UUID, 
 		if err := tx.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+", w.name, w.title, w.state FROM schedule s JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id WHERE $1::uuid = '00000000-0000-0000-0000-000000000000' OR s.workflow_id = $1 ORDER BY s.next NULLS LAST, w.name, s.reader LIMIT $2", workflow, limit)
+		rows, err := tx.Query(ctx, "SELECT "+scheduledColumns+", w.name, w.title, w.state FROM schedule s JOIN workflow w ON w.workspace_id = s.workspace_id AND w.id = s.workflow_id WHERE s.list = '' AND ($1::uuid = '00000000-0000-0000-0000-000000000000' OR s.workflow_id = $1) ORDER BY s.next NULLS LAST, w.name, s.reader LIMIT $2", workflow, limit)
 		if err != nil {
 			return err
 		}
@@ -136,32 +144,33 @@ func setSchedules(ctx context.Context, tx pgx.Tx, w Workflow, list []Scheduled) 
 	for i := range list {
 		list[i].Workflow = w.ID
 	}
-	_, err := tx.Exec(ctx, `INSERT INTO schedule AS s (workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
-			SELECT nullif(current_setting('trellis.workspace', true), '')::uuid, n.workflow_id, n.reader, n.cadence, n.zone, n.rules, n.anchor, n.previous, n.due, n.due_key, n.next, n.missed, n.most, n.trouble
-			FROM (`+scheduledUnnest+`) AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble)
+	_, err := tx.Exec(ctx, `INSERT INTO schedule AS s (workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble, list, list_version)
+			SELECT nullif(current_setting('trellis.workspace', true), '')::uuid, n.workflow_id, n.reader, n.cadence, n.zone, n.rules, n.anchor, n.previous, n.due, n.due_key, n.next, n.missed, n.most, n.trouble, n.list, n.list_version
+			FROM (`+scheduledUnnest+`) AS n(workspace_id, workflow_id, reader, cadence, zone, rules, anchor, previous, due, due_key, next, missed, most, trouble, list, list_version)
 		ON CONFLICT (workspace_id, workflow_id, reader) DO UPDATE SET cadence = EXCLUDED.cadence, zone = EXCLUDED.zone, rules = EXCLUDED.rules, anchor = EXCLUDED.anchor, previous = EXCLUDED.previous,
-			due = EXCLUDED.due, due_key = EXCLUDED.due_key, next = EXCLUDED.next, missed = EXCLUDED.missed, most = EXCLUDED.most, trouble = EXCLUDED.trouble`, scheduledArrays(list)...)
+			due = EXCLUDED.due, due_key = EXCLUDED.due_key, next = EXCLUDED.next, missed = EXCLUDED.missed, most = EXCLUDED.most, trouble = EXCLUDED.trouble, list = EXCLUDED.list, list_version = EXCLUDED.list_version`, scheduledArrays(list)...)
 	return err
 }
 
-const scheduledUnnest = "SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::timestamptz[], $12::text[], $13::int[], $14::text[])"
+const scheduledUnnest = "SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::timestamptz[], $12::text[], $13::int[], $14::text[], $15::text[], $16::int[])"
 
 func scheduledArrays(list []Scheduled) []any {
 	var (
-		workspace, workflow                                [][16]byte
-		reader, cadence, zone, rules, key, missed, trouble []string
-		anchor, previous                                   []time.Time
-		due, next                                          []zeronull.Timestamptz
-		most                                               []int32
+		workspace, workflow                                    [][16]byte
+		reader, cadence, zone, rules, key, missed, trouble, of []string
+		anchor, previous                                       []time.Time
+		due, next                                              []zeronull.Timestamptz
+		most, version                                          []int32
 	)
 	for _, x := range list {
 		workspace, workflow, reader = append(workspace, x.Workspace), append(workflow, x.Workflow), append(reader, x.Reader)
 		cadence, zone, rules, key = append(cadence, x.Cadence), append(zone, x.Zone), append(rules, x.Rules), append(key, x.Key)
 		missed, most, trouble = append(missed, x.Missed), append(most, int32(x.Most)), append(trouble, x.Trouble)
 		anchor, previous = append(anchor, x.Anchor), append(previous, x.Previous)
+		of, version = append(of, x.List), append(version, int32(x.ListVersion))
 		due, next = append(due, zeronull.Timestamptz(x.Due)), append(next, zeronull.Timestamptz(x.Next))
 	}
-	return []any{workspace, workflow, reader, cadence, zone, rules, anchor, previous, due, key, next, missed, most, trouble}
+	return []any{workspace, workflow, reader, cadence, zone, rules, anchor, previous, due, key, next, missed, most, trouble, of, version}
 }
 
 // MissedTimes are times of a schedule at which nobody could start anything.

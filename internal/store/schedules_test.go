@@ -9,6 +9,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
+
+	"youngtrellis/internal/core/lists"
 )
 
 // hang makes so many workflows live, each with a schedule that is due at a moment.
@@ -217,4 +219,91 @@ func TestZonesAreWorkedOutAnew(t *testing.T) {
 	zones, err = b.ZonesInUse(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []ZoneRules{{"UTC", "r2"}}, zones)
+}
+
+// The schedules of readers are made anew once their list has changed, by one of all who
+// look, and of nobody else's list.
+func TestTheSchedulesOfReadersFollowTheirList(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := within(t, time.Minute)
+	soon := time.Now().Add(time.Hour).UTC().Truncate(time.Microsecond)
+	own := Scheduled{Cadence: "every day at 07:00", Zone: "UTC", Rules: "r1", Anchor: soon, Previous: soon, Missed: "once", Most: 100, List: "readers", ListVersion: NoVersion}
+	_, err := b.CreateWorkflow(ctx, b.sc, "plan", "Plan", "format: young-trellis/1\n")
+	require.NoError(t, err)
+	plan, err := b.GoLive(ctx, b.sc, "plan", GoingLive{Times: func(uuid.UUID, []Scheduled, time.Time) []Scheduled { return []Scheduled{own} }})
+	require.NoError(t, err)
+	b.hang(t, 1, soon)
+
+	// work gives each row of the list an hour.
+	var seen []int
+	work := func(_ time.Time, r Readers) ([]Scheduled, error) {
+		require.Equal(t, plan.ID, r.Workflow)
+		require.Equal(t, 1, r.Live)
+		seen = append(seen, r.Version)
+		out := []Scheduled{r.Known[0]}
+		out[0].ListVersion = r.Version
+		_, table, err := b.CurrentList(ctx, r.Workspace, "readers", 0)
+		if err != nil {
+			out[0].Trouble = "There is no list."
+			return out, nil
+		}
+		for _, row := range table.Rows {
+			x := own
+			x.Workspace, x.Reader, x.Due, x.Key, x.Next, x.List, x.ListVersion = r.Workspace, row.Key, soon, "k", soon, "", 0
+			out = append(out, x)
+		}
+		return out, nil
+	}
+	sync := func() (n int) {
+		for {
+			found, err := b.SyncReaders(ctx, work)
+			require.NoError(t, err)
+			if !found {
+				return n
+			}
+			n++
+		}
+	}
+	who := func() (out []string) {
+		list, _, err := b.ScheduleList(ctx, b.sc, plan.ID, 100)
+		require.NoError(t, err)
+		for _, x := range list {
+			out = append(out, x.Reader)
+		}
+		return out
+	}
+	require.Equal(t, 1, sync())
+	require.Equal(t, []int{0}, seen)
+	of, err := b.SchedulesOf(ctx, b.sc, []uuid.UUID{plan.ID})
+	require.NoError(t, err)
+	require.Equal(t, "There is no list.", of[plan.ID].Trouble)
+	require.Empty(t, who())
+
+	_, err = b.AddList(ctx, b.sc, List{Name: "readers"}, tableFrom(t, "address", "mara", "tam"), "created")
+	require.NoError(t, err)
+	other := b.another(t)
+	_, err = other.AddList(ctx, other.sc, List{Name: "readers"}, tableFrom(t, "address", "jo"), "created")
+	require.NoError(t, err)
+	require.Equal(t, 1, sync())
+	require.Equal(t, []string{"mara", "tam"}, who())
+	require.Zero(t, sync(), "until it changes again")
+	_, _, err = b.ChangeList(ctx, b.sc, "readers", edit(lists.Edit{Key: "mara", Remove: true}))
+	require.NoError(t, err)
+	paused, err := b.SetState(ctx, b.sc, "plan", "paused", GoingLive{Times: func(_ uuid.UUID, known []Scheduled, _ time.Time) []Scheduled { return known }})
+	require.NoError(t, err)
+	require.Equal(t, "paused", paused.State)
+	require.Zero(t, sync(), "a paused one rests")
+	_, err = b.SetState(ctx, b.sc, "plan", "live", GoingLive{Times: func(_ uuid.UUID, known []Scheduled, _ time.Time) []Scheduled { return known }})
+	require.NoError(t, err)
+	require.Equal(t, 1, sync())
+	require.Equal(t, []string{"tam"}, who())
+
+	row, err := b.ReaderRow(ctx, b.sc.workspace, "readers", "tam")
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"address": "tam"}, row)
+	for list, key := range map[string]string{"readers": "mara", "others": "tam"} {
+		_, err = b.ReaderRow(ctx, b.sc.workspace, list, key)
+		require.ErrorIs(t, err, ErrNotFound)
+	}
 }

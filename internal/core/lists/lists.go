@@ -336,11 +336,16 @@ func (t *Table) ByKey() map[string]Row { return byKey(t.Rows) }
 func (t *Table) Items() []any {
 	out := make([]any, len(t.Rows))
 	for i, r := range t.Rows {
-		fields := make(map[string]any, len(t.Columns))
-		for _, c := range t.Columns { // an empty cell is nothing, and its column still there
-			fields[c.Name] = r.Fields[c.Name]
-		}
-		out[i] = fields
+		out[i] = r.Item(t.Columns)
 	}
 	return out
+}
+
+// Item is the row as an object: an empty cell is nothing, and its column still there.
+func (r Row) Item(columns []Column) map[string]any {
+	fields := make(map[string]any, len(columns))
+	for _, c := range columns {
+		fields[c.Name] = r.Fields[c.Name]
+	}
+	return fields
 }

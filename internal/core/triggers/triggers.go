@@ -38,11 +38,14 @@ type Start struct {
 	Asks     Asked         // what somebody is asked for who starts a run by hand
 	Timing   *Timing       // when runs start by the clock; nil: they do not
 	Follows  *Following    // after which other workflow; nil: after none
-	Lists    []string      // workspace lists that are read before there is an item
+	Lists    []Listed      // workspace lists that settings name
 	// Own gives the item of a start that somebody makes at a moment, where the kind
 	// makes its items itself; nil: it does not.
 	Own func(now time.Time) map[string]any
 }
+
+// Listed is a workspace list that a setting names.
+type Listed struct{ Field, List string }
 
 // Kind is something that can start a workflow.
 type Kind struct {

@@ -197,9 +197,12 @@ func (c *checker) trigger() {
 		c.add(document.SeverityError, "trigger.type", fmt.Sprintf("There is no trigger %q.", t.Type), strings.TrimSpace(near.Hint(t.Type, triggers.Types())))
 		return
 	}
-	_, errs := kind.Start(t.Settings)
+	start, errs := kind.Start(t.Settings)
 	for _, err := range errs {
 		c.setting("trigger.settings", err)
+	}
+	for _, l := range start.Lists {
+		c.list("trigger.settings."+l.Field, l.List)
 	}
 }
 

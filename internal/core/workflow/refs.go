@@ -28,7 +28,9 @@ func (w *Workflow) Lists() []string {
 	out := w.named("list")
 	if k, ok := triggers.Find(w.Trigger.Type); ok {
 		start, _ := k.Start(w.Trigger.Settings) // one that is not finished reads none
-		out = append(out, start.Lists...)
+		for _, l := range start.Lists {
+			out = append(out, l.List)
+		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out)

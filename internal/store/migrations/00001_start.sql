@@ -645,11 +645,14 @@ CREATE TABLE schedule (
   missed       text NOT NULL CHECK (missed IN ('skip', 'once', 'all')),
   most         integer NOT NULL,
   trouble      text NOT NULL DEFAULT '', -- why it could not start the last time
+  list         text NOT NULL DEFAULT '', -- of the workspace, whose rows are readers; this one is never due itself then
+  list_version integer NOT NULL DEFAULT 0, -- by which the schedules of the readers were made; -1: by none yet
   PRIMARY KEY (workspace_id, workflow_id, reader),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 CREATE INDEX schedule_next ON schedule (next) WHERE next IS NOT NULL;
 CREATE INDEX schedule_soon ON schedule (workspace_id, next) WHERE next IS NOT NULL;
+CREATE INDEX schedule_list ON schedule (workspace_id, list) WHERE list <> '';
 CREATE INDEX schedule_zone ON schedule (zone, rules) WHERE next IS NOT NULL;
 
 -- Which workflow starts after which other. Paused it is not there.

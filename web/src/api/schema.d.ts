@@ -1766,6 +1766,8 @@ export interface components {
             days: components["schemas"]["DueDay"][];
             /** @description How often it is due within the next seven days */
             a_week: number;
+            /** @description Rows of the list of readers that no hour can be read of */
+            trouble?: string;
             /** @description What the next change of clocks does to it; none where none comes within a year */
             clocks?: string;
         };
