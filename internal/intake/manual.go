@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/store"
@@ -35,6 +38,9 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 		items = own
 	}
 	if items, err = asked(plan.Start.Asks, items); err != nil {
+		return uuid.Nil, err
+	}
+	if err := in.ofLists(ctx, sc.Workspace(), plan.Start.Asks, items); err != nil {
 		return uuid.Nil, err
 	}
 	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
@@ -96,4 +102,41 @@ func (in *Intake) byHand(ctx context.Context, sc store.Scope, w store.Workflow, 
 		return in.read(ctx, sc.Workspace(), start.Timing, now, previous)
 	}
 	return []map[string]any{own}, nil
+}
+
+// ofLists refuses items with a value that is none of the workspace list that it should
+// be of.
+func (in *Intake) ofLists(ctx context.Context, workspace uuid.UUID, asks triggers.Asked, items []map[string]any) error {
+	wrong := &form.InputError{}
+	for _, p := range asks.Properties {
+		list := triggers.ListOf(p)
+		if list == "" {
+			continue
+		}
+		_, table, err := in.Store.CurrentList(ctx, workspace, list, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			return &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("There is no list %q any more, of which %s is one.", list, p.Name)}
+		}
+		if err != nil {
+			return err
+		}
+		rows := table.ByKey()
+		for i, it := range items {
+			key, ok := it[p.Name].(string)
+			if _, known := rows[key]; !ok || key == "" || known {
+				continue
+			}
+			f := form.FieldError{Field: p.Name, Message: fmt.Sprintf("%q is not in the list %s.%s", words.Short(key, 60), list, near.Hint(key, slices.Collect(maps.Keys(rows))))}
+			if len(items) > 1 {
+				f = form.FieldError{Field: fmt.Sprintf("items[%d].%s", i, p.Name), Message: fmt.Sprintf("Item %d: %s", i+1, f.Message)}
+			}
+			if wrong.Fields = append(wrong.Fields, f); len(wrong.Fields) >= mostWrong {
+				return wrong
+			}
+		}
+	}
+	if len(wrong.Fields) > 0 {
+		return wrong
+	}
+	return nil
 }

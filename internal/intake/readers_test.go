@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/triggers"
@@ -147,4 +148,30 @@ func TestAStartByHandIsForAllReaders(t *testing.T) {
 		_, err := s.read(context.Background(), uuid.New(), x, time.Now(), time.Now())
 		require.ErrorAs(t, err, &refused)
 	}
+}
+
+func TestAValueOfAListIsOneOfIt(t *testing.T) {
+	t.Parallel()
+	k, _ := triggers.Find(triggers.Manual)
+	start, errs := k.Start(map[string]any{"fields": []any{map[string]any{"name": "who", "from_list": "duty"}}})
+	require.Empty(t, errs)
+	d := &door{table: readers(t, "mara,,,", "tam,,,")}
+	in := New(d, d, d)
+	check := func(who ...any) error {
+		var items []map[string]any
+		for _, x := range who {
+			items = append(items, map[string]any{"who": x})
+		}
+		return in.ofLists(context.Background(), uuid.New(), start.Asks, items)
+	}
+	require.NoError(t, check("mara", "tam", nil, ""))
+	var wrong *form.InputError
+	require.ErrorAs(t, check("tom"), &wrong)
+	require.Equal(t, []form.FieldError{{Field: "who", Message: `"tom" is not in the list duty. Did you mean tam?`}}, wrong.Fields)
+	require.ErrorAs(t, check("mara", "tom"), &wrong)
+	require.Equal(t, "items[1].who", wrong.Fields[0].Field)
+	d.table = nil
+	var refused *Refused
+	require.ErrorAs(t, check("mara"), &refused)
+	require.Contains(t, refused.Message, `There is no list "duty" any more`)
 }

@@ -14,6 +14,7 @@ import (
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/core/words"
 )
@@ -28,6 +29,9 @@ const MaxAsked = 100
 //	fields:
 //	  - {name: glaze, title: Glaze, type: string, required: true}
 //	  - {name: cone, title: Cone, enum: ["6", "9"]}
+//	  - {name: who, title: Who, from_list: duty}
+//
+// The value of the last is what a row of that workspace list is known by.
 type Asked struct {
 	Properties []form.Property
 	compiled   *jsonschema.Schema
@@ -90,6 +94,16 @@ func asked(of map[string]any) (form.Property, error) {
 	if t, ok := schema["type"].(string); ok && !slices.Contains(valueTypes, t) {
 		return form.Property{}, &expr.PathError{Path: "type", Err: fmt.Errorf("%q is no type; there are %s.%s", t, words.And(valueTypes...), near.Hint(t, valueTypes))}
 	}
+	if list, ok := schema[fromList]; ok {
+		name, _ := list.(string)
+		if err := lists.CheckName(name); err != nil {
+			return form.Property{}, &expr.PathError{Path: fromList, Err: fmt.Errorf("which list it is one of is not said: %w", err)}
+		}
+		if t, ok := schema["type"]; ok && t != "string" {
+			return form.Property{}, &expr.PathError{Path: "type", Err: errors.New("what is one of a list is text: what its row is known by")}
+		}
+		schema["type"] = "string"
+	}
 	if _, err := form.Compile(schema); err != nil {
 		return form.Property{}, fmt.Errorf("what %s takes is not a JSON Schema: %w", name, err)
 	}
@@ -98,6 +112,25 @@ func asked(of map[string]any) (form.Property, error) {
 		schema["minLength"] = int64(1) // an empty text is not filled in
 	}
 	return form.Property{Name: name, Required: required, Schema: schema}, nil
+}
+
+// fromList names the workspace list of which a field's value is one.
+const fromList = "from_list"
+
+// Lists are the workspace lists of which values are, by where they stand.
+func (a *Asked) Lists() (out []Listed) {
+	for i, p := range a.Properties {
+		if list := ListOf(p); list != "" {
+			out = append(out, Listed{Field: fmt.Sprintf("fields[%d].%s", i, fromList), List: list})
+		}
+	}
+	return out
+}
+
+// ListOf is the workspace list of which a field's value is one; "" for none.
+func ListOf(p form.Property) string {
+	list, _ := p.Schema[fromList].(string)
+	return list
 }
 
 // Schema is the JSON Schema of an item that a run starts with. An item may hold

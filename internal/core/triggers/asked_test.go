@@ -135,3 +135,22 @@ func TestValuesAreReadAsTheyAreTyped(t *testing.T) {
 	require.NoError(t, Fits(of(map[string]any{"type": "integer", "maximum": int64(9)}), int64(9)))
 	require.ErrorContains(t, Fits(of(map[string]any{"type": "integer", "maximum": int64(9)}), int64(10)), "x is 10; the most is 9")
 }
+
+func TestAFieldCanBeOneOfAList(t *testing.T) {
+	t.Parallel()
+	k, _ := Find(Manual)
+	start, errs := k.Start(map[string]any{"fields": []any{map[string]any{"name": "glaze"}, map[string]any{"name": "who", "from_list": "duty", "required": true}}})
+	require.Empty(t, errs)
+	require.Equal(t, []Listed{{Field: "fields[1].from_list", List: "duty"}}, start.Lists)
+	require.Equal(t, "string", start.Asks.Properties[1].Schema["type"])
+	_, err := start.Asks.Complete(map[string]any{"who": ""})
+	require.Error(t, err)
+	for want, field := range map[string]map[string]any{
+		"which list it is one of is not said": {"name": "who", "from_list": ""},
+		"what is one of a list is text":       {"name": "who", "from_list": "duty", "type": "number"},
+	} {
+		_, errs := k.Start(map[string]any{"fields": []any{field}})
+		require.Len(t, errs, 1)
+		require.ErrorContains(t, errs[0], want)
+	}
+}

@@ -16,4 +16,4 @@ var manualKind = New(Info{
 		return "When somebody starts it"
 	}
 	return "When somebody starts it with " + m.Fields.words()
-}, func(m *manual) (Start, error) { return Start{Asks: m.Fields}, nil })
+}, func(m *manual) (Start, error) { return Start{Asks: m.Fields, Lists: m.Fields.Lists()}, nil })

@@ -22,6 +22,14 @@ export const mayShapeLists = (role: Role | undefined) => mayEditRows(role) && ro
 export const useLists = () =>
   useQuery({ queryKey: ["lists"], queryFn: () => ask(http.GET("/lists")), refetchInterval: 15_000 });
 
+/** One list, without its rows. */
+export const useList = (list: string) =>
+  useQuery({
+    queryKey: ["list", list],
+    enabled: list !== "",
+    queryFn: () => ask(http.GET("/lists/{list}", { params: { path: { list } } })),
+  });
+
 /** How many rows are read at once. */
 const page = 200;
 
@@ -29,6 +37,7 @@ const page = 200;
 export const useListRows = (list: string, version: number, find: string) =>
   useInfiniteQuery({
     queryKey: ["list rows", list, find, version],
+    enabled: list !== "",
     placeholderData: keepPreviousData,
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>

@@ -9,6 +9,7 @@ export const askedTypes: { name: string; words: string; schema: Fields }[] = [
   { name: "yes_no", words: "yes or no", schema: { type: "boolean" } },
   { name: "one_of", words: "one of …", schema: { enum: [] } },
   { name: "several", words: "several of …", schema: { type: "array", items: { enum: [] } } },
+  { name: "of_list", words: "one of a list", schema: { type: "string", from_list: "" } },
   { name: "list", words: "list of texts", schema: { type: "array", items: { type: "string" } } },
   { name: "date", words: "date", schema: { type: "string", format: "date" } },
   { name: "moment", words: "date and time", schema: { type: "string", format: "date-time" } },
@@ -21,6 +22,7 @@ const beside = ["name", "required", "title", "description", "default", "examples
 /** The type of a field; undefined for one that only the text of the workflow says. */
 export function askedType(field: Fields): string | undefined {
   if (field["hint"] === "file") return "file";
+  if (typeof field["from_list"] === "string") return "of_list";
   if (Array.isArray(field["enum"])) return "one_of";
   const items = asFields(field["items"]);
   switch (field["type"]) {

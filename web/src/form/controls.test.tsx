@@ -64,6 +64,45 @@ describe("another workflow", () => {
   });
 });
 
+describe("a list of the workspace", () => {
+  const lists = { lists: [{ name: "duty", title: "On duty" }] };
+
+  it("is chosen by its name", async () => {
+    serve({ "GET /lists": lists });
+    const set = await field({ type: "string", hint: "workspace_list" });
+    await userEvent.selectOptions(box(), await screen.findByRole("option", { name: "On duty, duty" }));
+    expect(set()).toBe("duty");
+  });
+
+  it("offers its rows, found by whatever they hold", async () => {
+    const calls = serve({
+      "GET /lists/duty": {
+        name: "duty",
+        title: "On duty",
+        version: 3,
+        columns: [{ name: "short" }, { name: "name" }],
+      },
+      "GET /lists/duty/rows": {
+        version: 3,
+        total: 1,
+        rows: [{ key: "wren", fields: { short: "wren", name: "Wren Castleton" } }],
+      },
+    });
+    const set = await field({ type: "string", from_list: "duty" });
+    await userEvent.type(box(), "cast");
+    expect(set()).toBe("cast");
+    await waitFor(() => {
+      expect(calls.some((c) => c.path.includes("find=cast"))).toBe(true);
+    });
+    const options = () => [...document.querySelectorAll("datalist option")] as HTMLOptionElement[];
+    await waitFor(() => {
+      expect(options().map((o) => [o.value, o.textContent])).toEqual([["wren", "Wren Castleton"]]);
+    });
+    await userEvent.clear(box());
+    expect(set()).toBeUndefined();
+  });
+});
+
 describe("each type has its control", () => {
   it("text of one line, and of several", async () => {
     let set = await field({ type: "string", examples: ["Celadon 4"] });

@@ -27,6 +27,8 @@ describe("the control of a field", () => {
     ["picker", { type: "string", choices: "tabs" }],
     ["expression", { type: "string", hint: "condition" }],
     ["workflow", { type: "string", hint: "workflow" }],
+    ["workspace_list", { type: "string", hint: "workspace_list" }],
+    ["list_row", { type: "string", from_list: "duty" }],
     ["steps", { type: "array", hint: "steps" }],
   ];
   for (const [want, schema] of cases)

@@ -19,6 +19,8 @@ export type Kind =
   | "rows"
   | "asked"
   | "workflow"
+  | "workspace_list"
+  | "list_row"
   | "pairs"
   | "json"
   | "date"
@@ -45,6 +47,7 @@ const byHint: Partial<Record<string, Kind>> = {
   lines: "long_text",
   asked: "asked",
   workflow: "workflow",
+  workspace_list: "workspace_list",
 };
 
 /** The longest text that has room in one line. */
@@ -53,6 +56,7 @@ const oneLine = 200;
 /** The control of a field, by its schema and its hint. */
 export function kindOf(schema: Fields): Kind {
   if (typeof schema["choices"] === "string") return "picker";
+  if (typeof schema["from_list"] === "string") return "list_row";
   const hinted = byHint[String(schema["hint"])];
   if (hinted) return hinted;
   if (Array.isArray(schema["enum"])) return "one_of";

@@ -61,6 +61,7 @@ describe("going live", () => {
             { date: "2026-11-28", due: true },
           ],
           clocks: "The clocks go forward on Sunday.",
+          trouble: "1 row of readers cannot be read as an hour.",
         },
         a_month: 30,
         beside: [{ workflow: "gas-price", title: "The gas price", at: "2026-11-30T07:00:00Z" }],
@@ -82,6 +83,7 @@ describe("going live", () => {
     expect(screen.getByText("Every day at 07:00. At most 4 runs at once.")).toBeTruthy();
     expect(screen.getByText("Saturday 28 November 2026, 07:00")).toBeTruthy();
     expect(screen.getByText("The clocks go forward on Sunday.")).toBeTruthy();
+    expect(screen.getByText("1 row of readers cannot be read as an hour.")).toBeTruthy();
     expect(document.querySelectorAll("svg[aria-hidden] path.fill-leaf")).toHaveLength(1);
     expect(screen.getByText("Sat").parentElement?.querySelector("path")).toBeTruthy();
     expect(screen.getByRole("region", { name: "Beside it" }).textContent).toContain("The gas price");

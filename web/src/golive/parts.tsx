@@ -25,6 +25,7 @@ export function WhatStarts({ ahead }: { ahead: Ahead }) {
           What was due before it goes live, or while it is paused, is not made up for.
         </p>
       )}
+      {ahead.cadence?.trouble && <p className="text-amber">{ahead.cadence.trouble}</p>}
     </Part>
   );
 }

@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { asFields, type Fields, type Json } from "../../api/client";
 import { askedType, askedTypes, choicesOf, nameOf, withChoices, withType } from "../askedTypes";
 import { readList } from "../read";
+import { WorkspaceListControl } from "./NamedControls";
 import type { ControlProps } from "./props";
 
 interface Row {
@@ -136,6 +137,24 @@ function AskedRow({ id, field, number, taken, onChange, onUp, onRemove }: RowPro
             onChange(withChoices(field, readList(e.target.value)));
           }}
         />
+      )}
+      {type === "of_list" && (
+        <div className="mt-1.5">
+          <label className="sr-only" htmlFor={`${id}-list`}>
+            Which list {named || which} is one of
+          </label>
+          <WorkspaceListControl
+            id={`${id}-list`}
+            label=""
+            schema={{}}
+            around={{ connection: undefined, values: {} }}
+            problems={[]}
+            value={field["from_list"]}
+            onSet={(v) => {
+              onChange({ ...field, from_list: v ?? "" });
+            }}
+          />
+        </div>
       )}
       <div className="mt-1.5 flex items-center gap-3 text-xs text-second">
         <label className="flex items-center gap-1.5">

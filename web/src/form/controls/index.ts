@@ -15,7 +15,7 @@ import { SortKeysControl } from "./SortKeysControl";
 import { LongTextControl, SecretControl, TextControl } from "./TextControl";
 import { DateControl, DurationControl, MomentControl } from "./TimeControls";
 import { TotalsControl } from "./TotalsControl";
-import { WorkflowControl } from "./WorkflowControl";
+import { ListRowControl, WorkflowControl, WorkspaceListControl } from "./NamedControls";
 
 /** The control of each kind. Cases and steps are lines of their own. */
 export const controls: Record<Exclude<Kind, "cases" | "steps">, ComponentType<ControlProps>> = {
@@ -33,6 +33,8 @@ export const controls: Record<Exclude<Kind, "cases" | "steps">, ComponentType<Co
   rows: RowsControl,
   asked: AskedControl,
   workflow: WorkflowControl,
+  workspace_list: WorkspaceListControl,
+  list_row: ListRowControl,
   pairs: PairsControl,
   json: JsonControl,
   date: DateControl,
