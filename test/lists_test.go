@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -97,4 +98,55 @@ func TestAListIsKeptInTheConsole(t *testing.T) {
 	table, err := ottermere.Answer[api.ListRows](w.Client.ListRows(within(t, time.Minute), "on-duty", &api.ListRowsParams{}))
 	require.NoError(t, err)
 	require.JSONEq(t, `{"short": "tam", "phone": "0112", "floor": 2}`, string(table.Rows[1].Fields))
+}
+
+const eachOne = `format: young-trellis/1
+name: each-one
+trigger: {type: webhook, settings: {verify: none, key: item.id, runs: each}}
+steps:
+  - {name: told, type: shape, settings: {set: {of: (= item.id )}}}
+`
+
+// A call with a list starts a run for each item, and a repeat of it none again.
+func TestACallWithAListStartsARunForEach(t *testing.T) {
+	t.Parallel()
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	ctx := within(t, time.Minute)
+	_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, api.Document{Document: eachOne}))
+	require.NoError(t, err)
+	_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, "each-one", &api.GoLiveParams{}))
+	require.NoError(t, err)
+	sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "each-one"))
+	require.NoError(t, err)
+	call := func(body string) (status int, said map[string]any) {
+		res, err := http.Post(sheet.Address, "application/json", strings.NewReader(body))
+		require.NoError(t, err)
+		defer res.Body.Close()
+		require.NoError(t, json.NewDecoder(res.Body).Decode(&said))
+		return res.StatusCode, said
+	}
+	status, said := call(`[{"id": 1}, {"id": 2}, {"id": 3}]`)
+	require.Equal(t, 202, status)
+	require.EqualValues(t, 3, said["runs"])
+	_, said = call(`[{"id": 3}, {"id": 4}]`)
+	require.EqualValues(t, 1, said["runs"])
+	require.EqualValues(t, 1, said["known"])
+	_, said = call(`{"id": 4}`)
+	require.Equal(t, true, said["duplicate"])
+	status, said = call(`[{"id": 5}, {"id": ""}]`)
+	require.Equal(t, 422, status)
+	require.Contains(t, said["title"], "item 2: the key is empty")
+	name := "each-one"
+	eventually(t, "each has run", 20*time.Second, func() bool {
+		page, err := ottermere.Answer[api.RunPage](w.Client.ListRuns(ctx, &api.ListRunsParams{Workflow: &name}))
+		require.NoError(t, err)
+		done := 0
+		for _, r := range page.Runs {
+			if r.State == "succeeded" {
+				done++
+			}
+		}
+		require.LessOrEqual(t, len(page.Runs), 4)
+		return done == 4
+	})
 }

@@ -112,7 +112,7 @@ func run(ctx context.Context) error {
 		{"runs", []chromedp.Action{chromedp.Navigate(base + "/runs"), browser.See("Hollowbank Pottery")}},
 		{"connections", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=documents"), browser.See("Last calls")}},
 		{"connector", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=helpdesk"), browser.See("Helpdesk"), browser.Press(`//button[contains(., "Raise a ticket")]`), browser.See("a repeat is known")}},
-		{"connect-confirm", []chromedp.Action{chromedp.Navigate(base + "/connections?connection=forum"), browser.Click("Sign in again"), browser.See("would like to"), browser.Click("Allow"), browser.See("Is that the right account?")}},
+		{"lists", []chromedp.Action{chromedp.Navigate(base + "/lists?list=words"), browser.Wait(`[aria-label="Word of tenmoko"]`)}},
 		{"schedule", []chromedp.Action{chromedp.Navigate(base + "/schedule"), browser.Click("A week"), browser.See("Plan tomorrow's kiln loads")}},
 		{"golive", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-loads/live"), browser.See("Who gets something")}},
 		{"try-action", []chromedp.Action{chromedp.Navigate(base + "/connectors?connector=register&try=search"), browser.See("Compare two"), browser.Click("Compare two"), browser.Type(`#try-register-search-name`, "Hollowbank"), browser.Press(`//div[@id="try-register-search"]//button[normalize-space(.)="Try it"]`), browser.See("Came back"), browser.Type(`#try-register-by_domain-domain`, "hollowbank-pottery.example"), browser.Press(`//div[@id="try-register-by_domain"]//button[normalize-space(.)="Try it"]`), browser.See("entity")}},

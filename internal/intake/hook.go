@@ -35,8 +35,10 @@ var errUnknown = &Refused{Status: http.StatusNotFound, Message: "Nothing is call
 
 // Received tells what a delivery set off.
 type Received struct {
-	Run       uuid.UUID
-	Duplicate bool
+	Run       uuid.UUID // the first that was started; where none was, whose key it is
+	Runs      int       // that were started
+	Known     int       // items whose keys have started a run already
+	Duplicate bool      // none was started
 	Sample    bool
 }
 
@@ -171,13 +173,19 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 }
 
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
-	s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Accepted: now()}
-	var err error
-	if s.Key, s.Expires, err = startKey(ctx, plan, fields, s.Accepted); err != nil {
+	runs, err := in.apart(ctx, h, plan, fields)
+	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
-	started, err := in.launch(ctx, s, plan, fields)
+	var started []store.Started
+	if len(runs) == 1 {
+		var one store.Started
+		one, err = in.launch(ctx, runs[0].start, plan, runs[0].items)
+		started = []store.Started{one}
+	} else {
+		started, err = in.launchAll(ctx, plan, runs)
+	}
 	var refused *Refused
 	if errors.As(err, &refused) && refused.Status != http.StatusTooManyRequests {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
@@ -185,8 +193,20 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	if err != nil {
 		return Received{}, err
 	}
-	if started.Duplicate {
-		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(s.Key), started.Run), &started.Run, body)
+	out := Received{}
+	for i, s := range started {
+		if !s.Duplicate {
+			if out.Runs++; out.Runs == 1 {
+				out.Run = s.Run
+			}
+			continue
+		}
+		if out.Known++; out.Known == 1 {
+			in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(runs[i].start.Key), s.Run), &s.Run, body)
+		}
 	}
-	return Received{Run: started.Run, Duplicate: started.Duplicate}, nil
+	if out.Duplicate = out.Runs == 0; out.Duplicate {
+		out.Run = started[0].Run
+	}
+	return out, nil
 }

@@ -59,6 +59,8 @@ type Plans interface {
 // Node makes starts durable and sees to it that they are carried out.
 type Node interface {
 	Accept(ctx context.Context, s *store.Start) (store.Started, error)
+	// AcceptAll does that with several of one workspace, all of them or none.
+	AcceptAll(ctx context.Context, list []*store.Start) ([]store.Started, error)
 }
 
 // Intake accepts what starts runs.
@@ -100,13 +102,13 @@ func (in *Intake) Most() int {
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-func startKey(ctx context.Context, plan *workflow.Plan, fields []map[string]any, accepted time.Time) (string, time.Time, error) {
+func startKey(ctx context.Context, plan *workflow.Plan, first map[string]any, accepted time.Time) (string, time.Time, error) {
 	if plan.Start.Key == nil {
 		return "", accepted, nil
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, tellWithin, errors.New("it takes longer than "+expr.Words(tellWithin)))
 	defer cancel()
-	v, err := plan.Start.Key.Eval(&expr.Scope{Item: fields[0], Now: accepted, Context: ctx})
+	v, err := plan.Start.Key.Eval(&expr.Scope{Item: first, Now: accepted, Context: ctx})
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
@@ -118,6 +120,8 @@ func startKey(ctx context.Context, plan *workflow.Plan, fields []map[string]any,
 		return "", accepted, fmt.Errorf("the key of the call cannot be told: %w", err)
 	}
 	switch {
+	case key == "":
+		return "", accepted, fmt.Errorf("the key is empty: %s gives nothing", plan.Start.Key.Source)
 	case len(key) > 500+len(`"`):
 		return "", accepted, errors.New("the key of the call is longer than 500 characters")
 	case item.StorableText(key) != key:
@@ -132,7 +136,7 @@ const queueAgain = 10 * time.Second
 // room refuses a start where as many of its workspace wait already as may. They are
 // counted once a second; what comes here meanwhile is added, so that only what other
 // nodes take in that second goes beyond the limit.
-func (in *Intake) room(ctx context.Context, workspace uuid.UUID) error {
+func (in *Intake) room(ctx context.Context, workspace uuid.UUID, starts int) error {
 	most := in.MostQueued()
 	n, err := in.queues.Get(workspace, func() (*atomic.Int64, error) {
 		waiting, err := in.Store.Queued(ctx, workspace, most)
@@ -143,7 +147,7 @@ func (in *Intake) room(ctx context.Context, workspace uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	if n.Add(1) > int64(most) {
+	if n.Add(int64(starts)) > int64(most) {
 		return &Refused{Status: http.StatusTooManyRequests, After: queueAgain, Message: fmt.Sprintf("%s runs of this workspace wait for their turn, as many as may (--queue-limit of the service). Nothing was started; send it again in some seconds.", words.Number(most))}
 	}
 	return nil
@@ -173,6 +177,17 @@ func lineUp(ctx context.Context, s *store.Start, plan *workflow.Plan, fields []m
 // launch starts a run with these items, by its trigger unless another is said. The
 // error is a *Refused where it is no fault of ours.
 func (in *Intake) launch(ctx context.Context, s *store.Start, plan *workflow.Plan, items []map[string]any) (store.Started, error) {
+	if err := in.prepare(ctx, s, plan, items); err != nil {
+		return store.Started{}, err
+	}
+	if err := in.room(ctx, s.Workspace, 1); err != nil {
+		return store.Started{}, err
+	}
+	return in.Node.Accept(ctx, s)
+}
+
+// prepare puts into a start what it needs to be made.
+func (in *Intake) prepare(ctx context.Context, s *store.Start, plan *workflow.Plan, items []map[string]any) error {
 	if s.Trigger == "" {
 		s.Trigger = plan.Workflow.Trigger.Type
 		if k, ok := triggers.Find(s.Trigger); ok {
@@ -180,18 +195,15 @@ func (in *Intake) launch(ctx context.Context, s *store.Start, plan *workflow.Pla
 		}
 	}
 	if err := fill(s, plan, items); err != nil {
-		return store.Started{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
+		return &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
 	if err := in.name(ctx, s, plan, items); err != nil {
-		return store.Started{}, err
+		return err
 	}
 	if err := lineUp(ctx, s, plan, items); err != nil {
-		return store.Started{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
+		return &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
-	if err := in.room(ctx, s.Workspace); err != nil {
-		return store.Started{}, err
-	}
-	return in.Node.Accept(ctx, s)
+	return nil
 }
 
 // fill puts the items into a start, page by page.

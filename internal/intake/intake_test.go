@@ -77,7 +77,7 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 		require.NoError(t, err)
 		return p
 	}
-	fields := []map[string]any{{"call_id": int64(17)}}
+	fields := map[string]any{"call_id": int64(17)}
 	key, expires, err := startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), fields, at)
 	require.NoError(t, err)
 	require.Equal(t, "17", key)
@@ -87,7 +87,7 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	require.Equal(t, at.Add(2*time.Hour), expires)
 	keys := map[string]bool{}
 	for _, v := range []any{int64(17), 17.0, "17", "17.0", []any{int64(17)}, []any{"17"}, 1234567.5} {
-		key, _, err := startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), []map[string]any{{"call_id": v}}, at)
+		key, _, err := startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), map[string]any{"call_id": v}, at)
 		require.NoError(t, err)
 		keys[key] = true
 	}
@@ -95,10 +95,14 @@ func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	key, _, err = startKey(context.Background(), trigger(nil), fields, at)
 	require.NoError(t, err)
 	require.Empty(t, key)
+	for _, empty := range []any{nil, ""} {
+		_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.call_id"}), map[string]any{"call_id": empty}, at)
+		require.ErrorContains(t, err, "the key is empty", "what has no key would start again with each repeat")
+	}
 	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.call_id > 'x'"}), fields, at)
 	require.ErrorContains(t, err, "cannot be told")
-	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": strings.Repeat("y", 501)}}, at)
+	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), map[string]any{"x": strings.Repeat("y", 501)}, at)
 	require.ErrorContains(t, err, "longer than 500")
-	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), []map[string]any{{"x": "a\x00b"}}, at)
+	_, _, err = startKey(context.Background(), trigger(map[string]any{"key": "item.x"}), map[string]any{"x": "a\x00b"}, at)
 	require.ErrorContains(t, err, "cannot be stored")
 }

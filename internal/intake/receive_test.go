@@ -133,6 +133,17 @@ func (d *door) Accept(_ context.Context, s *store.Start) (store.Started, error) 
 	return store.Started{Run: s.Run, Claimed: true}, nil
 }
 
+func (d *door) AcceptAll(ctx context.Context, list []*store.Start) (out []store.Started, err error) {
+	for _, s := range list {
+		one, err := d.Accept(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
 func proven(more ...string) http.Header {
 	h := http.Header{"Authorization": {"Bearer " + secret}, "Content-Type": {"application/json"}}
 	for i := 0; i < len(more); i += 2 {
@@ -160,7 +171,7 @@ func TestADeliveryStartsARun(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, d.started, 1)
 	s := d.started[0]
-	require.Equal(t, Received{Run: s.Run}, got)
+	require.Equal(t, Received{Run: s.Run, Runs: 1}, got)
 	require.Equal(t, d.hook.Workspace, s.Workspace)
 	require.Equal(t, d.hook.Workflow, s.Workflow)
 	require.Equal(t, 1, s.Revision)
@@ -237,7 +248,7 @@ func TestARepeatIsToldTheRunOfTheFirst(t *testing.T) {
 	require.NoError(t, err)
 	again, err := d.receive(proven(), `{"call_id": 17}`)
 	require.NoError(t, err)
-	require.Equal(t, Received{Run: first.Run, Duplicate: true}, again)
+	require.Equal(t, Received{Run: first.Run, Known: 1, Duplicate: true}, again)
 	require.Equal(t, "duplicate", d.noted[0].Verdict)
 	require.Equal(t, first.Run, *d.noted[0].Run)
 	_, err = d.receive(proven(), `{"call_id": "`+strings.Repeat("x", 501)+`"}`)

@@ -243,30 +243,61 @@ func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error
 	ctx, cancel := context.WithTimeoutCause(ctx, n.AcceptWithin, store.ErrUncertain)
 	defer cancel()
 	l := n.lease.Load()
+	n.setOut(l, s)
+	started, err := l.committer.Start(ctx, s, func(started store.Started, err error) { n.hears(l, s, started, err) })
+	if errors.Is(err, store.ErrClosed) {
+		l.notSent(s)
+	}
+	return started, err
+}
+
+// AcceptAll makes runs of one workspace durable, all of them or none. Each is carried
+// out as with Accept.
+func (n *Node) AcceptAll(ctx context.Context, list []*store.Start) ([]store.Started, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, n.AcceptWithin, store.ErrUncertain)
+	defer cancel()
+	l := n.lease.Load()
+	for _, s := range list {
+		n.setOut(l, s)
+	}
+	started, err := l.committer.StartAll(ctx, list, func(i int, started store.Started, err error) { n.hears(l, list[i], started, err) })
+	if errors.Is(err, store.ErrClosed) {
+		for _, s := range list {
+			l.notSent(s)
+		}
+	}
+	return started, err
+}
+
+// setOut notes a start that is about to be sent.
+func (n *Node) setOut(l *lease, s *store.Start) {
 	s.Claim = l.taken.room(s.Bytes())
 	l.register.add(s.Workspace, s.Run, 1, starting)
 	l.floods.arrives(s.Workspace)
-	started, err := l.committer.Start(ctx, s, func(started store.Started, err error) {
-		l.floods.arrived(s.Workspace)
-		if err != nil || !started.Claimed {
-			l.register.notStarted(s.Run)
-			if err == nil && !started.Duplicate {
-				l.queued.Store(true)
-				nudge(n.wake)
-			}
-			l.dispatch() // what made room for it
-			return
-		}
-		if !l.register.started(s.Run, 1) {
-			return
-		}
-		l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, Line: s.Line, Deadline: started.Deadline, First: s.Items, Decoded: s.Decoded, Whole: true})
-	})
-	if errors.Is(err, store.ErrClosed) {
-		l.floods.arrived(s.Workspace)
+}
+
+// notSent forgets a start that was not sent after all.
+func (l *lease) notSent(s *store.Start) {
+	l.floods.arrived(s.Workspace)
+	l.register.notStarted(s.Run)
+}
+
+// hears is told how a start ended; what is ours is carried out.
+func (n *Node) hears(l *lease, s *store.Start, started store.Started, err error) {
+	l.floods.arrived(s.Workspace)
+	if err != nil || !started.Claimed {
 		l.register.notStarted(s.Run)
+		if err == nil && !started.Duplicate {
+			l.queued.Store(true)
+			nudge(n.wake)
+		}
+		l.dispatch() // what made room for it
+		return
 	}
-	return started, err
+	if !l.register.started(s.Run, 1) {
+		return
+	}
+	l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, Line: s.Line, Deadline: started.Deadline, First: s.Items, Decoded: s.Decoded, Whole: true})
 }
 
 // Executing lists what this node has in hand: the database may say "running" of

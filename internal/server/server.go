@@ -312,8 +312,10 @@ func (s *Server) hook(c *gin.Context) {
 	switch {
 	case got.Sample:
 		c.JSON(http.StatusAccepted, gin.H{"taken": "sample"})
-	case got.Duplicate:
+	case got.Duplicate && got.Known == 1:
 		c.JSON(http.StatusAccepted, gin.H{"run": got.Run, "duplicate": true})
+	case got.Runs+got.Known > 1:
+		c.JSON(http.StatusAccepted, gin.H{"run": got.Run, "runs": got.Runs, "known": got.Known})
 	default:
 		c.JSON(http.StatusAccepted, gin.H{"run": got.Run})
 	}

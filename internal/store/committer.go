@@ -355,7 +355,7 @@ func (c *Committer) refuseStarts(batch []*write, err error) []*write {
 	var refused []*write
 	keep := func(list []*write) (kept []*write) {
 		for _, w := range list {
-			if _, ok := w.part.(*startWrite); ok && !w.unsure {
+			if isStart(w.part) && !w.unsure {
 				refused = append(refused, w)
 			} else {
 				kept = append(kept, w)

@@ -72,6 +72,55 @@ func (c *Committer) Start(ctx context.Context, s *Start, settled func(Started, e
 	return w.started, w.err
 }
 
+// startsWrite are starts on their way together: all of them are made, or none.
+type startsWrite []*startWrite
+
+func (w startsWrite) size() (n int) {
+	for _, s := range w {
+		n += s.size()
+	}
+	return n
+}
+func (w startsWrite) of() uuid.UUID { return w[0].Workspace }
+func (w startsWrite) join(b *batch) { b.starts = append(b.starts, w...) }
+func (w startsWrite) settle(err error) {
+	for _, s := range w {
+		s.settle(err)
+	}
+}
+
+// isStart tells whether a part is made of starts.
+func isStart(p part) bool {
+	switch p.(type) {
+	case *startWrite, startsWrite:
+		return true
+	}
+	return false
+}
+
+// StartAll makes runs of one workspace durable, all of them or none. Settled hears how
+// each ended, as with Start.
+func (c *Committer) StartAll(ctx context.Context, list []*Start, settled func(i int, s Started, err error)) ([]Started, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	w := make(startsWrite, len(list))
+	for i, s := range list {
+		w[i] = &startWrite{Start: s, settled: func(s Started, err error) { settled(i, s, err) }}
+	}
+	if err := c.await(ctx, w); err != nil {
+		return nil, err
+	}
+	out := make([]Started, len(list))
+	for i, s := range w {
+		if s.err != nil {
+			return nil, s.err
+		}
+		out[i] = s.started
+	}
+	return out, nil
+}
+
 // starts are all those of a batch.
 type starts []*startWrite
 

@@ -117,6 +117,46 @@ func TestAKeyStartsOneRunHoweverManyAsk(t *testing.T) {
 	require.Len(t, list, 4)
 }
 
+// Starts that are made together are made all or none; a key that stands, also in one of
+// them, starts nothing again.
+func TestStartsThatAreMadeTogether(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := within(t, time.Minute)
+	known, err := b.begin(ctx, b.start("b"))
+	require.NoError(t, err)
+	list := []*Start{b.start("a"), b.start("b"), b.start(""), b.start("c"), b.start("c")}
+	heard := make([]Started, len(list))
+	got, err := b.writer.StartAll(ctx, list, func(i int, s Started, err error) {
+		require.NoError(t, err)
+		heard[i] = s
+	})
+	require.NoError(t, err)
+	require.Equal(t, heard, got)
+	require.Equal(t, Started{Run: list[0].Run}, got[0])
+	require.Equal(t, Started{Run: known.Run, Duplicate: true}, got[1])
+	require.Equal(t, Started{Run: list[2].Run}, got[2])
+	require.Equal(t, Started{Run: list[3].Run}, got[3])
+	require.Equal(t, Started{Run: list[3].Run, Duplicate: true}, got[4])
+
+	bad := b.start("e")
+	bad.Label = "\x00"
+	refused := 0
+	_, err = b.writer.StartAll(ctx, []*Start{b.start("d"), bad, b.start("f")}, func(_ int, _ Started, err error) {
+		require.Error(t, err)
+		refused++
+	})
+	var content *ContentError
+	require.ErrorAs(t, err, &content)
+	require.Equal(t, 3, refused)
+	runs, err := b.Runs(ctx, b.sc, RunFilter{Limit: 100})
+	require.NoError(t, err)
+	require.Len(t, runs, 4, "nothing of what could not be stored")
+	none, err := b.writer.StartAll(ctx, nil, nil)
+	require.NoError(t, err)
+	require.Empty(t, none)
+}
+
 func TestAnExpiredKeyStartsAgain(t *testing.T) {
 	t.Parallel()
 	b := open(t)

@@ -34,6 +34,7 @@ type Info struct {
 type Start struct {
 	Key      *expr.Program // over item: the same key starts nothing again; nil for none
 	KeyLasts time.Duration // for how long
+	Runs     Runs          // with several items that come at once
 	Open     bool          // the caller need not prove itself
 	Asks     Asked         // what somebody is asked for who starts a run by hand
 	Timing   *Timing       // when runs start by the clock; nil: they do not

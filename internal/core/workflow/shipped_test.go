@@ -25,6 +25,11 @@ func TestEveryShippedWorkflowIsInOrder(t *testing.T) {
 		c.Connectors[con.Name] = con
 		c.Connections = append(c.Connections, Connection{Name: con.Name, Connector: con.Name, State: "ok"})
 	}
+	lists, err := filepath.Glob("../../../demo/lists/*.csv")
+	require.NoError(t, err)
+	for _, path := range lists {
+		c.Lists = append(c.Lists, List{Name: strings.TrimSuffix(filepath.Base(path), ".csv")})
+	}
 	workflows, err := filepath.Glob("../../../demo/workflows/*.yaml")
 	require.NoError(t, err)
 	require.NotEmpty(t, workflows)
