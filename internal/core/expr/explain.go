@@ -61,7 +61,7 @@ func (p *Program) part(n ast.Node, s *Scope) (any, error) {
 	return v, err
 }
 
-func (p *Program) text(n ast.Node) string { return short(n.String(), 60) }
+func (p *Program) text(n ast.Node) string { return short(source(n), 60) }
 
 var needs = map[string]string{
 	">=": "needs ", ">": "needs more than ", "<=": "needs at most ", "<": "needs less than ",

@@ -306,3 +306,19 @@ func TestOnlyTheNamesOfAPlaceAreKnownThere(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(2), v)
 }
+
+func TestWhatIsReadInAListIsSaidInWords(t *testing.T) {
+	t.Parallel()
+	for source, want := range map[string]string{
+		`find(list("on-duty"), .on_duty).phone_number ?? vars.technician`: "phone number of on duty or technician",
+		`item.to in map(list("allowed"), .address)`:                       `to is one of map(list("allowed"), .address)`,
+		`list("duty")`: "duty",
+		`find(list("duty"), .short == item.who).phone`: "phone of duty",
+		`find(item.lots, .kg > 3).name`:                "name of lots",
+		`sort_by(list("sortBy(x"), .short)[0].phone`:   `sort_by(list("sortBy(x"), .short)[0].phone`,
+	} {
+		p, err := Compile(source, Names{"item", "vars", "list"})
+		require.NoError(t, err)
+		require.Equal(t, want, p.Words(), source)
+	}
+}

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"regexp"
 	"strings"
 
 	"github.com/expr-lang/expr/ast"
@@ -49,6 +50,20 @@ var verbs = map[string]string{
 	"and": "and", "&&": "and", "or": "or", "||": "or",
 }
 
+// source is an expression as it is written here: the grammar knows some functions by
+// other names.
+func source(n ast.Node) string {
+	return theirCalls.ReplaceAllStringFunc(n.String(), func(s string) string {
+		if name, ok := ownName[strings.TrimSuffix(s, "(")]; ok {
+			return name + "("
+		}
+		return s // a text
+	})
+}
+
+// theirCalls finds calls by the grammar's names, and texts, in which there is none.
+var theirCalls = regexp.MustCompile(`"(\\.|[^"\\])*"|\b(sortBy|groupBy|findLast|one)\(`)
+
 func words(n ast.Node) string {
 	switch n := n.(type) {
 	case *ast.BinaryNode:
@@ -70,6 +85,12 @@ func words(n ast.Node) string {
 		if path, _, ok := pathOf(n, roots); ok && len(path) > 1 {
 			return strings.ReplaceAll(strings.Join(path[1:], " "), "_", " ")
 		}
+		// A field of what a function finds: the phone of duty.
+		if name, ok := n.Property.(*ast.StringNode); ok {
+			if of := words(n.Node); of != source(n.Node) {
+				return strings.ReplaceAll(name.Value, "_", " ") + " of " + of
+			}
+		}
 	case *ast.ArrayNode:
 		parts := make([]string, len(n.Nodes))
 		for i, e := range n.Nodes {
@@ -83,14 +104,21 @@ func words(n ast.Node) string {
 			return callWords(id.Value, n.Arguments, n)
 		}
 	}
-	return n.String()
+	return source(n)
 }
 
 func callWords(name string, args []ast.Node, n ast.Node) string {
+	if name == "find" && len(args) == 2 && words(args[0]) != source(args[0]) {
+		return words(args[0])
+	}
 	if len(args) != 1 {
-		return n.String()
+		return source(n)
 	}
 	switch name {
+	case "list":
+		if s, ok := args[0].(*ast.StringNode); ok {
+			return strings.NewReplacer("-", " ", "_", " ").Replace(s.Value)
+		}
 	case "duration":
 		if s, ok := args[0].(*ast.StringNode); ok {
 			if d, err := ParseDuration(s.Value); err == nil {
@@ -108,7 +136,7 @@ func callWords(name string, args []ast.Node, n ast.Node) string {
 	case "is_email":
 		return words(args[0]) + " is a mail address"
 	}
-	return n.String()
+	return source(n)
 }
 
 // Met says in a few words what made a condition hold: the left side of its
