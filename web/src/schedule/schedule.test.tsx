@@ -185,7 +185,12 @@ describe("a line that says when", () => {
       ),
     });
     const onEdit = vi.fn();
-    await show(<When workflow={workflow({ missed: "skip" })} onEdit={onEdit} />);
+    await show(
+      <When
+        workflow={workflow({ missed: "skip", readers: "readers", only: "item.wants" })}
+        onEdit={onEdit}
+      />,
+    );
     expect(screen.getByText(/As you would say it/)).toBeTruthy();
     await userEvent.type(screen.getByLabelText("When"), "every working day at 8");
     expect(
@@ -201,7 +206,14 @@ describe("a line that says when", () => {
       {
         op: "trigger",
         key: "settings",
-        value: { missed: "skip", every: "weekday", at: "08:00", zone: "Europe/Lisbon" },
+        value: {
+          missed: "skip",
+          readers: "readers",
+          only: "item.wants",
+          every: "weekday",
+          at: "08:00",
+          zone: "Europe/Lisbon",
+        },
       },
     ]);
   });

@@ -103,4 +103,6 @@ const zoneOf = (s: Fields) => (typeof s["zone"] === "string" ? s["zone"] : said(
 
 /** What a new line leaves as it is. */
 const kept = (s: Fields): Fields =>
-  Object.fromEntries(Object.entries(s).filter(([name]) => ["missed", "most", "readers", "only"].includes(name)));
+  Object.fromEntries(
+    Object.entries(s).filter(([name]) => ["missed", "most", "readers", "only"].includes(name)),
+  );
