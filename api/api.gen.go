@@ -462,6 +462,24 @@ func (e WorkflowSummaryState) Valid() bool {
 	}
 }
 
+// Defines values for WhatWasKept.
+const (
+	WhatWasKeptDismiss WhatWasKept = "dismiss"
+	WhatWasKeptStart   WhatWasKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the WhatWasKept enum.
+func (e WhatWasKept) Valid() bool {
+	switch e {
+	case WhatWasKeptDismiss:
+		return true
+	case WhatWasKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListRunsParamsFate.
 const (
 	ListRunsParamsFateGaveNothing     ListRunsParamsFate = "gave_nothing"
@@ -483,6 +501,60 @@ func (e ListRunsParamsFate) Valid() bool {
 	case ListRunsParamsFateSetAside:
 		return true
 	case ListRunsParamsFateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GoLiveParamsKept.
+const (
+	GoLiveParamsKeptDismiss GoLiveParamsKept = "dismiss"
+	GoLiveParamsKeptStart   GoLiveParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the GoLiveParamsKept enum.
+func (e GoLiveParamsKept) Valid() bool {
+	switch e {
+	case GoLiveParamsKeptDismiss:
+		return true
+	case GoLiveParamsKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GoBackParamsKept.
+const (
+	GoBackParamsKeptDismiss GoBackParamsKept = "dismiss"
+	GoBackParamsKeptStart   GoBackParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the GoBackParamsKept enum.
+func (e GoBackParamsKept) Valid() bool {
+	switch e {
+	case GoBackParamsKeptDismiss:
+		return true
+	case GoBackParamsKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for UnpauseWorkflowParamsKept.
+const (
+	UnpauseWorkflowParamsKeptDismiss UnpauseWorkflowParamsKept = "dismiss"
+	UnpauseWorkflowParamsKeptStart   UnpauseWorkflowParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the UnpauseWorkflowParamsKept enum.
+func (e UnpauseWorkflowParamsKept) Valid() bool {
+	switch e {
+	case UnpauseWorkflowParamsKeptDismiss:
+		return true
+	case UnpauseWorkflowParamsKeptStart:
 		return true
 	default:
 		return false
@@ -2174,8 +2246,11 @@ type Workflow struct {
 	Document  string  `json:"document"`
 
 	// Followed In how many places references followed the edits that were just made
-	Followed *int    `json:"followed,omitempty"`
-	Label    *string `json:"label,omitempty"`
+	Followed *int `json:"followed,omitempty"`
+
+	// Kept Calls that were kept while it is paused
+	Kept  *int    `json:"kept,omitempty"`
+	Label *string `json:"label,omitempty"`
 
 	// LimitSentences What bounds its runs
 	LimitSentences *[]string `json:"limit_sentences,omitempty"`
@@ -2287,6 +2362,9 @@ type ListVersion = int
 
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
+
+// WhatWasKept defines model for WhatWasKept.
+type WhatWasKept string
 
 // Within defines model for Within.
 type Within = []string
@@ -2485,9 +2563,33 @@ type SaveDraftParams struct {
 
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *GoLiveParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+
 	// IfMatch The version that was read; a stale one gets 412
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
+
+// GoLiveParamsKept defines parameters for GoLive.
+type GoLiveParamsKept string
+
+// GoBackParams defines parameters for GoBack.
+type GoBackParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *GoBackParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+}
+
+// GoBackParamsKept defines parameters for GoBack.
+type GoBackParamsKept string
+
+// UnpauseWorkflowParams defines parameters for UnpauseWorkflow.
+type UnpauseWorkflowParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *UnpauseWorkflowParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+}
+
+// UnpauseWorkflowParamsKept defines parameters for UnpauseWorkflow.
+type UnpauseWorkflowParamsKept string
 
 // SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
 type SetAllowancesJSONRequestBody SetAllowancesJSONBody
@@ -2865,7 +2967,7 @@ type ServerInterface interface {
 	ListRevisions(c *gin.Context, workflow WorkflowName)
 	// GoBack Put an earlier revision live again; the draft stays
 	// (POST /workflows/{workflow}/revisions/{number}/live)
-	GoBack(c *gin.Context, workflow WorkflowName, number int)
+	GoBack(c *gin.Context, workflow WorkflowName, number int, params GoBackParams)
 	// ListSamples A workflow's samples and what arrived of late
 	// (GET /workflows/{workflow}/samples)
 	ListSamples(c *gin.Context, workflow WorkflowName)
@@ -2892,7 +2994,7 @@ type ServerInterface interface {
 	StartWorkflow(c *gin.Context, workflow WorkflowName)
 	// UnpauseWorkflow Let a paused workflow start again, as it was live
 	// (POST /workflows/{workflow}/unpause)
-	UnpauseWorkflow(c *gin.Context, workflow WorkflowName)
+	UnpauseWorkflow(c *gin.Context, workflow WorkflowName, params UnpauseWorkflowParams)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -5102,6 +5204,14 @@ func (siw *ServerInterfaceWrapper) GoLive(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GoLiveParams
 
+	// ------------- Optional query parameter "kept" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kept", c.Request.URL.Query(), &params.Kept, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kept: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	headers := c.Request.Header
 
 	// ------------- Optional header parameter "If-Match" -------------
@@ -5307,6 +5417,17 @@ func (siw *ServerInterfaceWrapper) GoBack(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GoBackParams
+
+	// ------------- Optional query parameter "kept" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kept", c.Request.URL.Query(), &params.Kept, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kept: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -5314,7 +5435,7 @@ func (siw *ServerInterfaceWrapper) GoBack(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GoBack(c, workflow, number)
+	siw.Handler.GoBack(c, workflow, number, params)
 }
 
 // ListSamples operation middleware
@@ -5559,6 +5680,17 @@ func (siw *ServerInterfaceWrapper) UnpauseWorkflow(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnpauseWorkflowParams
+
+	// ------------- Optional query parameter "kept" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kept", c.Request.URL.Query(), &params.Kept, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kept: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -5566,7 +5698,7 @@ func (siw *ServerInterfaceWrapper) UnpauseWorkflow(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.UnpauseWorkflow(c, workflow)
+	siw.Handler.UnpauseWorkflow(c, workflow, params)
 }
 
 // GinServerOptions provides options for the Gin server.
@@ -9263,6 +9395,7 @@ func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitList
 type GoBackRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 	Number   int          `json:"number"`
+	Params   GoBackParams
 }
 
 type GoBackResponseObject interface {
@@ -9609,6 +9742,7 @@ func (response StartWorkflowdefaultApplicationProblemPlusJSONResponse) VisitStar
 
 type UnpauseWorkflowRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
+	Params   UnpauseWorkflowParams
 }
 
 type UnpauseWorkflowResponseObject interface {
@@ -12825,11 +12959,12 @@ func (sh *strictHandler) ListRevisions(ctx *gin.Context, workflow WorkflowName) 
 }
 
 // GoBack operation middleware
-func (sh *strictHandler) GoBack(ctx *gin.Context, workflow WorkflowName, number int) {
+func (sh *strictHandler) GoBack(ctx *gin.Context, workflow WorkflowName, number int, params GoBackParams) {
 	var request GoBackRequestObject
 
 	request.Workflow = workflow
 	request.Number = number
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GoBack(ctx, request.(GoBackRequestObject))
@@ -13135,10 +13270,11 @@ func (sh *strictHandler) StartWorkflow(ctx *gin.Context, workflow WorkflowName) 
 }
 
 // UnpauseWorkflow operation middleware
-func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName) {
+func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName, params UnpauseWorkflowParams) {
 	var request UnpauseWorkflowRequestObject
 
 	request.Workflow = workflow
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.UnpauseWorkflow(ctx, request.(UnpauseWorkflowRequestObject))
@@ -13165,301 +13301,303 @@ func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchw3li76Kog6E+HuOCmRkiV3Nxnnh6yLrWndRuS0zoRDm4GqRFXBzALSAJKlaoci5jX2C+wHmyfZ",
-	"gbUA5KWAvJBVtLtn/nSbqkwkLgvrvr7162whN6UUTBg9O/t1VlJFN8wwBX99T0Vu/z9neqF4abgUs7PZ",
-	"e1HsiJJbTeSSSMHInIr8jDwgS6mIWTPCDdvAj/YPo/hqxVQGfwi6Yf4HbVhJzJoasqE5g4Hkkmyo2GVE",
-	"KiLF1ZLyolJsls24/e4vFVO7WTazg8zOZvars2ymF2u2oXaWZlfaf9dGcbGaff2azZ5LIdjCTvsdvNNd",
-	"yeWakUV45hsN8/OfK6lZ11+rH5tlM8V+qbhi+ezMqIr1z+H18i01i3X84zdMaS4FbsOWaqIYzc8JJdrQ",
-	"AvdkxYwmTx499tNaM5ozVU/s9fIBfmBgGoZtnhX8OrILn+zHKVkpWZVkxW+YJlQTah8+I9v1LiNbbtay",
-	"MmRrn8z5csmUJkslN3DUxEj4/8Q5wUAjZvdXjsQWG+Oad876XxRbzs5m/89JTb4n+Ks+CYP5kd/QOSv2",
-	"1/2BKuOJsYBH4gvwvw0t4GMlUvNXlWgNsJRqQ83sbFZV3C4sPuCFYWWcbuzd6ZBr54v2iRFz/iTV9bKQ",
-	"29TEt/73/qHecG38FYtcnoJrM/Ha2BH/hrdjxNWxR7hYU7FiwEziV1hUmzncnMF5cGHYiimYyMdKvH6R",
-	"WBcea3q44WP+xM2aiz4ei6yBCbtIJavVmlCyoJpl9pJeXL78cPL82cVLYJmUKFmJvP7lW/uv+F8nj8gf",
-	"YChP8FKWhMLzZMmVNn9MENIWZ9hcFvD3yLGFBVKl6A7X5+gnzX89hfVy3wYZjieir/ZhXUqhGcz2g5Lz",
-	"gm3sfy6kMEwY+5+0LAu+oHZGJyU+8f/+rJHqxvEbPy58McJa4fC2SopVRqjIyVpuLcvcMJETbmCb3FD2",
-	"S89QyFhZrGTJlOE4e7ZcsoWJ7vqSsyLXrZMZmK8dd7d/YNlszYoy+g24wvUPcykLRoX9ZcPMWubRl4Q7",
-	"9b0f4HSjPygpl/uEUnBxnYFwJHO6uM5IJXJpSWUkJVpKKBmNb5+mm7JgQ7v2N1pUDB5fyJLpKfcgm2lm",
-	"6W0R3wxDr5m+olfbNS9YfI8NN0X85Upw1NwihGfVhwUtCsI1mfOiYHlGuLA3LtdRblTfrZ9m7jLilxsr",
-	"yDwlhj3NPH93dPg5DC3nP9snv2azZ1ZtSUxzJblYkYLfWGZQFTnJ5cNZ1iF/erWRwkTUqB/llsilYYJw",
-	"YxeaV4wgzyJmzZXZkZzuGsv1vD2bbddMWWXVKlvKaDLfoRwp5OJ6diaqoviazeZM8zymNDmO5Bg0DEGc",
-	"JNJWy91wURmm67kwItgXyw3YdZNy+2gOdu17nEGEqhY090TVN8pz95h9A2TkeFbxHJ6Pfdtqf3GGrtgN",
-	"ryUz13Cy50RYasQth/9kN0xZlXf/ZCy3oYYVu1Hb8wYfBRa1cXdh/MV01glQmLZ6d7io9vyj7NxRCzf7",
-	"V8hex5ypqy3d7e/Nx0o4YlnTG7sJhjCRs/zc0saOLLngek1g3xhXYRsn0Yr9RmyZW8XNhGOHsT7Zd6JC",
-	"vckm/AaG7a+JLHy2uS1J5vB9uGidi29amlRODXtgOPKmvdNNssltQ8/t53sNVcPzPmrS034TKHWfLXFD",
-	"FBXE3f6CatNkSefOTrYqgWYLKfJgUKvK3R5dLRaM5SzfZ4hdGnfarV2NJYKIMmuZOHwm8lZnE2AIT3j1",
-	"e8ld+Og+2Z5iIOHoZFLT7E6lvgfwRnIOSK97B/GMFFwwp0YDPRJZGUtr+3vaMPKj6gzb7o//Tlr+vmpx",
-	"O/+hIAws5WcRue62P6qV9KkM2lmG/aTsbMBg9zRkuF1KdCf1Ncuf13Klu5dO5JwRittKNSmZLAu3ZMIN",
-	"WCKwcGYMFysgaurdQLE9r1ARz9mSVoWZnT06zWYb+oVvqo39w/7FhfsrJizKtaI6Nlt9BlJmBzaGPaOc",
-	"7qyM/vMMPvCGiZXVKJ7YT0T2H6c/xCtfodLT4THdffO/ke1aakYsA7MihKykpUcBzpQYR/u7FFGPjR0E",
-	"FBV/EFyTDaPCoBZDDRhTGkTtOfn3y+ekEgXTGvw7or3+R5H1f43QxvdsxcVza07hgbXP0RqUVjePKwWl",
-	"VFYfJds1X6xRzZKbjWV9MHurQDJgOeHgv3v69NunQ0c/XRePLaxB712lE7S1aTqn0/M0u2EioXtaTcwe",
-	"XkpxD4M4n4Zc4mFrklt6AX/bvka1kJta36Rkx6iKkRRMKeEK3QAnc/P2rgJLgxkx0t4ecBWMVUleVOwF",
-	"3Q3ZQ931WwLhujb2LI/xjHR2kIsKt2+0MvSiYpdW34hqj7KaF5FVfHTecZD7XIPXRYHj1qmAQpK1rBRZ",
-	"UEHmDBcrl30cYIDV16wdXmhsi1+vO/nMU/Xn6E0oios1Y5H7TfNcMR2/YotKFQkhtqhghjGj9oYpvtwN",
-	"r81/uR4uvJtaA35y/AKmKJk+KhEbp8cXotA7POAStKKdmiqhvxkpr682Y7QmMMvdbLLmDuLo9SrqQaN7",
-	"yYpifyeX1Awana8oGg+1b2rc3VSs0imCAW/l/mV77cUKejMbDk7tPJzgEQVn6Lcnj+I8BEVa3xwv7DP2",
-	"Wb6prH0anwkliq0ZVZoWZ0RLDHdxDO5AnAvCJpSg04lQobdMZURzsQCbEHRJ+zBMKaYzGvbFDF8aOCP3",
-	"cPRk0bLfO9trHttimucsz4hiG3lj/wPlUm53FP4ltad3VGB92MePFF8IW1zH7rtVLMZz+TdcRFm8cwmP",
-	"H+gVF/mws6F/3eGj8QVLvmARc0vCabVn2rEZ89FezoTrtjNRYGHwaGym+1KfqsWaJbSPhiOecKNZsSTh",
-	"hdg92K53V2xTmhESxO9M86Xo1sqi2kR873O2oiKmq4AGqFErQlcrPpqNlCX2lQSvX0RtGlDTqGbgx0VV",
-	"CTxSIgclSbFzsqRFAXoTd5Nzf0e/32/w5qxs+ekb0wPXVc+WgLcDdgSfHLsjS1YUV3E74r1l7GA9haiK",
-	"FGcQTtlQsSNWkAHr319xY+IresOuHKONL23NijxMYf9nnvBneM4ZCZ3EbLjXRpOyoAvm/UOyMvZJlFUP",
-	"H8c2x6qSOhGFoburtV3anDFx5eXZ/iw3vCi4bmkiXJjvnkT3Khm/EUybHtsFUjvWVogZVgaThBuylNYk",
-	"YcIadD/N5ooKSFywshp0EndunyNrr10l+/toic3KzeDp2F9KI50kMgQYcc6cAhleCWIfj3MeWSU2F5QN",
-	"HaVcCgpJg1q31m6bsxWEkGOuuj7pycwV9e7SyLtGlmVLiWr8GAJGe37DLeUmeSm2UasRFobHeAbX3vIm",
-	"nWGiCPqxF6woNNF0Vwc/Yf3o/GwFthldrM+9n7R90Uv7j7QomqZnwo80gYydn35UIAxdePiVMcLOTvsq",
-	"lrwwxMZynhMt4dJ4hTAjdGmYIlQQppSMU/g2kUpwGcu72hcfYwOCDUvTqWeQHWDvRJN1Nom0psgO+42y",
-	"LS8VPakGnhWX2E0B1jH4FoEmxtkei1qVHCm+8esy7sENv16l4xLgn4z6+F6C53Je8SJnimzojlRW7Mdt",
-	"gpWiwozXUX+wj8eIdlVRFZXrP76/uDz78P7jJZozmjiT0vmfvPNbSEPKal7wBVx2Iecy34EkoEUhtyxP",
-	"hM2AbipheDF+8+Gd7XoX3dc1FyZ+FVAxWVNFF4ap4KXRbKFYdG4FW6ZkHdfE/urHKAsq4mLbByb7LRB4",
-	"qt+LsOFaOx6dkL12EqSgi2s9KT8inarB45ovnLrfN6DPlYyagZTnKQ+2u6HoRYXAwXZtJQO6OS0xbaWK",
-	"Kq6147c9LlA2y88JnWtIu/ET3RGqMOh6LeRWTNobbZzDwysulfCsIptJO7+5ktfgVl849zj815KrTVSX",
-	"MfbpK/al5IrpCeHN2v0zQnmrNMuv5rtp8fCbOuUupgMEBSEV2raPQB5w8543h4Dck6gSt2a0MGsCvuuG",
-	"kBkllGpGvM92syAIGh4xPFJHnX5ajm0gzdcbWN86xwwabDuw3n7hdNHwUXfSuhoC4HB8fUO/vMYXHjeC",
-	"O+GUpzGkzpaHGfcsGSViRxzP23pzw/taC+o7J7DRxb4TpDfVAZWH2EiVWSckey4XOvVDtWnbXjExsO+/",
-	"tPQHlt9TMJoxFWUhRdSzluTVlrHtDf+W5s7G5Br4qS5p82Y1yE3zlbhCfj9q8z7Foztpdcd5wCYkIHl6",
-	"unS+s8jnGoyuvfL6/k2Thf1MkM0jAV7UhphzwoCsWUAcgsgbpsiPl5cfIjven3KHF6aeDp4vzqDJ1Pyp",
-	"1cTf2OjeS/qiQa7ty9ok5PZS/+PZ2zdWUv/rxft3nTj6o788+fb0yRDLDkP3Tu2y9pW2Z5bMUOVCG1XV",
-	"13/vAe+g8VK8lEWBXH3L5mspE36H1GXrz+lMXIHRSZYw2cQO2cc+0Jj3vhHjisTg6YoRI4ksWVRNVSzn",
-	"yuUYR9yzTuE3kii24trao2CjmrbvdlBk18Go8MH4Oitfk9S289Mu06O59n6WXETjPeDDqO14LozEOpp4",
-	"0H+sk05Ic5W3lYKWa+j23h/napnmGuo6/eGM3UBtm79j3cddAFGbPyy5a/7HaOMFXy4jlHGw5Na+xLXO",
-	"ZviPpqbphF2Hu9Y/REKZFAyiVpnV1lmb7EvJFmDfQBCDhBRmbzBNknOFr4vqSYnf19ORKjKc2KMInXdT",
-	"E3CsLKw6vlXaKtm0iJXCuBiqT5aERafzIUedPdRrsWVbV350GlOWFdNGxtzGbxhY3Bs0euiKcpEIVDHF",
-	"xkwIrOp4ipLbn1ics3veqXPA56Kbf1A14NHpkz8//dN3d1IDXii6NB+KeNCNGsJybnSoFtijhaVEb1P0",
-	"ggVHK0RfNFFsyZSVun5AfDvKwJvR4K6IDC5d72gwLjVrOzZfKhk67sb2/fKy/kixy7/aP1Xnzmh5HaKp",
-	"YlWE7C+ktaK5WPnMN4jXDmu37iN2zMRkIc0qkjxp+IYRK2PBY60734/UikzI5hHSsB5vWk8CXmy0LS2K",
-	"vtEgY7ORVkf0GktImADr760UOd2Rb0/JO3nDkM8++u7s29PzWtfaMapqxs8tT5SW1CzxCUduAxqYmbmp",
-	"xg7iZc4jnCAVWWhF+Cj8eQYlh1ldnBiqEH2A75ycuGJxe2ncfvgU2Yyc1ME6eKwblDsPQSefKLCE6kcI",
-	"mUdO5ZrFncQyUl2rmcnqmnUuNFMmg/AT8/kvGeS82EUpJpJJiSwe+tHMgBBznzhD0a6NlLljGLBauyGW",
-	"yYW8oYfkkyUAbuqfuPaV84QSwbZMkdzyTWKkzGrPJ2aga8OLopMp4Mu6rfRqDaDYsnLGLHxq74bdQJrI",
-	"uFySmDjTycpmH6lCUsoC6Vg6ivtE47rsxBm2s0WS9yLmwMv5BA8dXK6u0gFZzv7PAd6Pn4vOzy7ZcfZ9",
-	"DWF8FEzLSqFV2xTq33375yex7WebsnAfjaSq1Ub8mG93FUecCArP3iVHtCKMk0YDGlJzk3TvJLLrrDWC",
-	"gYNEJMhADq8OkTB4mEhR7Bo3MVQBqEpoS9qQ5wzpggyTFIGdPlxA1j6yA4iqESBnkBOxSzCF2CEHKu6Z",
-	"2N9fZ2441wJsGy0+NDZ6SQvN4mVya1Cm5mwhw40GSwBD3Ryq3zQmBWCSqNs7A/FCu9SH5H39Gv6Kw2nI",
-	"rle0yDxsCOjhm0rbJ4iO1I8eL2c1tnGvOgGjkoLubumb5q4wzsBZloqVFHOanZfhUBa1T0Bo5lS5vK0r",
-	"BC7w8ZxsJpdLZ4MrRhdrlkddYa/CvnQ1NGsFELf8bPblwUo+cG//rKV4+JFu3zKtKVrbr1yZc+eAeMJn",
-	"nHbA8b+zkbEw/JfBnFkOdmpTpruvxJiP19YjmSg+izCS1ZfKHF/RMpWYBEzEVQ2EePoS6rlBAxRkx+Jp",
-	"AT7zLOKJcscxqTgfLh3HhEtP2T4fZUuVsI99zm5dreZHzzz4A0w/8/tZTzp6Gmi0pcVzJ7sCDMiWuabp",
-	"DcvtVmZQhCtLr5iCTjTWhtsX8JEIXJRlVCKF/GC3WCdzLdEEwMQg7xey+rCw+xmTFuxLwrvzTBD2pVRM",
-	"66gfN5sBOFBcb7PP2g3z7it8NDaGklXcgZ/07PfASDTRqsbZ2G6bP/hX4/4/DZWIUBQOHo50OTjoyLij",
-	"6UVX/rJ1KxSJUZVYUMP+YBWPjBSgb/3RWji/VExDMvSGqmuvuWMe2BZRs3ZW2GECShU3R+PR9leVAoMR",
-	"fibznTOsXSFnIeX1Xgi/P36BZ+qX2ToXTzTueDNPzTUZhu328/3cczvqY9u7JumoaIl6S1xHdZpEQoF1",
-	"cqO9f3hU27UsWBbcoTumM6j1ypwgzMBvkZG8UhAYyVwhHbBwa6+K3WgQDhRFYSH1rGN7hVkAkXS4EBrr",
-	"UGFRdKtDx/uQ2YbyYsqt7doz8H5sGT9ybaSKuK984XgiEZQuFqw0U9L4+irDppRtDSqYHytxYZySOTJC",
-	"iJpaHTMLoUKXwBJWO5yTGqvxj731elNKZfoyOVJRxjotzHt3wX+xlJVAVDumbtBRVSs2lFhpj5aQloWV",
-	"weBK1wYZUMMIfXwardROO6nfl0w8+/CafPvwFIq/Hj4CIwu1VUX+49nbN90v/OVPj54+Pu2JAzee/u70",
-	"Tk5u3OdoqeJeFLuhuqWX24AzlCocQSqn8cql4ySukZUx8aTp9YikaXgbnx2TLJ3k3WBUp8KglpiSVIhp",
-	"NOjRX03DioqlwQwjyaSTXiDbb2i6BbfXBdMpbznvGuVlIBTUII1uzknIIPHzbeaXBLKJkrP40cGFdsyh",
-	"gvIIVNBHrl21ugNpkFvB1Dl4OKFkAJUSb9tD9hKPh9Un8OiYFgaAPlyswBXBwKg7c3o1lqKRLd0RI5Gx",
-	"UUPnVLNzYug1E2dY2wl1VuCDhqBSo8bFDz5DnC8Big9bVO7f8HMRqykqBnAr/UKih2DY5gevYXeYikf/",
-	"3NuXeaV3qeQGuURnVTCVwM2/dBpkSbX2qFcb2eY2jQNC1IDR8jgZ0axzeMbhfzZC3JEaDAY+bx1nkHTK",
-	"hPsQd6YXwfbiGK130dU03GAJQ+D28EceSnSv8MMju9pJZQEm1YMGOQwhIC5PAm5jeyk3IotW4d9HB/fx",
-	"EsT4tDQtbT/FI+s0HnghNeW/dpLKmg66iFsu5h6xw8TTuablNHxCd54dLipjU57tsTviD7Z/Qz6y5TTs",
-	"hckIAWO5PZtQ+lMJ93g3XUAbhOZwPurMiSXLCWlR+Dt3hoIMgof1A1pa+8+0MwNAChCK5WQTUGvSRkHq",
-	"JD75vJMOYBVVACwL3z6HVVyzXYPDgxGIzvS1LPL98HpSkEzlzuMFd4JR9vO16K7ELEZI3Ym4tVUl8IRd",
-	"5jSGpxHCibvcP9ASmEcFxCi9hADE4LKmXe+aWNsZS+Pci55PdY8yWnv2voHYddZAyPQBYyoc8DcEeuSG",
-	"gU+j4/1quFHmlg9GoeRbH6KkZEpLEYNYbIy2CAAvfYPVaSIuoV6QhhW9PyjaTdHoBlRMejqwNA6wPZVm",
-	"hJIWLvz+sLlkOh0yhGQSRBgNGGVSAD3B/gIuu1U6zokUV+A5y0hBDfN5cOIKkJ/mrJBiZVVUjzhi1kwz",
-	"MLAbuqhPrNQlmlXZzN5vDQUvWC8GoCmoluqorEr7aBnL9ZBJ6gN8CyqEtMv3FDWE63TnshC7ifl4Qm9B",
-	"wWaTAHkToaakM/b7tPs187QR8mQgaGE/jbXU6FHtV+ic79Arc+4dX/AUNjkmRN5QY3gMF21JTZDrkaBw",
-	"1GuxB6AGOXiqAZQ1d/YXy62RwehiTZatxLR6ZhtqFuksb7TB4jnwgLjgPqjk1ks9QA5CyDy6gbtUS234",
-	"mMt3PW3BrvFQ9OpfaqrfLWCA7Xg6/ii3d1Fc4Vv+8cZWZe7Yek76Yk3LyHHPqcj7PK5zmkC+CHbfwEE4",
-	"/BSI81ku5lQosQvm/6KVZ9VCCo5/oYF0T7XpPZRIuLjGdRvYbNeExO+5e2+EubOHp/xbX6kAl9Q3bNAR",
-	"QQd0mbIgr1wS4jmBOAKkIv6dKekuSitn00gyZwB/j9OyB/yQvBZWslkqhNlXpX3u8ekpfhim7mNgBdYJ",
-	"9LgJurvbzy9g5rofxQ92cr8XA2ZeAupFk958eqJcutTIc/Ahcd2IzzY4TM5z4CKQKuOTSxOXLU21o9As",
-	"0O6AQcaQZQ+iSVgrtJIIK+2beZXgE4e4iTj63lUcs8ixnDXJUjPHIv0tirLYUP2ZqGcKSKen0cxzqqza",
-	"W7gQRADHbaLjnmb9mM+1M8uzqcirjaKfyBpEGmHZkb+DMZqKrRygpvbZT85Y2YC5crnGePNwv7NkLVcq",
-	"YXkf/wQiQ1Rgai1qAmjZd5KZs3YqM5Gqma/s1INkcnPUDBTxFgN76dVWI4xOsquUrCki/0aToaMAf0te",
-	"GKawxUbmsJz/6z//zzmCjdXp1YEdIn+jc8iH9o2/6k1pQM24ZyDPz0NDw6qCMBlAXhqFf5WGqpIm8UMP",
-	"oBRoJw3UyIePGwebTjSXWJYWQYyqoflGJuEOwD9NRbx1vr8IHIpD8cacBqqdeWYlNCS9542FswLaDtXH",
-	"bM+01actaQ3tfxjsaLubwBPqlO9z+IxrcdS8ZX0f6k2bGFNV+4Zrk4LEnFJO4oAxXTn6fqJub2V5POLa",
-	"WVtdDQ4R1sYH3Qj9y4sD4+I/jwTK1CZhoSzqL6RyM5ZmOB288YU5W8rh2rnwQlc5x7cz99kxqgDaIHrS",
-	"bjjUyGgeGaKj3nlvu0WnbpaZO7t66+tvJskggXEpoh263nsDjRV5cN9s6HU8zW3YK+JdUcCQGq0Jdkxf",
-	"CRl1OW1pAjAGSkXwjBu1WpOYQ2qT4jVQUyMVru4ouqPB98B1E03XnZ5jujTPwbscr9a3T8bEzdeeRd25",
-	"gCXszr4f+jBlLPYDmBkT0ZX1TTxz1DddcB0kZhumgBI6SCj2X89aBjLURl07dCh3DhnqloBxZv+Co3AH",
-	"85B8ZKAcuMItrEawuhlAnIVmUK7KSjxsuF/9pBSOEEeGUrtEM0BNdyG5FrNDuvSeKry0u5ba6feVsUvo",
-	"EQqRHPaazUf8Ma5PXG+g0oPQ2Bl0+OSkEHpnoa4NWZonDkBJe/Z7nIvvnf6hOGg+nP9pB+rtq+am3OMn",
-	"uKtQD8ZxxDeC3axkkSNlbqkG9zXLHdBrpCwvrQAl9RxvdiedFnb2CddlAJ0aTiM8rOgPorD94VGNVt7S",
-	"nF0CoNzeehxMYTLNbGjSOOy+YwMzk9zosT1+G9ncdO5v2MDoFWAbjVTjUtihWDabYtQpOdyw8aN9xsWI",
-	"EfJqLBwPrst9pU5oqQeKb5DID4pG2oMCebsWlJ5y2q1/oncBCgp73dEjBuls0dfEpkVrqBIh+UROmvfG",
-	"bl2JNLp2AhZhiCvDqFBTDOXQUQ6FkMzpL3dBCCzTM4o3eyC0UNzFghVF2iLMZRwcvA0sJOMg0TwflT7R",
-	"4yjHSu8+k62vUmxc/kY0eaWvlmvPjEqn1xmqJqX6uxdSp7GH9Am9SWfhHFt/wJEjuv3n27aCtNQLD5JO",
-	"QtDgoe4l/2L215XfrMHmk2nsce+I8JugmFG7XkjTWFsIlwIekDbdUbXOYD9b0E3KQUF5UJ3W4mqq/Zxm",
-	"KR48ZhgianBne66PL32fgLkE+lEvhCpTzKtR1JyjU90ZJPYXfs16As2R+zzcG7nnfrGyL/LbA7p+u8zX",
-	"noSuSH57yuJpdq3fS14NTUnHYrkn0iAdLboD9XvVQ5KfuF7fHd6qA8bDxapwyWgZRklBCGJ0xNXVc5+9",
-	"WKf3jS1nnYCT5ZKp95U+D1wDnTFDd2Bep1aCP6QS32iCAJcxCC0aGRn40hkxateU7Ey4CqK6TBJ43pwx",
-	"AcDC58QxsrPUEyDUc6jWo9Ck3WVLkpVEUTyeM94K/muvkqaHqqIiu/5l1Cl7NWyI9MPA0fkAPtml763X",
-	"taAnVQBMS78XcpIOgI34UvJfRTt7hTQIn5DinnQRKysH4gZv6DUY++ko3YpxNzopKHUTQL/E2BG+Y9vD",
-	"NlTo7Y/QY+CkMR/uZPmkqhVxJoTqayzjgYReBLZ3KZT3ZTMlCsy7E5zvSBt5qmFkDcCj+0NMnP8b57/7",
-	"nbhRnMd33/mPKWNKbjUiY8nKJ5DpGu4f4bGWjR5dBRcAGDee4iY4cvZ2PrHHFwF/4W5uxihS04i59fgT",
-	"37FtwvOUcul46a5kwcgNZ1uXSWulqmbM+6y9zycq3jGgFIM/saPYXwm4qEL5hZXxztjvdRx1uxxvuAh/",
-	"Z3dxK40+bRnraZ/2a1UTbo4ruIxyPO29rO0d/Xc0NX3mi9wKHYIKC6oUx+7ow8ULqd5AeqhV+3uxpSpP",
-	"BdkHkh9TfPJZwIaE3ka1qnZGZIF5vcRIItg2lvmYoOyA6Z45JxIoe+d1mAdKfJghUO51ewSFlN78g4SG",
-	"2XfWnmN+t/clEyyPd3ft7ZM7Jn5fMyhqDNuUJqH/jAvuN7QJN91eTGf7zNcM4ossv5qSuuFemUdDN5KU",
-	"lelYVaKZxBxyORcJRMjQMHFyl+G9curE4fR56uQNU+Nbx7gEo6SLLNmfGPygw7GdPudfGpS64OI6vnCa",
-	"syu5jMbaO/3mGoiacYR2AF3t68sOhTmhm69cZo0M9nUlcsRym+B8CVhDo8D7JnUqvp0Lhu56PD5TcPRu",
-	"Wfw8qr/xvl9nqONxr2Vbl4b5Mub9DwD/yeqsIrtRsQ99oDqGwunXNR0qO7kk+FIMcqFpd3WTdfcRQlDI",
-	"UKL5SjzgwlsbIVvTYVIsXYZ1pMyjiKlvr+w/I1OE9By52VCRE197NkFCShMb/z0mVTq2i0DNvoO286GN",
-	"/4ZUfMXjqcnA5a3uGmUMF4aK/AEXHgACzMDMFTl4lL6erPgk4GjwGw0hreBSR9K9N4dj5wVFUFDnADXK",
-	"1qRqJPKml+Cb7d11CTDOuCUcNDt22HIf0D8vu7ck8xZ6nRst2LZRLHpOrllpiJDh+Hrt+LCmQKj1OXYI",
-	"1F+XKL8YCorEexzaqUOdDjVBA510uRIa9mWf4ByvlKY1BllnNx1a/iQFhsts9J8eQ84+ihTZfY93GyIE",
-	"WJHImAGsuWbIaFFIzXISxNPdY1LvEb2YF6zuLMk1mTPLYa360+haK0smah1rTffExS3a4ECjor7YuLXJ",
-	"dLVhLiHOsi1SlUOBse4274Jep31l8qppe92W6ptdZCJOE7RY6097yKdUsH+w7c+tQ3VctFDUR7a4Gonq",
-	"6iSH/URbm7pd9A2X6WgjG4JbacSX/WFE+SJ20Yh0ymAmleJUO+tSmrJ9YKKhFnPUTUyWaLYouVvXkQFb",
-	"bzDXex9Ggc4LKIXKp1atu4kkzs5DR8ell0NiR4wkTGSvk3/LAoIi3fZM2nARa4SGHZ2syow6wzl5+qjG",
-	"d3eN/zaYkE4FeXoavckO+XRiGAN1yYgCioO1StoA16FOUop3xF8mx4r3vqGxAr0X0hjmSufPyU+fffKz",
-	"V3tYwayJobHAx2Xo7vMSQKSIqKRKbtD7xaArvHRIY9qc2QGxfEBnJKcG4FfBrsLkbhTD0V2dtPEdwnTQ",
-	"1DhMOBTYzawmnLCixmEniBchKya4iMNkomi2cKlv2XDBe3FxjMZvsal/xL4FtEgBoE9p8pkM/4QmgP3v",
-	"w1Nws+qGBXuuIKwhR6RmbCuz107Ivw/tU8DZx0EHgw4qcmzShO/7Nk0TdjAkTT0P9LpKtxXjkRV/exXw",
-	"ORvvfeyFh/cdC/Y5LmTWNKbuH3XN4A3RKYTAQwBkTIfgddjbibtUiThTeg7wlO1215QsFdNrcG6cBxz0",
-	"LdXEzqGCTIFW+KHVdtH1vU9ZRxDVcMl7Taz35GcceoJp25bRMsRocZJrI+THDi1KmnGhlPe46+pFT2td",
-	"sebq893NrvMDG40w/PR62A4bHaB05oIEvKZO2KRWAG6NwBXtr43qdKTYlobTlGFXMaLUCR+NqBL4yEyl",
-	"RNz9l3ejn0/jwfrQJaf9aOrJq9aSxmQDcK3HPRgu78BM9swB+1qcUGrrK93UMBJkmCsaK8J6B7pGQKxx",
-	"ePTEPR9qI0NkwBqPZ5h54J7F063LzqBaRqxc0bXVVFkZ544Fv0l0WJrI1mnOUqnPdTn8wI0ONZvuavtB",
-	"syasMMy43s3oAblgu8+lw9wBNO0UxWSVecWLHP6R5hsuuDb+F0ALjubbRSu4eoOapgcEoEZ2aiDgtBCh",
-	"4nn/zKF6jFOAXNRyT1sQKU7iuzE7cgSw0kCDoZHQBFdZMvD1YzKARkDnjUKVMGF078RruBwUcTV27QT/",
-	"iq/67O9QewblmUYjhA8aa4CwpwnVfbVqkCnXEwlsKmxQxosN313DXmeJLcAJ7E3EIMIxkhzvHriP59Xq",
-	"AOD9jUhi0ZtViWMq5dDMqs/z4SFGJvCY/p7Lhy70SHE0h2vc8PZFqxZG1qyMUUWrzcbyxwTcd1Ca3JYn",
-	"DjsOHuzxfgcrSSYlHTUnfdsGE0EHb3D/XypWYa1uJYTryh/ak+lqsWAMq3pLqgyHetAl5Wh71/U4UXlQ",
-	"z/gAvULmbBXrSvwjtrSDXzNwxUiV6zMy3wFcTFFkLUxJ+GtN4+HURq1RLCUOtH2/4syD1msixcLhINBg",
-	"n7TKixpJ7lRoa6DlfVCoKaSmyTb5tMSXkTVtfZKsr7WZThbCUR111a93AeL/rBHAu5orec1ERows8isj",
-	"r+wTGflZzq8cBWcoMd0PgExwJZdXslL6HL1hqhKWVACCp6ACWsr6/gERv88AfzxM+5lW085Ibsj1BHVz",
-	"fBo7FozFoOddUoebk79/tRRs8Go43EZHnJoUwvHGuFEqG3ehGJ3EGprOp94Wcf65W4CfT70dSQgCVFYC",
-	"V/J7/40m8K5vJNeBFENHGeY2OHVnvovmU9e5ySNO3h+m242sbv3qDyF9cLFgsVL8ph+HaEJe4HxnUhUc",
-	"7MuCqdKkOtfoBAcdC3t+w1TOF2OC0WZWPx0+7adez3NUbkUkNtGbbIbXJwaBQK+jMuyTc61iVsQXA5QU",
-	"It2+3+swrkntvXFfysLJR8llsWZ5FbvpTBjFpyzZjfRSGBVFm95AKdT48qtG5VQ0/Wk7nlqNXMHu7m/7",
-	"Wy4qw3SjkT72kAt3X2NR01hv2KX/UmTKwaU5ZtJdbRwkAI6QhbNprCzsb98p49lE0DZzH9Dea8VISSM8",
-	"va9WyFgzBTg0j88Inp2SinZf0YJrk0AHEFFYPt/X02GR24fOscIMo4p55aEe3ROQiO7jTePIpLRyU1ap",
-	"UATfsABl1Cpzg/aGriM/d+AEztcztfhuL8VaM7KWlUIBtfeuyybDKA6O4htFcwWp79CjM1bE7xu4uomW",
-	"tFM83iz22UzgAy8qZs9/YjewGtE2qml6LGDY+Rpk9xY6Vjb7uxTsli1/UO/y18UNVVcRwm2I3j/ISnvl",
-	"cx8OE9RcRxuvv5MG7izU6aGPhxVLhEglld7zr4yA709AxfldWWOFRW9c9ILFmm/OZR53u64qqvJYMM1Z",
-	"ej5qBsuCBhTe9feHtdTmrJTK/NGj0JfVvOALrCJ379KikFtWJ/PWIDbZpIrMZtQvckI9iSKVKoZ32n0Z",
-	"n45uK1+J16IHg6gRN/g22sDRmgeQe7JfiZmNalLaGCI6Q0MDmE1E7caaUhYSIW5aSjfedsy1CznMtCyZ",
-	"0OehQkvTnSYryXSrMAiYNaKTM4Kq3377+ykKb5JDXfhOL8B3JcllLMWkVba/m9IK45k+I+9A2n0AFm2N",
-	"k7dUUfJvFS8KorlYsHPyhns4Yehw7e2QVg/0fRYYkzbgiqn3kGuiKbdfPfd7mTP1jR6OzXW4aT4EQH5R",
-	"ezP3WtveDlAn+ZU0Qe4XlUF58XYtYVtDDx7vqjqvQ8NZJ3YFzAbesgNGqK9IoBztNxbauc5C2EJpn6Rq",
-	"g7nbqQuBUpTVC0IqVKgEBk//w7GqbV8nmWkZNi13Cm3qmA97eorXew9xgi3Xw2pz7SLx/RFqaxqnHKOR",
-	"y4a5cHuOESyIqDrJURDr2/c7o2bW/Eh8IdGq5ds4cbhi+uD+yn/I8ukIwHmKl8aV9olQfT5D+xZWI+y6",
-	"09ccbh+EJz0B1CcbpR5fuNjR2rzrZ0TN5MLpOZHKELpBb5nLFNJr1sSeq+0bxwS50SQU6Tib5rat4vZS",
-	"/dnSTCyujNu9Idu1bgW7SnR/k5UpqyNVOPbonboO+kS8JPJ6fDlssqVXJRx08n5njU43jUTnVmfzhUjW",
-	"QLIL5lYsUjryZTzEZaKpXs9EA3rf1G3auBT/9Z//W9dlghlZG1MCtNIvRTRe1R8v4mLE6bc6H8SSnBng",
-	"MMENUowWw95B6pvy4fdj+4UkF9mZHbaIhxzvWTb78mAlH7i3f7bq9Ue6fetCC1+zWbPv6rTEk8kdmTXG",
-	"jPT4LsyNe3jr3sm3dmCDxj4lZp8qSU7bESMDTO2OqVkEIc7F/n0oAnsa+w7HuBB3LjFS+kR30TJcHW3U",
-	"/8wDkronwKCjwEL9baRlWfAFTTaWTDZi7LHhFcu5YgvTn1IEqYkrrg1TtZEZnU4vLFPXAtjS3dTWLbfz",
-	"0rhPTSyFHef4bzi3Jjj9Ur6OTk9GP5sofTUoPQHNFGEvo62uae1cUw1YL5ItV7F+MT5YjSYfr7VZ1Lli",
-	"mJe8DEUhTes1rpS12rHsg3qsad19of5Au2NgE6u3J3EUe+FFPXmiLpOE8L4mioWl+fewWibnrZrOnytt",
-	"0mAVfVAZG26uvKmZKu2dQ3M30DcdmOWEmtHQzmycWA/tBUeCggkW/+pNovwxyUQOXA8XXHy9fMI/d/do",
-	"RN53ge/SprYny8P9dnWLPlPuzbTGXObT7PEbqqZU8teFDVMLFbq+fhcBqdsQNLKba19La8GeyhtE1+xC",
-	"4dfex9/7U/n6HS+jqNt/aGwSX7/XpTvavnteKamS4MnDrULa6Ya3uP73fGVDFfakgtmEi3CMhzB2ZyZe",
-	"snEXoab5ITquW7tMUFYaasBBOq010p0jjUuoYqEJC7rYXNmqi+J77NQDIFj29LDYTqYUS3dxZSbkcDi8",
-	"AppDu0gunE4jlY/Tj5fxyTIxTO4ExcGDh0zlr0gJzRznmtP6ErHAOVtN7vwefI6Bpmi2qBQ3uwt7Nr5l",
-	"SgBD5HbyCymvOfPewrOZUawomr5LWvK/sl2rpQocNchWRlUT6XdtTDn7+hXcHEuZ7H9vFF3UYDpM3fAF",
-	"e0gu3R8QZLL7ppbQdtI+9IMki4IzYUJoz9qKsmDfaALFx4jlzQRT9jKiUszNQ/ISOC786qRQwHnS5A8f",
-	"Xz0nf3ny9E9/fEi+PCiZ2nDYnLqXqKu0Bnc0prEIggU58BhjuT4nXx4ICTbChqpr6FDm8TjAhN3QHaH6",
-	"2vdmo2IHD2u+EgCG9DDQwdnsP2QlVuQynEGgudkjDwFCSz47m3378PThtzMsQ4dzPYHQNvX67QohfsNc",
-	"X+ezM+gM9Kx+DNDWSmtzwyuPT0+dmW6cVt8wc09+dul7dcAn6tm5UzV5PUaEmvdhLsPT8JNrdhZnTmGh",
-	"Jx7c4mvTJ1qP1U5WamQQuOY8itHFmuUO9hK92eATq6lnduaLt6y+XUXO4YJ1j+GXimnzvcuKOOgJNBMB",
-	"oqWGvcWbEw+oftaoin39HwILBIbtRn1VV4dc2tV89sWTRmZeKXWEhj4ymj8P+Ui3paA+Qf5MX7PwiSMc",
-	"b2+9RPOzERnif77zudhthJoUGJBQTUomy4K5ps/QY9pKHFYUIc2Pa0g6FIipkbj6cIhrtrhOH+Fz+/OL",
-	"2o46xiGG4e/7AO3aWB47wE++kB4hsQ5xt9jimtA2gKOsrBYrFUBZDJ1TCNn0y87njecOyts6ExhZkRji",
-	"TMMNcuvhxzC+5jrvfjyXzTy7bzRZtHYxLTmjd+ZZ3mwrd5w70+77MOriPDrcxel8uQuvKT2AyMLfsDsf",
-	"EAwK7mlshnDeiLkj4CFkQK2tgehbUI2QYPUxn/xa//EVrYKCoU+hK9Q28oZ1Dri10U8iJqxrZ3oIYWBH",
-	"suIgzAD1QZ+DWGmmBxefxRnID8z0Lez0nijoshXbPoTq3Byu7z5TRTfMQFX9T/FP1Y80FvHOathfPydU",
-	"6U6fyeMwhM5H7luU3j9HeGmtb0IB6hT5AKpBvqMk/uKjWXxJtlyvwTdxe75wAlGyfvkLTxxW8tJJyBQY",
-	"6huUtzSORRCRtPDkYWQsFEZgqBGSqu/lWvafaNB/73z30wr074Gp+krSQ2m0b+k1a2YhSWX1JlBz7QHv",
-	"n6dHhhm4YWvJF0yf/Fpwbb7e/WAy50N0KIDOg+hQDdsMspkp3HW4J88X7jzO+WBeksn5V1Qt1mNAm7oZ",
-	"mIk8q/s2w3D3YqzH/3Rnan0j0YaGAaHAz/cZ5otrcA/fjlpdF8Ej8g/8wu9FLaMLw28OrJ1d0F3dc8Dp",
-	"9y6zxfufrYoPOdd8tYbCnDuK8TrN60jH9j1bcfHcfeY4Gl/rE/ev79nPQuw7KmsAPEn6bLkDEMkHrGZr",
-	"9LzwLcQ7yW4+FRa6gpaIJXEHUmlmVBzHPLhY05Id3T6oP3DhV/S7shEObvM5bzY3mmDmkzMP1hLjJJa/",
-	"N0oqRpOIS44YcsBJdRz/m/v8FPebVGO9b3bwCc43qQ4hmj9hDy4BCCU4sEdJgjg/lI/b33N5F18cQMYd",
-	"8WZJNc2P/ejwExi4V0gHd49C1nabVIAtgKa2iwM73PaJV2pUHOJ3epIHudWT7vLhMiS7WOl+4DFc4IN/",
-	"+O5UZedH2A1TO3RibpW0/4tNrvbbX41T1y1Z8U0pERIyTlev4fdjE1b3K/csefHz8UiX5Q+NbXVGEdY6",
-	"GEkKKa8JNaGq7RBOg9iJgjtIkPclE88+vL7FQf8a/nu8996d92/nvAeEB9rAZ8UaPUgfOrhLP7ba039M",
-	"IfReNMbzSpzuoZqkLzHiG1p0mMFIB5Gjx2BXRtnNK3ti6+PahQFl/Pes32czB0mH7g07v8NwmB/t7ZE3",
-	"0DM5tDGsjUHI1PVdSXx/w4KP1FfYDS0ql2kcP+CX/onjnG0Y/p7P1n837/MsY/nRAQIFagctE76UChNB",
-	"odYOK54GBELoa5m0Bl7xAhPC99nALxVTu5oP+NL0JAtoeFufRJ2t8XFd4UF0nGgr+M9jaUkuDDMPtFGM",
-	"btpnGxK051xQmEz3I/dqscAhRCgJymV9odUBKOmvjJWEEksVmeuw8Zj8wL/fp6KAYF+T0cmv9v++Jo39",
-	"H5jpIaa2TFnig2laKqkxTNkX/5de08dPv3vw0+mDv9AHy8+/fvfk67/MRlNXuyPQfVPpaPZzR1Ldc0cY",
-	"lKdrAACC77t/fPCC61Jq7ovd0xI8C69cuJT0Bx9kwRe7odf+/wf+xctdyR64Jrf9b309TDzV7S4GUx2R",
-	"9fJH39ii14X1Kjx1UFu39fFxZqt7Y9BurYceY7jW6zvMKXRbi/Rn8oWVu/3vwiYYAu0RwbNSMrWmpQat",
-	"5SHBxjgBiNq4dnn7yAJQGoPwc2yHdakus5+bh6FfR/PIX7umi9Nc3Patj5WAKOuIR0NJ9MjnLwwrxz7r",
-	"IBBGPfsMMAJGPvwGSnbtwwlELlAr3fau6A0k6Lq82xhjpUsD8cYejhLnyODFbr0YSPfpKeTI8021cdzZ",
-	"qq7w16NImc/nY/oaDNukwkLPMB5z90vXaCjb6OeFXouMCLZl2oSKsC8P3I1DmTt0M09yrjeuCVJci3yB",
-	"D7wOfUqPkBKNn6DFfSv67sNxRf+FFIc4vTfM42OFw3PFSVTsoBcnItbaHxO5nG11Dc8NOur0CzZ7ZD/g",
-	"Y//wrO7Yl9jtU8KUd5t9GPmpoeMODIkQkt5030EzHmJk5mB11crebOydNP1+X3OR9xPIX+GJg2o9NexC",
-	"Gs8BUhsq4WR7A+nm7tiHez2m+0byOEJ7MClYSXzXgRKNocPoAaNijBKHR3UYArQ6snnABXb6AzJBL6yb",
-	"WSMa6U7MoW/0EBs0e+8ltjfwxIGJTZtpyAJ16ffQceHYY44GF3bgqgzsng/tL8RQQWPK+fOmTvs7QkEG",
-	"7uL9elI6Rxhn1oU73sMEb+xomeVUrhDcymq5JM8v/ka2ACyJ/eGgR04oUh5y3MHhNpI+++M34Rx/g9AN",
-	"5A668Exg1VC+r7M6FLHm2siYJRhWnY7XxFd3+g9JM+8FcwTTxMp0cAEHSvi2y6hTrKhZrGP4bUitLq+Q",
-	"7nTA6N5STa4ZKx06AisK/ZC89wXyDqfdEnIe9FNIR6TXTBBZmcap48t7BjamIrljnah2Lt/CgsY7gafR",
-	"gp0UJKDdt6FhP/y+Mgu5YcmYgmvjjUhkB8sI2yLuAdzjRlslqfAIA7rFWHZ14gE1erPCAuhG5/w73ZxF",
-	"sfMAHd6nAC0EaqiNmGsAn2y7a/scAL97D0MnSabe4PHwLvDOcOKbG3pU1pt79hApbzKA2DlKdJ1OY+6L",
-	"QzPJFAGf/IrYt70hj8beHpk7PHdgMgkBBTLkQNmH1J2G7/SgsamLkW1pNcbOvP25ZKOe/ZtjBCOO8WRO",
-	"b1PadPsZpTTvDxWQzfcUMO/+mUTKhyqIErvZjeYK4OYNhHUelIlAakbKIb9W+3T1TfJevvxSSjVSbzTs",
-	"i/GD9cSn9pjfxd/uHF/7DQNlyGM1WCkAqfTk0Z9P/5jVcLloqQBdBCWghS1WZ4kclw0kbxFm8f1utUic",
-	"3n8DNfLSmsHQWZ4LBPF6fvG3c7CCrfamafBfUkO2sipyd+UnXXePNZfUKD+iVBpWJ+sm+GtZ5KhOcgGo",
-	"wWCwJHTKJaJrj08AyJJ96HEGkhSM3jCCKHLRTyq5iaufTX3z9CAKLeqwXqPFllK/WdAsnGeEhD8eRs8B",
-	"EMWg3mSOtXGF/Xful69FGqq8Xj4AFpURasmlA2zNCs1ayM+A7o4P+bIDxZaVdoh4CMoMvP3Jo8f7BvnL",
-	"nP9+GamdnP5vwEef5XnmlSFr/Sj0sFlmkQF2HcQFxSDb3DCobejnlm/9Q0fcw/CNhMWCht2hbBarZOZS",
-	"MCTzje/DBW0lpFiwIUOy3sTUxQzpJhCaCqCDkUYWipGCLY1l7YiRuZXqGjDI7ARVBaCtqhKuMZ7rTE3m",
-	"bFWJUPrlG+TvX1eodHW7e0T4FC5Wn7hej7t6jw/96RjVfG836EAZtY44VpSLDBgky6F2S4eWa+ADs+qL",
-	"XBLNMC7p47CQQ5RPuI0nZUFFOofiQ0F/byd6cEZg15jiBbA7h+IEoGNi78nzUDTibt/o8/rV/Vev96d5",
-	"ZMfdvNTGbVioZLtrpYDckiWtmxf38cfBBN9Ni5bjOb5DPSI/x8/jBDljxJFzrHn0CwQ0Jawmj/x7JQnW",
-	"iqE+yXzfSWiECLmIu1YqYiQ+AgtM0ta9sNpXBV2tDhIpfMPqyi0IFoHCZDdrOJNJyJwlU0Nf3jC1qzM/",
-	"ofsJNXRONcOIFoe8BGE/3AZHB++HXBL2hS5MsQP4Z/upjMwrExoNYyMqXffiRBzRRUH5huWZPVmUGS70",
-	"dcPU/llerOX2ncyP6h2G8VNKFvx2GMZq3HgeVltvLUFb7YULaLCK+OBct7Aj46kh7XMuqe6rIvpgf36O",
-	"KErHkI0w/gSpGLJfAiQqdu/27Q4ON6mku19jgtxhchgENsiDbB/EIatUEcrBIJlU0S358fLyA3H7PxAQ",
-	"hEPvddcgVYyoO2o2OpuaI+xbP4ysFKzEhcFqsj3njZ1vzQmocSjzlnNA5ylkBlqmXDndefjGHGtW5Fdz",
-	"jASs6A27cqwSummZK0h9hx4WsiwBrW9Dd1dW2lzNGRPQICnSxmN//s8WC1YabNIkoJcCxbzrUY6ncU04",
-	"kt8M8dhoZY08wKcCmJ4VB65LQSMRfXyceLBx9T9yMvrHShw9F91elLFBW88pTn5VlehVtD9WRwX6gkzm",
-	"RFy1OgziqiXMOjHGBVQsey2pjtaz39bF+LESr1+4eGi9uWmteeRwKSUY4DBrb0glcqbIlrqm5VvK2+g1",
-	"oPau+A3kDF2z0jwkqO4WVk2jRLOFFDm2s19UBpPlzsl2DU2+8fU1zb1yvVyyhXFoaAKcKNAUJ6VTR8no",
-	"8bHJ6Di6tHc5jVKkm4TAikKf/OqQYL+e/GrFfvryvS+ZeM6c6nWk62e/wXL4SuIWSngC4zMHwMqtkVWg",
-	"i08txin+t90SSK1VrCzo7mjhAHe5ouLMfu8b7RF7M2sznj549PBPXpa1Dd26Mex4jIboZ+3Sv9EQ/wUH",
-	"2INgD9X9syLfdz1oJwJENMiS3djNSZLhJ2oW61FSAAL6MFq0nnYwsv8SJuIyHFUlMkTccuA7HythT8Ia",
-	"mgfK6FY4Ijc+0Q2OGrsqPQB4BtyacwI+yBChx4bAxxUaWElU8wqfxps6pdeGbX4Mqb5H4xf+E5HTe9dQ",
-	"PDJ7nTdSG2K2TGBByF3zd4HlugAA4i2iReAbCyEbsZ/LmpU7ITP6G02WXORXc4iM63vgLAdiFl3SKKgx",
-	"fMF6c+PcI1Pn/j0dV7v6iVseHmGfnTj/VNustwQ72If3ErEH8Nf4iI9aEfung4ZFtt/VVxtGwWkDaRuA",
-	"R2+/d0Y0u2GKFmTLRY7xRxA+2dPT0wffnpI/tJ8HVxpdrP8IZRD+zj09PQ1pITSZVkFNKqni0emorIrO",
-	"Ks7wtsG80V6XmpENz/MC4bnxfiIT5UG8OgdhapIKQMIHALGPF4x29+h42RDP/I4509ld7sw5+erufPY0",
-	"c/bl2GwrwWxONKTmD7McTOH/J+Q790BmjfKHiHaIPx6o+QF8r1UJs5Uq12fwn3N7IdFyXLcyp7DfOOjp",
-	"VEhnFjrzkwKUwT1Tpw/tRqMUPrrpko2oWqHKxx3E3XbNixAcslrCOamE4YWLNth/ZxngDlpaojsNuxEC",
-	"dfuW7oeCClSUe3PhPnk9stWDnvCanTol8xtN5DZVaeFyOCKcMfTwjvgFjVOawOGMgXiImoGcef/mxf/3",
-	"7uWncfJidFPBY16c+wpsU6KYrjbMmmWKGbVzoW5DrxmpylasW0dx/3qCuLcjfZzQIbxK3bpGO6639w4f",
-	"8XkvtlTl953akvAP/VvFqoO4h36A0PMWUTPJkvICTVhShw/GeomAvo5xrkbt/udY75Su5DKp7SFrj44E",
-	"QTpMRstlNTdDJ22nnldFry514Z8ZkCQ+cYSuGc0TbHstKwA0iNgxf3rcMGP+9OTJVDPmkrtKBXDT6HrS",
-	"sXlYy+QgYZq47gcmBWYZ3TqUeUxJFY40pd6F3w8jsVyT//kO8UULubhGMFJIJWBfDMnpTmehgb192MgV",
-	"+PobQQPAA0YYnt5YEi7zpAUiHqXugM57gdt2xC33fYn2N/xfL96/IzgB8vj08emDR48PpFk3R3aK3BjQ",
-	"8MhWBopN+mXdA/9tNjJAHIzcx7p3fwrD4YKvxPtqHIDDBXYAwpqRRvXZBTMPnkt5zdnRy8deum7+fmU9",
-	"1lWUYt6y46ZLphtQFwVOK7qz7wBy64xQzBug+jqk9mkipF9uhoVNrP4NrPyH5Bkx8pqJFkrCDS14Dmlo",
-	"UIyRH6hU2qr3vhMUbD/ChQ0bu1GVzJLU62MpZG7we084jrbdbOzZvV4dB586O/vpc6vPF18JcFFCZMn5",
-	"IX1GwFaq/Nzqd7p52aAVM0x175jLal7wBTIdoMT+/KtLfOSguAT1Z0fBEsAUBhEJ3KBjAAncmg4QZkdM",
-	"G88zvtHk2YfXeL/1OaIrCtLCQycG/MxyCZU62I9+OiTTc8WoYbgvR4Nlctt+v7hMb2nOGh9un5v98YC5",
-	"jOGsMt8G2ygpVugmFOBb3NBrpro9s7FbthQL1i/SkQ5OfuV5LzTTC/h3f5jDqeqQbnanLPVh9eGllVWz",
-	"w+gA1Am8UF+FfTrsNTAOSmjt+nicgcT0mijcqSx+jaDtyQ6kWf8ZOOdE9Bpdqt2zY/aOu/Sh52nJwlAt",
-	"iBgUB0wTvlS8pw3BljpX4AHaUq6hDpX5DGDX2ApaYDq9SDOR23OP36FWgrBXo/ul1Kfw1IAPIuR/CleS",
-	"OS4B9J8cfNhv39GTPkFghiO9PSYhCsBPtZvkKGDCv1FfuhoD98gisLZRMU4/tn1UOMCTX/1/jpBwrdP6",
-	"DQAIw2JDdm284mR0f6j0gk7vhRYuG16Gtqny8pKujm7fP4vsaK7o0mQgSZhYMGem+H53B4uv+l1pAHPF",
-	"aPIEPc1JwSHl9TPniz7aAeIHkt1/tPOGH8iPupJcrDBSiyG/XAJkRTiQXmDN4xxCzpfL5Bm84Mtl4x71",
-	"yu7nclNSxbD77Hkdk7bKRSUKaxWv+A1LhaB96Domxu9HzNrFHhsgzxc42otYJ4r2k8CxryFMZnqMsD18",
-	"NglkJNFlLOfmBUzmSG3GfgsIkj4R8RLwCg6lMCA8jKuNdaz+mrHS8pyF3GAVLFYCemycJKuJdvSmN+yY",
-	"x3PM9rS3PSG75sOoOWVBF6w+mm80MdhNZaoqh/e1BqK4C0/IenAs8Lb8E91EoN1Uks+nGhPESeZD8Xu8",
-	"ls6WRcaPn5grRq+zGg8X4UrA03IbslhLeZ2OlNKiuFgzdlQE7vojybRD+PEwPcJoUeCArr0Em9sdyEKd",
-	"C6YUusLbI2lVqftj+fGPUl5fgFdydkdrtO2eR09nHIqy1YcCnxvjcT+k2YphDnDGGnSXFQVT2poZN+zc",
-	"pUPWPlr0N1JBpD0QUBYZZnBPvgBW2/w9qDE/yDd2Jr+RxIJvH6B1uWLs7w155bBOMNsjpJmC/Qg5v6Dr",
-	"3+bUSlppdjxBZkf/rT0BMIlD141Cmg0Jjaa2t9p7JaG7YkpqfMDfL+imLNih2yZiHsjYKKObynDLRBx2",
-	"VJwRMHAxG+Uwop5rrFsOaWwwvJf9Omzjfdv4iq0ZVZoWaWcL1eZjeOqYJfrhI30tlynysKjv8TWGQzAm",
-	"6FZ2mPzMAD7R2Ih7Vhzc9rCjNVF3w9+z6j3p1O+OXNEQW1L4e3eO3WxAx1aMFhnZKm4Y/gNgHJeKgQfr",
-	"Nqw00MwJ1rUcTaK9guHbd/XwhIJf+Wcmk+dyU1aGuTq55q0nVLBtMCOC9gOaa4axmG0jMm6p6ty3euSa",
-	"UH0NPXXyZh3HNSvN7cgKNa0BFKbw1EFFdOvjo6S0n8igmK6HHiOp6/UdMi7yjQ6KrD5Wf5LxEtpNpG5z",
-	"cSBzJpKigl/oTVMZinWnLJ9jN8O4B8sHml8IwqgqOGgYztaBYAZUbpw3GIM2vvx/4s322mDfvT6Q4t2b",
-	"2ek+EfV9up8Oe+fcwuuyAKoUv2GgJhdYS3vPStezPMe1Hi9bz41/z6kKza922oxaeXT3g/0rYyWBZDy2",
-	"sTKSutO9w4U4MfT6eP6AS3rNGme9X0nW0TkoNwDSBG3UDmTBN9wotEA/5pwt5IaF7WuW79I4Qsz4/RyX",
-	"4JjalPtJ/hikmuwIYvDumZrRMBmGi39PDOX0HhjKM6cggyvqYE0ND8FPLP2fsC8lWxiWH0ehOhIlvYRJ",
-	"v18elZaa9Vi/B0K6DJ6yA5DRO2lcZ0y9xpgbMlrgq/iVc1D2NqXZETRAnEPVw7dOpztDlUmqdRf2Vy5W",
-	"9+GT9t/qs6ahQGqJmXSHATdAx/R8h1DSYfwDghiMlPWw/CMnoQJ2/H0XqsPC4tniLypF58WOUIfZe4iE",
-	"cThP6vud2FMdKkuP3otKHDfU8+84/m8d7DmQFWoVRUpgRXmdyYl3y3U7qbsyDsXe2tVrrsJrdvbTZyvP",
-	"QmnrT5/t5iJiIR5MpYrZ2eyElvzk5tHs6+ev/zcAAP//",
+	"7L3rkhy3lQb4KojaiZAdm2Q3KVK2u2N/ULxIHPE27B5zJxTcDlQlqgrqLCANILtYVjBiXmNfYB9snmQD",
+	"5wDIG5CV2V3Vku35Y4tdmUhcDs79fOfX2UJuSimYMHp29uuspIpumGEK/vU9Fbn9/5zpheKl4VLMzmbv",
+	"RbEjSm41kUsiBSNzKvIz8oAspSJmzQg3bAM/2n8YxVcrpjL4h6Ab5n/QhpXErKkhG5ozGEguyYaKXUak",
+	"IlJcLSkvKsVm2Yzb7/6tYmo3y2Z2kNnZzH51ls30Ys021M7S7Er7d20UF6vZ16/Z7LkUgi3stN/BO92V",
+	"XK4ZWYRnvtEwP/+5kpp1/bX6sVk2U+xvFVcsn50ZVbHhObxevqVmsY5//IYpzaXAbdhSTRSj+TmhRBta",
+	"4J6smNHkyaPHflprRnOm6om9Xj7AD+yZhmGbZwW/juzCJ/txSlZKViVZ8RumCdWE2ofPyHa9y8iWm7Ws",
+	"DNnaJ3O+XDKlyVLJDRw1MRL+P3FOMNCI2f3EkdhiY1zzzln/m2LL2dns/zipyfcEf9UnYTA/8hs6Z0V/",
+	"3R+oMp4YC3gkvgD/274FfKxEav6qEq0BllJtqJmdzaqK24XFB7wwrIzTjb07HXLtfNE+MWLOn6S6XhZy",
+	"m5r41v8+PNQbro2/YpHLU3BtJl4bO+Jf8XaMuDr2CBdrKlYMmEn8CotqM4ebs3ceXBi2Ygom8rESr18k",
+	"1oXHmh5u/zHbu/eJ6p9YaRIXc84WcsOAnS5oUWjHK5hi5JqV9k7ywrJcYB8lrTTLz+x+7CwPUYaoSmjC",
+	"7T4xrohUueXFUhGqmGXYK2kMEw/Jp7Ud0cD/2p+03DBCRW5H5poIaYimPM/Ik9O/PEzQnJ1Pi1CYqDaz",
+	"s59nMJNZNsu53nCtZ5+jW8HNmoshceNWLux5K1mt1oSSBdUss/zq4vLlh5Pnzy5e4uqIkpXI61++tX/F",
+	"/zp5RP4AQ/m7L2VJKDxPllxp88fE+rY4w+YKQdRFKDgskCpFd7g+d5XSoshftkFB1LiR4+/TV/uwLqXQ",
+	"DGb7Qcl5wTb2PxdSGCaA+mhZFnxB7YxOSnzi//xF4wUcx3r9uPDFCDHD4W2VFKsMiGstt1Z6bBgQGmyT",
+	"G8p+6RnKW6uWKFkyZTjOni2XbGGiu77krMh162T2zNeOu+sfWDZbs6KMfgO4Wf3DXMqCUWF/2TCzlnn0",
+	"JeFOvfcDnG70ByXlsk8oBRfXGegJZE4X1xmpRC4tqYykREsJJaPx7dN0UxZs3679lRYVg8cXsmR6yj3I",
+	"ZppZelvEN8PQa6av6BUwtfgeG26K+MuV4KjERgjPalKWfVpeNudFwfLMMsWtVLmOMub6bv08c5cRv9xY",
+	"QeYpMexp5kWdo8Oa0cn5L/bJr9nsmdXgEtNcSS5WpOA3lhlURU5yaZltm/zp1UYKE9Eof5RbIpeGCce0",
+	"84oR5FnErLkyO5LTXWO5Xsxlsy3wfW5QZmgy36FILeTienYmqqL4ms3mTPM8pj86juQYNIodJ5S1Vfg3",
+	"XFSG6XoujAj2xXIDdt2k3CGag137HmcQoaoFzT1RDY3y3D1m3wB1YTyreA7Px75tFeE4Q1fshtdKCtdw",
+	"sudEWGrELYf/ZDdMWfHdPxnLbahhxW7U9rzBR4FFbdxdGH8xnaEGFKatCRIuqj3/KDt31MJN/wrZ65gz",
+	"dbWlu/7efLQ6CezJmt4wUC6YyFl+jorLkguu10R6pcVv4yRasd+ILXOruJlw7DDWJ/tOVKg32YTfwLD9",
+	"NZGFzza3Jckcvg8XrXPxTUupzKlhDwxH3tQ73SSb3DZU/mG+11A1PO+jJj3tN4FS+2yJG6KocHooKag2",
+	"TZZ07lwGViXQbCFFHnwLqnK3R1eLBWM5y/sMsUvjTtG3q7FEENHrLROHz0Te6mwCDOEJr34vuQsf3Sfb",
+	"UwwkHJ1MaprdqdT3AN5IzgHptXcQz0jBBXNqNNAjkZWxtNbf04a/I6rOsG1//HfS8vdVi9v5DwVhYCk/",
+	"i8h1t/1RrWRIZdDOSB4mZWcOBxOwIcPtUqI7qa9Z/ryWK929dCLnjFDcVmt+MVkWbsmEG7BEYOHMGC5W",
+	"QNTUe8Rie14JZwYuaVWY2dmj02y2oV/4xtpRj07tv7hw/4oJi3KtqI7NVp+BlNmBjWHPKKc7K6P/PIMP",
+	"vGFiZTWKJ/YTkf3H6e/jla9Q6enwmO6++d/Idi01I5aBWRFCVtLSowC/Uoyj/V2KqPPKDgKKij8IrsmG",
+	"UWFQi6EGjCkNovac/Oflc1KJgmkNri7RXv+jyPq/Rmjje7bi4rk1p/DA2udoDUqrm8eVglIqq49aw32x",
+	"RjVLbjaW9cHsrQLJgOWEg//u6dNvn+47+um6eGxhDXrvKp2grU3TOZ2ep9kNEwnd02pi9vBSinsYxLl3",
+	"5BIPW5Pc0gu4HvsaFbpM3Dwo2TGqYiQFU0p4hTfAydy8vavA0mBGjLS3B1wFY1WSFxV7QXf77KHu+i2B",
+	"cF0be5bHeEY6O8hFhds3Whl6UbFLq29EtUdZzYvIKj66QAHIfa7B66LAh+1UQCHJWlaKLKggc4aLlcsh",
+	"DrCH1desHV5obItfrzv5zFP15+hNKIqLNWOR+03zXDEdv2KLShUJIbaoYIYxo/aGKb7c7V+b/3I9XHg3",
+	"tQb85PgFTFEyfYAmNs6AL0Sho3yPd9SKdmqqhP5mpLy+2ozRmsAsd7PJmjuIo9erqAeN7iUriv5OLqnZ",
+	"a3S+omg81L6pcXdTsUqnCAa8lf3L9tqLFfRmNhyc2nk4wSMKztBvTx7FeQiKtKE5Xthn7LN8U1n7ND4T",
+	"ShRbM6o0Lc7QnyyX3lENIT+IIFGCTidChd4ylRHNxQJsQtAl7cMwpZjOaNgXs//SwBm5h6Mni5Z972yv",
+	"eWyLaZ6zPCOKbeSN/Q+US7ndUfhLak/vqMD6CJgfKb4QtriO3XerWIzn8m+4iLJ45xIeP9ArLvL9zobh",
+	"dYePxhcs+YJFzC0Jp9WeacdmzEd7OROu285EgYXBo7GZ9qU+VYs1S2gfDUc84UazYknCC7F7sF3vrtim",
+	"NCMkiN+Z5kvRrZVFtYn43udsRUVMVwENUKNWhK5WfDQbKUsguBXn9YuoTQNqGtUM/LioKoFHSuQa41jn",
+	"ZEmLAvQm7ibn/h39/rDBm7Oy5advTA9cVwNbAt4O2BF8cuyOLFlRXMXtiPeWsYP1FKIqUpxBOGVDxY5Y",
+	"QQasv7/ixsRX9IZdOUYbX9qaFXmYQv9nnvBneM4ZCZ3EbLjXRpOyoAvm/UOyMvZJlFUPH8c2x6qSOhGF",
+	"oburtV3anDFx5eVZf5YbXhRctzQRLsx3T6J7lYzfCKbNgO0CWS5rK8QMK4NJwg1ZSmuS+AjpXFEBORxW",
+	"VoNO4s7tc2Tttaukv4+W2KzcDJ6O/lIamTWRIcCIc+YUyPBKEPt4nPPIKrG5oGzoKOVSUEga1ArB7Dlb",
+	"QTQ95qobkp7MXFHvLo28a2RZtpSoxo8hYNTzG24pN8lLsY1ajbAwPMYzuPaWN+kMc2bQj71gRaGJprs6",
+	"+AnrR+dnK7DN6GJ97v2k7Yte2j/Somiangk/0gQydn76UYEwdOHhV8YIOzvtq1gexz42lvOcaAmXxiuE",
+	"GaFLwxShgjClZJzCt4lUgstYClpffIwNCDYsTaeeQXaAvRNN1tkk0poiO+w3yra8VPSkGnhWXGI3BVjH",
+	"4FsEmhhneyxqVXKk+Mavy7gHN/x6lY5LgH8y6uN7CZ7LecWLnCmyoTtSWbEftwlWigozXkf9wT4eI9pV",
+	"RVVUrv/4/uLy7MP7j5dozmjiTErnf/LObyENKat5wRdw2YWcy3wHkoAWhdyyPBE2A7qphOHF+M2Hd7br",
+	"XXRf11yY+FVAxWRNFV0YpoKXRrOFYtG5FWyZknVcE/urH6MsqIiLbR+YHLZA4KlhL8KGa+14dEL22kmQ",
+	"gi6u9aT8iHSqBo9rvpg45fYN6HMlo2Yg5XnKg+1uKHpRIXCwXVvJgG5OS0xbqaKKa+34bY8LlM3yc0Ln",
+	"GtJu/ER3kOBlh7wWcism7Y02zuHhFZdKeFaRzaSd31zJa3CrL5x7HP5rydUmqssY+/QV+1JyxfSE8Gbt",
+	"/hmhvFWa5Vfz3bR4+E2dfRjTAYKCkApt20cgJbp5z5tDQO5JVIlbM1qYNQHfdUPIjBJKNSPus90sCIKG",
+	"RwyP1FGnn5ZjG0jz9QbWt84xgwbbDqx3WDhdNHzUnbSuhgA4HF/f0C+v8YXHjeBOOOVpDKmz5WHGA0tG",
+	"idgRx/O23tzwvtaC+s4JbHTRd4IMpjqg8hAbqTLrhGTP5UKnfqg2bdsrJgb6/ktLf2D5PXUJr9TlBMT4",
+	"QJJXW8bWG/4tzZ2NyTXwU13S5s1qkJvmK3GF/H7U5n2KR3fS6o7zgE1IQPL0dOl8Z5HPNRhde+X1/Zsm",
+	"C4eZIJtHAryoDTHdSCZeQByCyBumyI+Xlx8iOz6ccocXpp4Oni/OoMnU/KnVxN/Y6MFL+qJBru3L2iTk",
+	"9lL/69nbN1ZS//vF+3edOPqjvzz59vTJPpYdhh6c2mXtK23PLJmhyoU2qqqvf+8B76DxUryURYFcfcvm",
+	"aykTfofUZRvO6UxcgdFJljDZxA7Zxz7QmPe+EeOKxODpihEjiSxZVE1VLOfK5RhH3LNO4TeSKLbi2tqj",
+	"YKOatu92r8iug1Hhg/F1Vr48q23np12mR3Pt/SK5iMZ7wIdR2/FcGIklRfGg/1gnnZDmKm8rBS3X0O29",
+	"P87VMs011HX6wxm7gdo2f8e6j7sAojZ/WHLX/I/Rxgu+XEYo42DJrUOJa53N8B9NTdMJuw53rX+IhDIp",
+	"GEStirOtszbZl5ItwL6BIAYJKczeYJok5wpfIjaQEt/X05EqMpzYowidd1MTcKwsrDq+VVAkQ4tYKYyL",
+	"ofpkSVh0Oh9y1NlD6RpbtnXlR6cxZVkxbWTMbfyGgcW9QaOHrigXiUAVU2zMhMCqjqcouf2JxTm75506",
+	"B3wuuvkHVQMenT7589M/fXcnNeCFokvzoYgH3aghLOdGh2qBHi0sJXqbohcsOFoh+qKJYkumrNT1A+Lb",
+	"UQbejAZ3RWRw6XpHg3GpWdux+VLJ0HE3tu+Xlw1Hil3+Vf9UnTuj5XWIpopVEbK/kNaK5mLlM98gXrtf",
+	"u3UfsWMmJgtpVpHkScM3jFDjPNa68/1IrciEbB4hDRvwpg0k4MVG29KiGBoNMjYbaXVEr7GEhAmw/t5K",
+	"kdMd+faUvJM3DPnso+/Ovj09r3WtHaOqZvzc8kRpSc0Sn3DktkcDMzM31dhBvMx5hBOkIgutCB+Ff55B",
+	"yWFWFyeGKkQf4DsnJ65u3l4atx8+RTYjJ3WwDh7rBuXOQ9DJJwosofoRQuaRU7lmcSexjBQaa2ayunyf",
+	"C82UySD8xHz+SwY5L3ZRiolkUiKLh340MyDE3CfOULRrI2XuGAas1m6IZXIhb+gh+WQJgJv6J649iACh",
+	"RLAtUyS3fJMYKbPa84kZ6NrwouhkCvgKdyu9WgMotqycMQuf6t2wG0gTGZdLEhNnOlnk7SNVSEpZIB1L",
+	"R3GfaFyXnTjDdrZI8l7EHHg5n+Chg8vVVTogy9n/cw/vx89F52eX7Dh7X0MYHwXTslJo1TaF+nff/vlJ",
+	"bPvZpizcRyOparURP+bbXcURJ4LCc3DJEa0I46TRgIbU3CTdO4nsOmuNYOAgEQkykMOrQyQMHiZSFLvG",
+	"TQxVAFCfLhXmOUO6IMMkRWCnDxeQtY/sAKJqBMgZ5ETsEkwhdsiBinsm+vvrzA3nWoBto8WHxkYvaaFZ",
+	"vExuDcoUVvK7Gw2WAIa6OVS/aUwKwCRRt3cG4oV2qQ/J+/o1/NUDA2h2wxQtMo+gAnr4ptL2CaIj9aPH",
+	"y1mNbdyrTsCopKC7W/qmuSuMM3CWpWIlxZxm52U4lEXtExCaOVUub+sKMRx8PCebyeXS2eCK0cWa5VFX",
+	"2KuwL10NzVoBxC0/m315sJIP3Nu/aCkefqTbt0xritb2K1fm3DkgnvAZpx1w/O9sZCwM/7I3Z5aDndqU",
+	"6e4rMebjtfVIJorPIoxk9aUyx1e0TCUmARNxVQMhnr6Eem7QAAXZsXhagM88i3ii3HFMKs6HS8cx4dJT",
+	"ts9H2VIl7GOfs1tXq/nRMw/+ANPP/H7Wk46eBhptafHcya4AA7Jlrml6w3K7lRkU4crSK6agE4214foC",
+	"PhKBi7KMSqSQH+wW62SuJZoAmBjk/UJWHxZ2P2PSgn1JeHeeCcK+lIppHfXjZjPASYrrbfZZu2HefYWP",
+	"xsZQsoo78JOe/QEYiSZw1zgb223zB/9q3P+noRIRisLBw5EuBwcdGXc0vejKX7ZuhSIxqhILatgfrOKR",
+	"kQL0rT9aC+dvFdOQDL2h6tpr7pgHtkUAsZ0VdpiAUsXN0Xi0/VWlwGCEn8l85wxrV8hZSHndC+EPxy/w",
+	"TP0yW+fiicYdb+apuSbDsN1+vp8Hbkd9bL1rko6Klqi3xHVUp0kkFFgnN9r7h0e1XcuCZcEdumM6g1qv",
+	"zAnCDPwWGckrBYGRzBXSAQu39qrYjQbhQFEUFlLPOrZXmAUQSYcLobEOFRZFtzp0vA+ZbSgvptzarj0D",
+	"78eW8SPXRqqI+8oXjicSQeliwUozJY1vqDJsStnWXgXzYyUujFMyR0YIUVOrY2YhVOgSWMJq9+ekxmr8",
+	"Y2+93pRSmaFMjlSUsU4L895d8F8sZSUQ4I+pG3RU1YoNJVbaoyWkZWFlMLjStUEG1DBCH59GK7XTTur3",
+	"JRPPPrwm3z48heKvh4/AyEJtVZH/evb2TfcLf/nTo6ePTwfiwI2nvzu9k5Mb9zlaqtiLYjdUt/RyG8iO",
+	"UoUjSOU0Xrl0nMQ1sjImnjS9HpE0DW/js2OSpZO8G4zqVBjUElOSCjGNBj36q2lYUbE0mP1IMumkF8j2",
+	"2zfdgtvrgumUt5x3jfKyJxTUII1uzknIIPHzbeaXBLKJkrP40SGndsyhgvIIVNBHrl21ugNpkFvB1Dl4",
+	"OKFkAJUSb9tD9hKPh9Un8OiYFgaAPlyswBXBwKg7c3o1lqKRLd0RI5GxUUPnVLNzYug1E2dY2wl1VuCD",
+	"hqBSo8bFDz5DnC8Big9bVO5v+Lk4NmBfDOBW+oVED8GwzQ9ew+4wFQ+E2tuXeaV3qeQGuURnVTCVwM2/",
+	"dBpkSbX2qFcb2eY2jQNC1IDR8jgZ0axzeMZBoTZC3JEaDAY+bx1nkHTKhIcQd6YXwQ7iGK130dU03GAJ",
+	"Q+D28EceVbVX+OFBbu2ksoAY60GDHIYQEJcnAbexg5QbkUWr8PfRwX28BDE+LU1L20/xyDqNB15ITfmn",
+	"TlJZ00EXccvF3CN2mHg617Schk/ozrPDRWVsyrM9dkf8wQ5vyEe2nIa9MBkhYCy3ZxNKfyrhHu+mC2iD",
+	"0BzOR505sWQ5IS0Kf+fOUJBB8LB+QEtr/5l2ZgBIAUKxnGwCak3aKEidxCefd9IBrKIKgGXh2+ewimu2",
+	"a3B4MALRmb6WRd4PrycFyVTuPF5wJxjlMF+L7krMYoTUnYhbW1UCT9hlTmN4GiGcuMv9Ay2BeVRAjNJL",
+	"CEDsXda0610TaztjaZx70fOp7lFGa8/eNxC7zhoImT5gTIXDQIdAj9ww8Gl0vF8NN8rc8sEoqn7rQ5SU",
+	"TGkpYhCLjdEWAeBlaLA6TcQl1AvSsKL7g6LdFI1uQMWkpwNL4wDbU2lGKGlB5PeHzSXT6ZAhJJMgwmjA",
+	"KJMC6An2FyDqrdJxTqS4As9ZRgpqmM+DE1eA/DRnhRQrq6J6xBGzZpqBgd3QRX1ipS7RrMpm9n5rKHjB",
+	"ejEATUG1VEdlVdpHy1iu95mkPsC3oEJIu3xPUftwne5cFmI3MR9P6C0o2GwSIG8i1JR0xn6fdr9mnjZC",
+	"ngwELeynsZYaParDCp3zHXplzr3jC57CJseEyBtqDI/hoi2pCXI9EhSOei16AGqQg6caQFlzZ3+x3BoZ",
+	"jC7WZNlKTKtntqFmkc7yRhssngMPiAvug0puvdQD5CCEzKMbuEu11IaPuXzX0xbsWg0T719qqt8tYIDt",
+	"eDr+KLd3UVzhW/7xxlZl7tgGTvpiTcvIcc+pyIc8rnOaQL4Idt+eg3D4KRDns1zMqVBiF8z/RSvPqoUU",
+	"HP9CA+meajN4KJFwcY3rtmezXT8Wv+fuvRHmTg9P+be+UgEuaWjYoCOCDugyZUFeuSTEcwJxBEhF/DtT",
+	"0l2UVs6mkWTOAP4ep2UP+CF5Laxks1QIs69K+9zj01P8MEzdx8AKrBMYcBN0d3eYX8DM9TCKH+xkvxcD",
+	"Zl4C6kWT3nx6oly61Mhz8CFx3YjPNjhMznPgIpAq45NLE5ctTbWj0CzQ7oBBxpDlAKJJWCu0kggrHZp5",
+	"leATh7iJOHrvKo5Z5FjOmmSpmWOR/hZFWWyo/kzUMwWk09No5jlVVu0tXAgigOM20XFPs2HM59qZ5dlU",
+	"5NVG0U9kDSKNsOzI38EYTcVWDlBTffaTM1Y2YK5crjHePNzvLFnLlUpY7uOfQGSICkytRU0ALftOMnPW",
+	"TmUmUjXzlZ16kExujpqBIt5ioJdebTXC6CS7SsmaIvJvNBk6CvC35IVhCltsZA7L+X/++/87R7CxOr06",
+	"sEPkb3QO+dC+B1q9KQ2oGfcM5Pl5aGhYVRAme5CXRuFfpaGqpEn8MAAoBdpJAzXy4ePGwaYTzSWWpUUQ",
+	"o2povpFJuHvgn6Yi3jrfXwQOxaF4Y04D1c48sxIakt7zxsJZAW2H6mO2Z9pqWZe0hvofBjva7ibwhDrl",
+	"+xw+41ocNW/Z0IcG0ybGVNW+4dqkIDGnlJM4YExXjt5P1B2sLI9HXDtrq6vBIcLa+KAbYXh5cWBc/PNI",
+	"oExtEhbKov5CKjdjafangze+MGdLub92LrzQVc7x7cx9dowqgDaInrQbDjUymkeG6Kh33ttu0ambZebO",
+	"rt76+ptJMkhgXIpoh6733kBjRR7cNxt6HU9z2+8V8a4oYEiN1gQ7pq+EjLqctjQBGAOlInjGjVqtScwh",
+	"tUnxGqipkQpXdxTd0eB74LqJputOzzFdmufgXY5X69snY+Lm68Ci7lzAEnan74c+TBmL/QBmxkR0ZX0T",
+	"zxz1TRdcB4nZhimghA4Siv3rWctAhtqoa4cO5c4hQ90SMM7sv+Ao3ME8JB8ZKAeucAurEaxuBhBnoRmU",
+	"q7ISDxvuVz8phSPEkaHULtEMUNNdSK7F7JAuvacKL+2upXb6fWXsEgaEQiSHvWbzEX+M6xM3GKj0IDR2",
+	"Bh0+OSmE3lmoa0OW5ol7oKQ9+z3OxfdO/1AcNN+f/2kHGuyr5qY84Ce4q1APxnHEN4LdrGSRI2VuqQb3",
+	"Ncsd0GukLC+tACX1HG92J50WdvYJ12UAndqfRnhY0R9EYfvDoxqtvKU5uwRAud56HExhMs1s36Rx2L5j",
+	"AzOT3OixPX4b2dx07m/YwOgVYBuNVONS2KFYNpti1Cm5v2HjR/uMixEj5NVYOB5cl/tKndBSDxTfIJEf",
+	"FI10AAXydi0oPeW0W/9E7wIUFA66o0cM0tmir4lNi9ZQJULyiZw0743duhJpdO0ELMIQV4ZRoaYYyqGj",
+	"HAohmdNf7oIQWKZnFG/2QGihuIsFK4q0RZjLODh4G1hIxkGieT4qfWLAUY6V3kMm21Cl2Lj8jWjyylAt",
+	"V8+MSqfXGaompfq7F1Kn0UP6hN6ks3COrX/AkSO6/efbtoK01AsPkk5C0N5D7SX/YvbXld+svc0n09jj",
+	"3hHhN0Exo3aDkKaxthAuBTwgbbqjap1BP1vQTcpBQXlQndbiaqr9nGYpHjxmP0TU3p0duD6+9H0C5hLo",
+	"R4MQqkwxr0ZRc45OdWeQ2F/4NRsINEfu8/7eyAP3i5VDkd8B0PXbZb4OJHRF8ttTFk+zgX8veTU0JR2L",
+	"5Z5Ig3S06A7U79UASX7ien13eKsOGA8Xq8Ilo2UYJQUhiNERV1fPffZind43tpx1Ak6WS6buK30euAY6",
+	"Y4buwLxOrQR/SCW+0QQBLmMQWjQyMvClM2LUrinZmXAVRHWZJPC8OWMCgIXPiWNkZ6knQKjnUK1HoUm7",
+	"y5YkK4mieDxnvBX8V6+SZoCqoiK7/mXUKXs1bB/ph4Gj8wF8skvfW69rQU+qAJiWfi/kJB0AG/Gl5L+K",
+	"dvYKaRA+IcU96SJWVg7EDd7QazD201G6FeNudFJQ6iaAfomxI3zHtodtqDDYH2HAwEljPtzJ8klVK+JM",
+	"CNXXWMYDCb0IbO9SKO/LZkoUmHcnON+RNvJUw8jaA4/uDzFx/m+c/+534kZxHt++8x9TxpTcakTGkpVP",
+	"INM13D/CYy0bPboKLgAwbjzFTXDk9HY+sccXAX/hbm7GKFLTiLkN+BPfsW3C85Ry6XjprmTByA1nW5dJ",
+	"a6WqZsz7rL3PJyreMaAUgz+xo9hfCbioQvmFlfHO2B90HHW7HG+4CP/O7uJWGn3aMtbTPu3XqibcHFdw",
+	"GeV42ntZ2zv6n2hq+swXuRU6BBUWVCmO3dH3Fy+kegPpfa3a34stVXkqyL4n+THFJ58FbEjobVSramdE",
+	"FpjXS4wkgm1jmY8Jyg6Y7plzIoGyd16HeaDEhxkC5V63R1BI6c0/SGiYfWftOeZ3e18ywfJ4d9fBPrlj",
+	"4vc1g6LGsE1pEvrPuOB+Q5tw0x3EdLbPfM0gvsjyqympG+6VeTR0I0lZmY5VJZpJzCGXc5FAhAwNEyd3",
+	"Ge6VUycOZ8hTJ2+YGt86xiUYJV1kyf7E4AfdH9sZcv6lQakLLq7jC6c5u5LLaKy902+ugagZR2gH0NWh",
+	"vuxQmBO6+cpl1shgX1ciRyy3Cc6XgDU0CrxvUqfi27lg6G7A4zMFR++Wxc+j+hv3/Tr7Oh4PWrZ1aZgv",
+	"Y+5/APhPVmcV2Y2KfegD1TEUTr+u6VDZySXBl2KQC027q5us20cIQSFDieYr8YALb22EbE2HSbF0GdaR",
+	"Mo8ipr69sn9GpgjpOXKzoSInvvZsgoSUJjb+e0yqdGwXgZp9B23nQxv/Dan4isdTk4HLW901yhguDBX5",
+	"Ay48AASYgZkrcvAofQNZ8UnA0eA32oe0gksdSffeHI6dFxRBQZ0D1Chbk6qRyJtegm+2d9clwDjjlnDQ",
+	"7Nj9lvse/fOye0syb6HXudGCbRvFoufkmpWGCBmOb9COD2sKhFqfY4dA/XWJ8ot9QZF4j0M7dajToSZo",
+	"oJMuV0LDvhwSnOOV0rTGIOvspkPLn6TAcJmN/tNjyNlHkSK77/FuQ4QAKxIZM4A11wwZLQqpWU6CeLp7",
+	"TOo9ohfzgtWdJbkmc2Y5rFV/Gl1rZclErWOtaU9c3KINDjQqGoqNW5tMVxvmEuIs2yJVuS8w1t3mXdDr",
+	"tK9MXjVtr9tSfbOLTMRpghZr/WkP+ZQK9u9t+3PrUB0XLRT1kS2uRqK6OslhP9HWpm4XfcNlOtrI9sGt",
+	"NOLL/jCifBG7aEQ6ZTCTSnGqnXUpTdk+MNFQiznqJiZLNFuU3K3ryB5bb2+udx9Ggc4LKIXKp1atu4kk",
+	"zs5DR8ell0NiR4wkTGSvk3/LAoIi3fZM2nARa4SGHZ2syow6wzl5+qjGd3eN/zaYkE4FeXoavckO+XRi",
+	"GAN1yYgCioO1StoA16FOUop3xF8mx4r3vqGxAr0X0hjmSufPyc+fffKzV3tYwayJobHAx2Xo9nkJIFJE",
+	"VFIlN+j9YtAVXjqkMW3O7IBYPqAzklMD8KtgV2FyN4rh6K5O2vgOYTpoahwmHArsZlYTTlhR47ATxIuQ",
+	"FRNcxGEyUTRbuNS3bLjgvbg4RuO32NQ/Yt8CWqQA0Kc0+UyGf0ITwOH34Sm4WXXDgp4rCGvIEakZ28r0",
+	"2gn596F9Cjj7OOhg0EFFjk2a8H3fpmnCDoakqeeBXlfptmI8suKvVwGfs/Hex0F4eN+xoM9xIbOmMXX/",
+	"qGsGb4hOIQQeAiBjOgSvw95O3KVKxJnSc4CnbLe7pmSpmF6Dc+M84KBvqSZ2DhVkCrTCD622i67vfco6",
+	"gqiGS95rYr0nP+PQE0zbtoyWIUaLk1wbIT92aFHSjAulvMddVy96WuuKNVef7252nR/YaIThpzfAdtjo",
+	"AKUzFyTgNXXCJrUCcGsErmh/bVSnI8W2NJymDLuKEaVO+GhElcBHZiol4u6/vBv9fBoP1ocuOe1HU09e",
+	"tZY0JhuAaz3uwXB598ykZw7Y1+KEUltf6aaGkSDDXNFYEdY70DUCYo3Doyfu+VAbGSID1ng8w8wD9yye",
+	"bl12BtUyYuWKrq2myso4dyz4TaLD0kS2TnOWSn2uy+H33OhQs+muth80a8IKw4zr3YwekAu2+1w6zB1A",
+	"005RTFaZV7zI4Y8033DBtfG/AFpwNN8uWsE1GNQ0AyAANbJTAwGnhQgVz/tnDtVjnALkopY9bUGkOInv",
+	"xuzIEcBKAw2GRkITXGXJwNePyQAaAZ03ClXChNGDE6/hclDE1di1E/wrvupzuEPtGZRnGo0QPmisAcKe",
+	"JlQP1apBptxAJLCpsEEZLzZ8dw17nSW2ACewNxGDCMdIcrx7YB/Pq9UBwPsbkcSiN6sSx1TKoZnVkOfD",
+	"Q4xM4DHDPZcPXeiR4mgO17jh7YtWLYysWRmjilabjeWPCbjvoDS5LU8cdhw82OP97q0kmZR01Jz0bRtM",
+	"BB28wf3/VrEKa3UrIVxX/tCeTFeLBWNY1VtSZTjUgy4pR9u7rseJyoN6xgfoFTJnq1hX4h+xpR38moEr",
+	"Rqpcn5H5DuBiiiJrYUrCv9Y0Hk5t1BrFUuJA2/crzjxovSZSLBwOAg32Sau8qJHkToW2Blo+BIWaQmqa",
+	"bJNPS3wZWdM2JMmGWpvpZCEc1VFX/XoXIP7PGgG8q7mS10xkxMgivzLyyj6RkV/k/MpRcIYS0/0AyARX",
+	"cnklK6XP0RumKmFJBSB4CiqgpazvHxDx++zhj4dpP9Nq2hnJDbmeoG6OT2PHgrEY9LxL6nBz8vevloIN",
+	"Xg2H2+iIU5NCON4YN0pl4y4Uo5NYQ9P5NNgizj93C/DzqbcjCUGAykrgSn7vv9EE3vWN5DqQYugow9wG",
+	"p+7Md9F86jo3ecTJ+8N0u5HVrV/9IaQPLhYsVorfDOMQTcgLnO9MqoKDfVkwVZpU5xqd4KBjYc9vmMr5",
+	"Ykww2szqp8On/dTreY7KrYjEJgaTzfD6xCAQ6HVUhn1yrlXMivhigJJCpNv3e92Pa1J7b9yXsnDyUXJZ",
+	"rFlexW46E0bxKUt2I70URkXRpjdQCjW+/KpRORVNf9qOp1YjV7C7/W1/y0VlmG400scecuHuayxqGusN",
+	"u/Rfikw5uDTHTLqrjYMEwBGycDaNlYX9HTplPJsI2mbuA9q9VoyUNMLTfbVCxpopwKF5fEbw7JRUtPuK",
+	"FlybBDqAiMLy+b6eDovcPnSOFWYYVcwrD/XonoBEdB9vGkcmpZWbskqFIviGBSijVpkbtDd0Hfm5Aydw",
+	"vp6pxXe9FGvNyFpWCgVU712XTYZRHBzFN4rmClLfoUdnrIjfN3B1Ey1pp3i8WeyzmcAHXlTMnv/EbmA1",
+	"om1U0/RYwLDzNcjuLXSsbPZ3KdgtW/6g3uWvixuqriKE2xC9f5CV9srnPhwmqLmONl5/Jw3cWajTQx8P",
+	"K5YIkUoq3fOvjIDvT0DF+V1ZY4XFYFz0gsWab85lHne7riqq8lgwzVl6PmoGy4IGFN7194e11OaslMr8",
+	"0aPQl9W84AusInfv0qKQW1Yn89YgNtmkisxm1C9yQgOJIpUq9u+0+zI+Hd1WvhKvxQAGUSNu8G20gaM1",
+	"DyD3pF+JmY1qUtoYIjpDQwOYTUTtxppSFhIhblpKN952zLULOcy0LJnQ56FCS9OdJivJdKswCJg1opMz",
+	"gqpfv/39FIU3yaEufKcX4LuS5DKWYtIq299NaYXxTJ+RdyDtPgCLtsbJW6oo+Y+KFwXRXCzYOXnDPZww",
+	"dLj2dkirB3qfBcakDbhi6j3kmmjK7VfP/V7mTH2j98fmOtw03wdAflF7M3utbW8HqJP8Spog+0VlUF68",
+	"XUvY1tCDx7uqzuvQcNaJXQGzgbfsgBHqKxIoR/3GQjvXWQhbKPVJqjaYu526EChFWb0gpEKFSmDw9D8c",
+	"q9oOdZKZlmHTcqfQpo75cKCneL33ECfYcr1fba5dJL4/Qm1N45RjNHLZMBduzzGCBRFVJzkKYn37fmfU",
+	"zJofiS8kWrV8GycOV0wf3F/5D1k+HQE4T/HSuNI+EarPZ2jfwmqEXXf6msPtg/CkJ4D6ZKPU4wsXO1qb",
+	"d/2MqJlcOD0nUhlCN+gtc5lCes2a2HO1feOYIDeahCIdZ9PctlVcL9WfLc3E4sq43RuyXetWsKtE9zdZ",
+	"mbI6UoXjgN6p66BPxEsir8eXwyZbelXCQSf3O2t0umkkOrc6my9EsvYku2BuxSKlI1/GQ1wmmur1TDSg",
+	"903dpo1L8T///f/qukwwI2tjSoBW+lsRjVcNx4u4GHH6rc4HsSRnBjhMcIMUo8V+7yD1Tfnw+7H9QpKL",
+	"7MwOW8RDjvcsm315sJIP3Nu/WPX6I92+daGFr9ms2Xd1WuLJ5I7MGmNGenwX5sY9vHXv5Fs7sEFjnxKz",
+	"T5Ukp+2IkQGmdsfULIIQ52L/PhSBPY19h2NciDuXGCl9ortoGa6ONup/5gFJ3RNg0FFgof420rIs+IIm",
+	"G0smGzEO2PCK5VyxhRlOKYLUxBXXhqnayIxOZxCWqWsBbOluauuW23lp3KcmlsKOc/w3nFsTnH4pX0en",
+	"J6OfTZS+GpSegGaKsJfRVte0dq6pBqwXyZarWL8YH6xGk4/X2izqXDHMS16GopCm9RpXylrtWPqgHmta",
+	"d1+oP9DuGNjE6h1IHMVeeFFPnqjLJCG8r4liYWn+PayWyXmrpvOXSps0WAXki/bT0+v0DxgDCo3Rs4Sh",
+	"X+f/jndTTINvbLi58sZrqlh4Du3iQIN18JgTqlBDg7RxikJoWDgSZkyw+FdvEgWVSbZ04Aq74DQc5Dz+",
+	"ubvHN/IhlnCXxrcDeSPut6tbdK5yb6Z18DKfZuHfUDUFG6AulZha+tCNHriYSt3YoJEvXXtvWgv2VN4g",
+	"umZfC7/2IYkxnBw47MoZRd3+Q2PTAof9ON3R+g5/paRKwjHvbz7STmC8xfW/5ysb6ronleAmnI5jfI6x",
+	"OzPxko27CDXN76PjulnMBPWnoVgcpHdbI4E60gqFWknr2rqg084Vwrq8AI/GegBMzIGuGNvJlGLpLq4e",
+	"hawQh4BAc2hAyYXTkqTykf/xMj5ZeIbpoqA4eDiSqfwVKaGZNV1zWl90Fjhnq22e34PPMRgWzRaV4mZ3",
+	"Yc/GN2EJ8IrcTn4h5TVn3v94NjOKFUXTG0pL/hPbtZq0wFGDbGVUNbGD18aUs69fwXGylMmO+kbRRQ3P",
+	"w9QNX7CH5NL9A8JWdt/UEhpZ2od+kGRRcCZMCBZa61MW7BtNoJwZ0cGZYMpeRlSzuXlIXgLHhV+dFArI",
+	"UZr84eOr5+QvT57+6Y8PyZcHJVMbDptTdyd1tdvg4MbEGEGwxAceYyzX5+TLAyHB6thQdQ09zzzCBxjF",
+	"G7ojVF/7bm9U7OBhzVcC4JUeBjo4m/2XrMSKXIYzCDQ3e+RBRWjJZ2ezbx+ePvx2hoXtcK4nECynXr9d",
+	"IWhwmOvrfHYGvYae1Y8BfltprXh45fHpqTP8jbMTGobzyS8uIbAOIUV9RXeqT6/HiFBzHzgzPA0/ufZp",
+	"ceYUFnri4TK+Nr2s9Vjt9KdGToJr96MYXaxZ7oA00T8OXraaemZnvhzM6ttV5BwuWPcY/lYxbb53eRYH",
+	"PYFmakG0eHGwHHTiAdXPGlWxr/9LYIHAsIGprxPrkEu7PtC+eNLI9SuljtDQR0bz5yHD6bYUNCTIn+lr",
+	"Fj5xhOMdrMBofjYiQ/zPdz4Xu41Q5QIDEqpJyWRZMNdGGrpWW4nDiiIkDnINaYwCUToSVx8Occ0W1+kj",
+	"fG5/flHbUcc4xDD8fR+gXRvLYwf4yZfmI8jWIe4WW1wT2oaElJXVYqUCcIx95xSCQMOy83njuYPyts4E",
+	"RtY4hsjV/pa79fBjGF9znXc/nstm5t43mixau5iWnNE78yxvNqo7zp1pd5IYdXEeHe7idL7cBeyUHpJk",
+	"4W/YnQ8IBgWHN7ZXOG9E8RFCEXKq1tZA9E2tRkiw+phPfq3/8RWtgoKhT6Er1DbyhnUOuLXRTyImrGuQ",
+	"eghhYEey4iDMAPVBn9VYaab3Lj6LM5AfmBla2Ok9UdBlK1p+CNW5OdzQfaaKbpiBOv2f45+qH2ks4p3V",
+	"sL9+TqjSnc6Vx2EInY/ctyi9f47w0lrfhAJ4KvIBVIN8j0r8xcfH+JJsuV6Db+L2fOEE4m7D8heeOKzk",
+	"pZOwLjB4uFfe0ji6QUTSwpOHkbFQaoHBS0jTvpdrOXyiQf+9891PK9C/B6bqa1MPpdG+pdesmdckldWb",
+	"QM21B9w/T481s+eGrSVfMH3ya8G1+Xr3g8mcD9HhCjoPosNJbDPIZu5x1+GePF+48zjng3lJJmd0UbVY",
+	"j4GB6uZ0JjK37tsMw92LsR7/052p9Y1EGxoGhJJB37mYL67BPXw7anV9CY/IP/ALvxe1jC4MvzmwdnZB",
+	"d3UXA6ffu1wZ73+2Kj5kcfPVGkp97ijG68SxIx3b92zFxXP3meNofK1P3L++Zz8Lse+orAE4Junz7w5A",
+	"JB+wPq7RRcM3Je+kz/nkWugzWiI6xR1IpZlRcRzz4GJNS3Z0+6D+wIVf0e/KRji4zee82dxogplPzjxY",
+	"S4yTWP7eKNIYTSIuOWKfA06q4/jf3OenuN+kGut9s4NPcL5JdQjR/Am7egnAPMGBPe4SxPmhIN3+nsu7",
+	"+OIAhO6IN0uqaX7sR4efwJ57hXRw9yhkbbdJBWgFaGq7OLBDgp94pUbFIX6nJ3mQWz3pLh8uQ7KLvu4H",
+	"HsMFPviH705Vdn6E3TC1QyfmVkn7v9g2q99Qa5y6bsmKb0qJIJNxunoNvx+bsLpfuWfJi5+PR7osf2hs",
+	"qzOKsHrCSFJIeU2oCXVyh3AaxE4U3EGCvC+ZePbh9S0O+tfw3+O99+68fzvnPWBG0AbiK1b9QfrQwV36",
+	"sdWe/mMKofeiMZ5X4vQA1SR9iRHf0KLDDEY6iBw9Brsyym5e2RNbH9cuDLjlv2f9Pps5kDt0b9j5HYbD",
+	"/Ghvj7yBLsyhMWJtDEKmru9z4jsmFnykvsJuaFG5TOP4Ab/0TxznbMPw93y2/rv5kGcZC5oOEChQO2jC",
+	"8KVUmAgK1XtYQ7VHIIROmUlr4BUvMCG8zwb+VjG1q/mAL3ZPsoCGt/VJ1NkaH9cVHkTHiTaX/zyWluTC",
+	"MPNAG8Xopn22IUF7zgWFyXQ/cq8WCxxChJKgANeXbh2Akn5irCSUWKrIXM+Ox+QH/n2figImfk1GJ7/a",
+	"//uaNPZ/YGaAmNoyZYkPpmmppMYwZV/8f/SaPn763YOfTx/8hT5Yfv71uydf/202mrraPYbum0pHs587",
+	"kmrPHWFQnq4BUgi+7/744AXXpdTcl8+nJXgWXrlwKekPPsiCL3b7Xvu/H/gXL3cle+Da5g6/9fUw8VS3",
+	"uxhMdUQ2yB99q4xBF9ar8NRBbd3Wx8eZre6NvXZrPfQYw7Ve32FOodusZDiTL6zc7X8XiMEQaLgInpWS",
+	"qTUtNWgtDwm22gnQ1sY14OtjFUBpDALasR1WqbrMfm4ehg4gzSN/7do4TnNx27c+VgKirCMeDUXWI5+/",
+	"MKwc+6wDVRj17DNAHRj58Bso2bUPJzC+QK1027uiN5Cg6/JuY4yVLg3EGwc4Spwjgxe79WIg3aenkCPP",
+	"N9XGcWerusK/HkXKfD4f09dg2CYVFnqG8Zi7X7pGi9pGhzD0WmREsC3TJlSEfXngbhzK3H038yTneuPa",
+	"KsW1yBf4wOvQ+fQIKdH4CVrct6LvPhxX9F9IcYjTe8M84lY4PFecRMUOunsiBq79MZHL2VbX8NygR8+w",
+	"YLNH9gM+9g/P6o59id0+JUx5t9mHkZ8aevjAkAhK6U33HbT3IUZmDqhXrezNxm5M0+/3NRf5MIH8BE8c",
+	"VOupYRfSeA6Q2lAJJ9sb2Dl3R1Psda0eGskjE/WAV7CS+K4DJVpNh9EDRsUYJQ6P6jAEaHVk84AL7B0I",
+	"ZIJeWDezRjTSnZhD3xggNmgfP0hsb+CJAxObNtOQBerS733HhWOPORpc2IGrMrAfPzTUEPsKGlPOnzd1",
+	"2t8RCjJwF+/Xk9I5wjizLtzxHiZ4Y0fLLKdyheBWVssleX7xV7IFqErsOAddd0KR8j7HHRxuI+lzOH4T",
+	"zvE3CN1A7qALzwRWDeX7OqtDEWuujYxZgmHV6XhNfHWn/5A0814wRzBN9E0HF3CghG+7jDrFiprFOoYI",
+	"h9Tq8grpTgfU7y3V5Jqx0qEjsKLQD8l7XyDvkN8tIedBP4V0RHrNBJGVaZw6vtwzsDEVyR3rRLVz+RYW",
+	"NN4JPI0W7KQgAe2+DQ374feVWcgNS8YUXGNwxDY7WEbYFnEP4B43GjVJhUcY0C3GsqsTD6gxmBUWQDc6",
+	"59/pDy2KnQfo8D4FaEpQQ23EXAP4ZNtdO+QA+N17GDpJMvUGj4d3gXf2J765oUdlvblnD5HyJgMsnqNE",
+	"1zs15r44NJNMEfDJr4imOxjyaOztkbnDcwcmkxBQIEMOlH1I3Wn43hEa28QY2ZZWY+zM259LNurZvzpG",
+	"MOIYT+b0NqVNt59RSvP+UAHZfE8B8+6fSaR8qIIosZvdaNcAbt5AWOdBmQikZqTc59dqn66+Sd7Ll19K",
+	"qUbqjYZ9MX6wgfhUj/ld/PXO8bXfMFCGPFaDlQKQSk8e/fn0j1kNwIuWCtBFUAJa2GJ1lshx2UDyFmEW",
+	"3+9Wi8Tp/QuokZfWDIZe9VwgiNfzi7+egxVstTdNg/+SGrKVVZG7Kz/punusuaRG+RGl0n51sm6rv5ZF",
+	"juokF4BDDAZLQqdcIl73+ASALNnZHmcgScHoDSOIIhf9pJKbuPrZ1DdPD6LQog7rNVpsUvWbBc3CeUZI",
+	"+ONh9BwAUQzqTeZYG1fY0ed++VqkRcvr5QNgURmhllw6UNms0KyFJQ148fiQLztQbFlph4iHMM/A2588",
+	"etw3yF/m/PfLSO3k9L8AH32W55lXhqz1o9DDZplFBth1EBcUe9nmhkFtwzC3fOsfOuIehm8kLBY07A5l",
+	"s1glM5eCIZlvfGcvaFQhxYLtMyTrTUxdzJBuAqGpADoYaY2hGCnY0ljWjhiZW6muAYPMTlBVANqqKuFa",
+	"7ble12TOVpUIpV++5X7/ukKlq9vdI8KncLH6xPV63NV7fOhPx6jme7tBB8qodcSxolxkwCBZDrVbOjRx",
+	"Ax+YVV/kkmiGcUkfh4UconzCbTwpCyrSORQfCvp7O9GDMwK7xhQvgN05FCcAHRO7WZ6HohF3+0af16/u",
+	"vwa9P80jO+7mpTZuw0Il210rBeSWLGndDnmIP+5N8N20aDme47uv6+Tn+HmcIGeMOHKONY9hgYCmhNXk",
+	"kX+vJMFaMdQnme9kCa0VIRdx10pFjMRHYIFJ2roXVvuqoKvVQSKFb1hduQXBIlCY7Gbtz2QSMmfJ1NCX",
+	"N0zt6sxP6KdCDZ1TzTCixSEvQdgPt8HRwfshl4R9oQtT7AD+2X4qI/PKhNbF2NpK1909EUd0UVC+YXlm",
+	"TxZlhgt93TDVP8uLtdy+k/lRvcMwfkrJgt8Ow1iNG8/DauutJWirvXABLVsRH5zrFnZkPDWkfc4l1UNV",
+	"RB/sz88RRekYshHGnyAVQ/ZLgETFfuC+3cHhJpV092tMkDtMDoPAlnuQ7YM4ZJUqQjkYJJMquiU/Xl5+",
+	"IG7/9wQE4dAH3TVIFSPqjpqt06bmCPvWDyMrBStxYbCarOe8sfOtOQE1DmXecg7oZYXMQMuUK6c7D9+Y",
+	"Y82K/GqOkYAVvWFXjlVCfy5zBanv0MNCliWg9W3o7spKm6s5YwIaJEXaePTn/2yxYKXBtk8CeilQzLse",
+	"5Xga14Qj+c0Qj41W1sgDfCqA6Vlx4LoUNBLRx8eJ97bC/kdORv9YiaPnotuLMjZo6znFya+qEoOK9sfq",
+	"qEBfkMmciKtWh0FctYRZJ8a4gIplryXV0Xr227oYP1bi9QsXD603N601jxwupQQ32r9RxUglcqbIlro2",
+	"6FvK2+g1oPau+A3kDF2z0jwkqO4WVk2jRLOFFDk2yF9UBpPlzsl2DW3D8fU1zb1yvVyyhXFoaAKcKNAU",
+	"J6VTR8no8bHJ6Di6tHc5jVKkm4TAikKf/OqQYL+e/GrFfvryvS+ZeM6c6nWk62e/wXL4SuIWSngC4zMH",
+	"wMqtkVWgi08txin+t90SSK1VrCzo7mjhAHe5ouLMfu8b7RF7M2sznj549PBPXpa1Dd261ex4jIboZ+3S",
+	"v9EQ/wUH2INgD9X9syLfd11tJwJENMiS3djNSZLhJ2oW61FSAAL6MFq0nnZvZP8lTMRlOKpKZIi45cB3",
+	"PlbCnoQ1NA+U0a1wRG58ohscNXZVegDwDLg15wR8kCFCjy2Gjys0sJKo5hU+jTd1Sq8N2/wYUn2Pxi/8",
+	"JyKn966heGT2Om+kNsRsmcCCkLvm7wLLdQEAxFtEi8A3FkI2Yj+XNSt3Qmb0N5osuciv5hAZ1/fAWQ7E",
+	"LLqkUVBj+IIN5sa5R6bO/Xs6rnb1E7c8PMI+O3H+qbbZYAl2sA/vJWIP4K/xER+1IvZP9xoWWb9PsDaM",
+	"gtMG0jYAj95+74xodsMULciWixzjjyB8sqenpw++PSV/aD8PrjS6WP8RyiD8nXt6ehrSQmgyrYKaVFLF",
+	"o9NRWRWdVZzhbYN5o70uNSMbnucFwnPj/UQmyoN4dQ7C1CQVgITvAcQ+XjDa3aPjZUM88zvmTGd3uTPn",
+	"5Ku789nTzNmXY7OtBLM50ZCav5/lYAr/PyHfuQcya5Q/RLRD/PFAzQ/ge61KmK1UuT6D/5zbC4mW47qV",
+	"OYUdzEFPp0I6s9CZnxSgDO6ZOn1oNxql8NFNl2xE1QpVPu4g7rBTugsOWS3hnFTC8MJFG+zfWQa4g5aW",
+	"6E7DboRAXd/S/VBQgYryYC7cJ69HtrraE16zU6dkfqOJ3KYqLVwOR4Qzhh7eEb+gcUoTOJwxEA9RM5Az",
+	"79+8+L/evfw0Tl6Mbip4zItzX4FtShTT1YZZs0wxo3Yu1G3oNSNV2Yp16yju30AQ93akjxM6hFepW9do",
+	"x/X23uEjPu/Flqr8vlNbEv6h/6hYdRD30A8Qet4iaiZZUl6gCUvq8MFYLxHQ1zHO1ajd/x7rndKVXCa1",
+	"PWTt0ZEgSIfJaLms5mbfSdup51UxqEtd+Gf2SBKfOELXjOYJtr2WFQAaROyYPz1umDF/evJkqhlzyV2l",
+	"ArhpdD3p2DysZXKQME1c9wOTArOMbh3KPKakCkeaUu/C74eRWK7J/3yH+KKFXFwjGCmkErAvhuR0p7PQ",
+	"wN4+bOQKfP2NoAHgASMMz2AsCZd50gIRj1J3QOe9wG074pb7vkT9Df/3i/fvCE6APD59fPrg0eMDadbN",
+	"kZ0iNwY0PLKVgWKTfln3wL/MRgaIg5H7WPfuT2E4XPCVeF+NA3C4wA5AWDPSqD67YObBcymvOTt6+dhL",
+	"183fr2zAuopSzFt23HTJdAPqosBpRXf2HUBunRGKeQNUX4fUPk2E9MvNsLCJ1b+Blf+QPCNGXjPRQkm4",
+	"oQXPIQ0NijHyA5VKW/Xed4KC7Ue4sP3GblQlsyT1+lgKmRv83hOOo203G3t2r1fHwafOzn7+3OrzxVcC",
+	"XJQQWXJ+SJ8RsJUqP7f6nW5eNmjFDFPtHXNZzQu+QKYDlDicf3WJjxwUl6D+7ChYApjCXkQCN+gYQAK3",
+	"pgOE2RHTxvOMbzR59uE13m99juiKgrTw0IkBP7NcQqUO9qOfDsn0XDFqGO7L0WCZ3LbfLy7TW5qzxofb",
+	"52Z/PGAuYzirzLfBNkqKFboJBfgWN/SaqW7PbOyWLcWCDYt0pIOTX3k+CM30Av7uD3N/qjqkm90pS32/",
+	"+vDSyqrZYXQA6gReqK/CPh32GhgHJbR2fTzOQGJ6TRTuVBa/RtD2ZAfSbPgMnHMieo0u1e7ZMXvHXfrQ",
+	"87RkYagWRAyKA6YJXyo+0IZgS50r8ABtKddQh8p8BrBrbAUtMJ1epJnI7bnH71ArQdir0cNS6lN4ao8P",
+	"IuR/CleSOS4B9J8cfNhv39GTPkFghiO9PSYhCsBPtZvkKGDCv1FfuhoD98gisLZRMU4/tn1UOMCTX/1/",
+	"jpBwrdP6DQAIw2JDdm284mR0f6j0gk7vhRYuG16Gtqny8pKujm7fP4vsaK7o0mQgSZhYMGem+H53B4uv",
+	"+l1pAHPFaPIEPc1JwSHl9TPniz7aAeIHkt1/tPOGH8iPupJcrDBSiyG/XAJkRTiQQWDN4xxCzpfL5Bm8",
+	"4Mtl4x4Nyu7nclNSxbD77Hkdk7bKRSUKaxWv+A1LhaB96Domxu9HzNrFHhsgzxc42otYJ4oOk8CxryFM",
+	"ZnqMsD18NglkJNFlLOfmBUzmSG3GfgsIkiER8RLwCg6lMCA8jKuNdaz+mrHS8pyF3GAVLFYCemycJKuJ",
+	"dvSmN+yYx3PM9rS3PSG75sOoOWVBF6w+mm80MdhNZaoqh/e1BqK4C0/IBnAs8Lb8E91EoN1Uks+nGhPE",
+	"SeZD8Xu8ls6WRcaPn5grRq+zGg8X4UrA03IbslhLeZ2OlNKiuFgzdlQE7vojybRD+PEwPcJoUeCArr0E",
+	"m9sdyEKdC6YUusLbI2lVqftj+fGPUl5fgFdydkdrtO2eR09nHIqy1YcCnxvjcT+k2YphDnDGGnSXFQVT",
+	"2poZN+zcpUPWPlr0N1JBpD0QUBYZZnBPvgBW2/w9qDE/yDd2JpNJa03NJ6p/YqWZ3Ys7Kd7j4uYQlPBK",
+	"Mfb3hrRzSCmYKxKSVMH6hIxhsBRuc+YlrTQ7nhi0o//WfgSYxKGrTiFJh4Q2Vdtb7b2S0JsxJXM+4O8X",
+	"dFMW7NBNFzGLZGyM0k1lf8NFHHZUlBIQdDGX5TCKAtdY9RyS4GB4rznosI337SFQbM2o0rRIu2qoNh/D",
+	"U8cs8A8fGWrYTJGHRT2XrzGYghFFt7LDZHcG6IrGRtyz2uG2hx2tBbsb/p4V90mnfnfci4bYksLfu3Ps",
+	"hQMaumK0yMhWccPwD4CQXCoG/q/bsNJAMydYFXM0ifYKhm/f1cMTCn7ln5lMnstNWRnmquyat55QwbbB",
+	"CAnaD+i9GUZyto24uqWqc98okmtC9TV05MmbVSDXVie8FVmhprUHwyk8dVAR3fr4KCntJ7JXTNdDj5HU",
+	"9foOGVX5RgdFVh+ru8l4Ce0mUjfJOJAxFElwwS8MJrnsi5Sn7CbXSuNf126CxhuCMKoKDvqJs5QgkAJV",
+	"I+cNtqKNhx6YyBe8LjnEFQ6ktg9mlbpPRP2u7qfD3li38LokgSrFbxgo2QXW8d6zyvYsz3Gtx8sUdOPf",
+	"c5pE86udFqdwU+98sD8xVhJIBGQbK2GpO907XIgTQ6+P5024pNescdb9KraOxkK5AYAoaOF2IPu/4YSh",
+	"BfpQ52whNyxsX7N0mMbRacbv57jkytSm3E/iyV6qyY4gRO+eJRoN0WGo+vfEUE7vgaE8c+o1OLIO1lDx",
+	"EPzE0v8J+1KyhWH5cdSxI1HSS5j0++VRaalZC/Z7IKTL4Gc7ABm9k8Z15dRrjPchowW+il85B2VvU5od",
+	"QfPFuWM9dOx0ujNUmaRad2F/5WJ1Hx5t/60hWxyKs5aYxXcYYAV0a893CGMdxj8ggMJIWQ/LP3ICLODW",
+	"33eRPCwsnqn+olJ0XuwIdXjBh0hWh/OkvteKPdV9JfHRe1GJ4waK/hPHT6fK/QvZsFbNpAT2I69zUPFm",
+	"uj4tdT/JfXG/dt2dq02bnf382UrDUJT782e7aYi1iPtdqWJ2NjuhJT+5eTT7+vnr/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

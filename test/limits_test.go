@@ -148,7 +148,7 @@ func TestAGrantIsNeededToBuildWithAConnection(t *testing.T) {
 	require.Contains(t, fmt.Sprint(checked.Problems), "You may not use the connection")
 	_, err = ottermere.Answer[client.Workflow](builder.GoLive(ctx, "kiln-list", &client.GoLiveParams{}))
 	require.Error(t, err)
-	_, err = ottermere.Answer[client.Workflow](builder.GoBack(ctx, "kiln-list", 1))
+	_, err = ottermere.Answer[client.Workflow](builder.GoBack(ctx, "kiln-list", 1, nil))
 	require.ErrorContains(t, err, "Revision 1 has errors by now", "an earlier revision names it, too")
 	_, err = ottermere.Answer[client.Rehearsal](builder.Rehearse(ctx, "kiln-list", client.Rehearse{}))
 	require.Error(t, err, "a rehearsal uses it too")

@@ -456,6 +456,24 @@ func (e WorkflowSummaryState) Valid() bool {
 	}
 }
 
+// Defines values for WhatWasKept.
+const (
+	WhatWasKeptDismiss WhatWasKept = "dismiss"
+	WhatWasKeptStart   WhatWasKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the WhatWasKept enum.
+func (e WhatWasKept) Valid() bool {
+	switch e {
+	case WhatWasKeptDismiss:
+		return true
+	case WhatWasKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListRunsParamsFate.
 const (
 	ListRunsParamsFateGaveNothing     ListRunsParamsFate = "gave_nothing"
@@ -477,6 +495,60 @@ func (e ListRunsParamsFate) Valid() bool {
 	case ListRunsParamsFateSetAside:
 		return true
 	case ListRunsParamsFateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GoLiveParamsKept.
+const (
+	GoLiveParamsKeptDismiss GoLiveParamsKept = "dismiss"
+	GoLiveParamsKeptStart   GoLiveParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the GoLiveParamsKept enum.
+func (e GoLiveParamsKept) Valid() bool {
+	switch e {
+	case GoLiveParamsKeptDismiss:
+		return true
+	case GoLiveParamsKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GoBackParamsKept.
+const (
+	GoBackParamsKeptDismiss GoBackParamsKept = "dismiss"
+	GoBackParamsKeptStart   GoBackParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the GoBackParamsKept enum.
+func (e GoBackParamsKept) Valid() bool {
+	switch e {
+	case GoBackParamsKeptDismiss:
+		return true
+	case GoBackParamsKeptStart:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for UnpauseWorkflowParamsKept.
+const (
+	UnpauseWorkflowParamsKeptDismiss UnpauseWorkflowParamsKept = "dismiss"
+	UnpauseWorkflowParamsKeptStart   UnpauseWorkflowParamsKept = "start"
+)
+
+// Valid indicates whether the value is a known member of the UnpauseWorkflowParamsKept enum.
+func (e UnpauseWorkflowParamsKept) Valid() bool {
+	switch e {
+	case UnpauseWorkflowParamsKeptDismiss:
+		return true
+	case UnpauseWorkflowParamsKeptStart:
 		return true
 	default:
 		return false
@@ -2168,8 +2240,11 @@ type Workflow struct {
 	Document  string  `json:"document"`
 
 	// Followed In how many places references followed the edits that were just made
-	Followed *int    `json:"followed,omitempty"`
-	Label    *string `json:"label,omitempty"`
+	Followed *int `json:"followed,omitempty"`
+
+	// Kept Calls that were kept while it is paused
+	Kept  *int    `json:"kept,omitempty"`
+	Label *string `json:"label,omitempty"`
 
 	// LimitSentences What bounds its runs
 	LimitSentences *[]string `json:"limit_sentences,omitempty"`
@@ -2281,6 +2356,9 @@ type ListVersion = int
 
 // RunID defines model for RunID.
 type RunID = openapi_types.UUID
+
+// WhatWasKept defines model for WhatWasKept.
+type WhatWasKept string
 
 // Within defines model for Within.
 type Within = []string
@@ -2479,9 +2557,33 @@ type SaveDraftParams struct {
 
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *GoLiveParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+
 	// IfMatch The version that was read; a stale one gets 412
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
+
+// GoLiveParamsKept defines parameters for GoLive.
+type GoLiveParamsKept string
+
+// GoBackParams defines parameters for GoBack.
+type GoBackParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *GoBackParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+}
+
+// GoBackParamsKept defines parameters for GoBack.
+type GoBackParamsKept string
+
+// UnpauseWorkflowParams defines parameters for UnpauseWorkflow.
+type UnpauseWorkflowParams struct {
+	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
+	Kept *UnpauseWorkflowParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+}
+
+// UnpauseWorkflowParamsKept defines parameters for UnpauseWorkflow.
+type UnpauseWorkflowParamsKept string
 
 // SetAllowancesJSONRequestBody defines body for SetAllowances for application/json ContentType.
 type SetAllowancesJSONRequestBody SetAllowancesJSONBody
@@ -3420,7 +3522,7 @@ type ClientInterface interface {
 	// GoBack Put an earlier revision live again; the draft stays
 	//
 	// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
-	GoBack(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GoBack(ctx context.Context, workflow WorkflowName, number int, params *GoBackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSamples A workflow's samples and what arrived of late
 	//
@@ -3501,7 +3603,7 @@ type ClientInterface interface {
 	// UnpauseWorkflow Let a paused workflow start again, as it was live
 	//
 	// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
-	UnpauseWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UnpauseWorkflow(ctx context.Context, workflow WorkflowName, params *UnpauseWorkflowParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAllowances Addresses that are not public and may be reached all the same
@@ -5459,8 +5561,8 @@ func (c *Client) ListRevisions(ctx context.Context, workflow WorkflowName, reqEd
 // GoBack Put an earlier revision live again; the draft stays
 //
 // Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
-func (c *Client) GoBack(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGoBackRequest(c.Server, workflow, number)
+func (c *Client) GoBack(ctx context.Context, workflow WorkflowName, number int, params *GoBackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGoBackRequest(c.Server, workflow, number, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5670,8 +5772,8 @@ func (c *Client) StartWorkflow(ctx context.Context, workflow WorkflowName, body 
 // UnpauseWorkflow Let a paused workflow start again, as it was live
 //
 // Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
-func (c *Client) UnpauseWorkflow(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUnpauseWorkflowRequest(c.Server, workflow)
+func (c *Client) UnpauseWorkflow(ctx context.Context, workflow WorkflowName, params *UnpauseWorkflowParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnpauseWorkflowRequest(c.Server, workflow, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9455,6 +9557,33 @@ func NewGoLiveRequest(server string, workflow WorkflowName, params *GoLiveParams
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Kept != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kept", *params.Kept, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -9709,7 +9838,7 @@ func NewListRevisionsRequest(server string, workflow WorkflowName) (*http.Reques
 }
 
 // NewGoBackRequest constructs an http.Request for the GoBack method
-func NewGoBackRequest(server string, workflow WorkflowName, number int) (*http.Request, error) {
+func NewGoBackRequest(server string, workflow WorkflowName, number int, params *GoBackParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9739,6 +9868,33 @@ func NewGoBackRequest(server string, workflow WorkflowName, number int) (*http.R
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Kept != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kept", *params.Kept, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -10095,7 +10251,7 @@ func NewStartWorkflowRequestWithBody(server string, workflow WorkflowName, conte
 }
 
 // NewUnpauseWorkflowRequest constructs an http.Request for the UnpauseWorkflow method
-func NewUnpauseWorkflowRequest(server string, workflow WorkflowName) (*http.Request, error) {
+func NewUnpauseWorkflowRequest(server string, workflow WorkflowName, params *UnpauseWorkflowParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10118,6 +10274,33 @@ func NewUnpauseWorkflowRequest(server string, workflow WorkflowName) (*http.Requ
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Kept != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kept", *params.Kept, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -11039,7 +11222,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
-	GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*GoBackResponse, error)
+	GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, params *GoBackParams, reqEditors ...RequestEditorFn) (*GoBackResponse, error)
 
 	// ListSamplesWithResponse A workflow's samples and what arrived of late
 	//
@@ -11130,7 +11313,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
-	UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error)
+	UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, params *UnpauseWorkflowParams, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error)
 }
 
 type ListAllowancesResponse struct {
@@ -17449,8 +17632,8 @@ func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, wor
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /workflows/{workflow}/revisions/{number}/live (the `GoBack` operationId).
-func (c *ClientWithResponses) GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, reqEditors ...RequestEditorFn) (*GoBackResponse, error) {
-	rsp, err := c.GoBack(ctx, workflow, number, reqEditors...)
+func (c *ClientWithResponses) GoBackWithResponse(ctx context.Context, workflow WorkflowName, number int, params *GoBackParams, reqEditors ...RequestEditorFn) (*GoBackResponse, error) {
+	rsp, err := c.GoBack(ctx, workflow, number, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17618,8 +17801,8 @@ func (c *ClientWithResponses) StartWorkflowWithResponse(ctx context.Context, wor
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /workflows/{workflow}/unpause (the `UnpauseWorkflow` operationId).
-func (c *ClientWithResponses) UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error) {
-	rsp, err := c.UnpauseWorkflow(ctx, workflow, reqEditors...)
+func (c *ClientWithResponses) UnpauseWorkflowWithResponse(ctx context.Context, workflow WorkflowName, params *UnpauseWorkflowParams, reqEditors ...RequestEditorFn) (*UnpauseWorkflowResponse, error) {
+	rsp, err := c.UnpauseWorkflow(ctx, workflow, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -40,6 +40,7 @@ type Received struct {
 	Known     int       // items whose keys have started a run already
 	Duplicate bool      // none was started
 	Sample    bool
+	Kept      bool // it starts nothing for now: the workflow is paused
 }
 
 // Forget drops what is remembered of a hook after its workflow changed.
@@ -95,11 +96,16 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if h.Taking {
 		return in.sample(ctx, h, address, fields, body)
 	}
-	if h.State != "live" || plan == nil {
-		why := "the workflow is not live"
-		if h.State == "paused" {
-			why = "the workflow is paused"
+	if h.State == "paused" && plan != nil {
+		got, err := in.keep(ctx, h, plan, fields, body)
+		if !errors.Is(err, store.ErrConflict) {
+			return got, err
 		}
+		in.Forget(address) // it goes on since
+		h.State = "live"
+	}
+	if h.State != "live" || plan == nil {
+		const why = "the workflow is not live"
 		in.note(ctx, h, "refused", why, nil, body)
 		return Received{}, &Refused{Status: http.StatusConflict, Message: "Taken note of, but nothing was started: " + why + "."}
 	}

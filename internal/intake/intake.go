@@ -46,6 +46,8 @@ type Store interface {
 	AddSample(ctx context.Context, sc store.Scope, workflow uuid.UUID, fields, source string, taken bool) (store.Sample, error)
 	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
 	Schedules(ctx context.Context, sc store.Scope, workflow uuid.UUID) ([]store.Scheduled, time.Time, error)
+	// KeepEvent keeps the items of an event of a paused workflow.
+	KeepEvent(ctx context.Context, h store.Hook, items []byte) error
 	CurrentList(ctx context.Context, workspace uuid.UUID, name string, known int) (store.List, *lists.Table, error)
 	// Queued counts a workspace's runs that wait for their turn, up to most.
 	Queued(ctx context.Context, workspace uuid.UUID, most int) (int, error)

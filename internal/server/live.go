@@ -130,6 +130,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if g.Version = v; v == 0 {
 		g.Version = d.Version
 	}
+	g.Kept = string(or(r.Params.Kept, ""))
 	g.Numbers, g.Connectors = d.parsed.Numbers(d.Numbers), pins(d.parsed, d.catalog)
 	g.Bounds, _ = d.parsed.Bounds()
 	w, err := s.Store.GoLive(ctx, sc, r.Workflow, g)
@@ -169,7 +170,7 @@ func (s *Server) GoBack(ctx context.Context, r api.GoBackRequestObject) (api.GoB
 	if err != nil {
 		return nil, err
 	}
-	g.Bounds = plan.Limits
+	g.Bounds, g.Kept = plan.Limits, string(or(r.Params.Kept, ""))
 	if w, err = s.Store.PutBack(ctx, sc, r.Workflow, r.Number, g); err != nil {
 		return nil, err
 	}
@@ -201,6 +202,7 @@ func (s *Server) UnpauseWorkflow(ctx context.Context, r api.UnpauseWorkflowReque
 			return nil, err
 		}
 	}
+	g.Kept = string(or(r.Params.Kept, ""))
 	out, err := s.setState(ctx, r.Workflow, "live", g)
 	return api.UnpauseWorkflow200JSONResponse(out), err
 }

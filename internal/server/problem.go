@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"net/http"
 	"strconv"
@@ -49,6 +50,7 @@ func problemOf(err error) *fault {
 	var parked *call.Parked
 	var wrong *connections.Wrong
 	var later *signin.Later
+	var kept *store.KeptError
 	switch {
 	case errors.As(err, &f):
 		return f
@@ -72,6 +74,8 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusNotFound, "not_found", "There is nothing with this name or id here.")
 	case errors.Is(err, store.ErrConflict):
 		return refuse(http.StatusPreconditionFailed, "stale", "Somebody else changed it in between. Read it again and make your change there.")
+	case errors.As(err, &kept):
+		return refuse(http.StatusConflict, "kept", fmt.Sprintf("%s kept while it was paused. Say whether they start now, in their order, or are dismissed (kept=start or kept=dismiss).", wereKept(kept.Events)))
 	case errors.Is(err, store.ErrTaken):
 		return refuse(http.StatusConflict, "taken", "The name is taken. Choose another.")
 	case errors.Is(err, store.ErrText):
@@ -154,4 +158,11 @@ func or[T any](p *T, otherwise T) T {
 		return otherwise
 	}
 	return *p
+}
+
+func wereKept(n int) string {
+	if n == 1 {
+		return "1 call was"
+	}
+	return words.Count(n, "call") + " were"
 }

@@ -219,7 +219,7 @@ func cadenceFault(err error) error {
 }
 
 // standing tells how the start of a workflow stands that is live as this.
-func (s *Server) standing(ctx context.Context, sc store.Scope, w store.Workflow, live *workflow.Workflow) (*api.Standing, error) {
+func (s *Server) standing(ctx context.Context, sc store.Scope, w store.Workflow, live *workflow.Workflow, kept int) (*api.Standing, error) {
 	schedules, _, err := s.Store.Schedules(ctx, sc, w.ID)
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func (s *Server) standing(ctx context.Context, sc store.Scope, w store.Workflow,
 	if err != nil {
 		return nil, err
 	}
-	var seen workflows.Seen
+	seen := workflows.Seen{Kept: kept}
 	if r, ok := last[w.ID]; ok {
 		seen.Last = some(r.Accepted)
 	}

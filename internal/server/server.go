@@ -310,6 +310,8 @@ func (s *Server) hook(c *gin.Context) {
 		return
 	}
 	switch {
+	case got.Kept:
+		c.JSON(http.StatusAccepted, gin.H{"kept": "the workflow is paused; somebody decides whether it starts then"})
 	case got.Sample:
 		c.JSON(http.StatusAccepted, gin.H{"taken": "sample"})
 	case got.Duplicate && got.Known == 1:

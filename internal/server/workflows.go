@@ -36,7 +36,14 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 		if live, err = s.revision(ctx, sc, w, *w.Live); err != nil {
 			return out, err
 		}
-		if out.Standing, err = s.standing(ctx, sc, w, live); err != nil {
+		if w.State == "paused" {
+			kept, err := s.Store.KeptOf(ctx, sc, []uuid.UUID{w.ID})
+			if err != nil {
+				return out, err
+			}
+			out.Kept = given(kept[w.ID])
+		}
+		if out.Standing, err = s.standing(ctx, sc, w, live, or(out.Kept, 0)); err != nil {
 			return out, err
 		}
 	}
@@ -117,6 +124,10 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 		drafts[i] = w.Draft
 	}
 	found := s.Outlines.Errors(catalog, drafts...)
+	kept, err := s.Store.KeptOf(ctx, sc, ids)
+	if err != nil {
+		return nil, err
+	}
 	schedules, err := s.Store.SchedulesOf(ctx, sc, ids)
 	if err != nil {
 		return nil, err
@@ -132,9 +143,9 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 			sum.Last = some(s.summary(sc, r))
 		}
 		if x, ok := schedules[w.ID]; ok {
-			sum.Standing = standingOf(workflows.StandingOf(w, "", []store.Scheduled{x}, workflows.Seen{}))
+			sum.Standing = standingOf(workflows.StandingOf(w, "", []store.Scheduled{x}, workflows.Seen{Kept: kept[w.ID]}))
 		} else if w.State == "paused" {
-			sum.Standing = standingOf(workflows.StandingOf(w, "", nil, workflows.Seen{}))
+			sum.Standing = standingOf(workflows.StandingOf(w, "", nil, workflows.Seen{Kept: kept[w.ID]}))
 		}
 		out.Workflows = append(out.Workflows, sum)
 	}

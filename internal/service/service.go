@@ -202,7 +202,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	var upkeep context.Context
 	upkeep, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go s.keep(upkeep, c)
-	for _, source := range []intake.Source{&intake.Schedules{Intake: door, Store: s.Store, Log: c.Log}, &intake.Afters{Intake: door, Store: s.Store, Log: c.Log}} {
+	for _, source := range []intake.Source{&intake.Schedules{Intake: door, Store: s.Store, Log: c.Log}, &intake.Afters{Intake: door, Store: s.Store, Log: c.Log}, &intake.Keeps{Intake: door, Store: s.Store, Log: c.Log}} {
 		s.sources.Go(func() { source.Run(upkeep) })
 	}
 	return nil

@@ -37,11 +37,15 @@ type GoingLive struct {
 	Bounds     workflow.Bounds
 	Times      Timer
 	Follows    []Follow
+	Kept       string // what becomes of events that were kept: KeptStart, KeptDismiss; "": there must be none
 }
 
 // starts makes it so that runs of a workflow start by this and nothing else.
 func (g *GoingLive) starts(ctx context.Context, tx pgx.Tx, w Workflow, known []Scheduled) error {
 	if err := retime(ctx, tx, w, known, g.Times); err != nil {
+		return err
+	}
+	if err := settleKept(ctx, tx, w, g.Kept); err != nil {
 		return err
 	}
 	return setFollows(ctx, tx, w, g.Follows)
@@ -107,6 +111,7 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
+		w.State = "live"
 		if err := g.starts(ctx, tx, w, known); err != nil {
 			return err
 		}

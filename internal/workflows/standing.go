@@ -25,6 +25,7 @@ type Standing struct {
 type Seen struct {
 	Last    *time.Time // when a run started last
 	Refused *store.Delivery
+	Kept    int // events, while it is paused
 }
 
 // ACall is what a workflow waits for that something calls.
@@ -56,7 +57,11 @@ func StandingOf(w store.Workflow, waits string, schedules []store.Scheduled, see
 		if strings.Contains(by, ",") { // Mara Quill, token demo
 			by += ","
 		}
-		return &Standing{Words: "Paused by " + by + " since", At: w.Stated}
+		out := &Standing{Words: "Paused by " + by + " since", At: w.Stated}
+		if seen.Kept > 0 {
+			out.Why = words.Count(seen.Kept, "call") + " kept meanwhile"
+		}
+		return out
 	case len(schedules) > 0:
 		return standingOfSchedules(schedules)
 	case waits == "":

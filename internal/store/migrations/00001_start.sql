@@ -310,7 +310,7 @@ CREATE TABLE delivery (
   workspace_id uuid NOT NULL,
   workflow_id  uuid NOT NULL,
   id           uuid NOT NULL,
-  verdict      text NOT NULL, -- started, duplicate, sample, refused
+  verdict      text NOT NULL, -- started, duplicate, sample, kept, refused
   reason       text NOT NULL DEFAULT '',
   run_id       uuid,
   bytes        integer NOT NULL,
@@ -318,6 +318,21 @@ CREATE TABLE delivery (
   PRIMARY KEY (workspace_id, workflow_id, id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
+
+-- What called while a workflow was paused: somebody says whether it starts in order, or
+-- is dismissed.
+CREATE TABLE kept_event (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  id           uuid NOT NULL, -- of version 7: in the order in which they came
+  items        bytea NOT NULL, -- zstd of a JSON list
+  bytes        integer NOT NULL,
+  starting     timestamptz, -- from when on it is to start; NULL: it waits for somebody
+  PRIMARY KEY (workspace_id, workflow_id, id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+CREATE INDEX kept_event_starting ON kept_event (workspace_id, workflow_id, id) WHERE starting IS NOT NULL;
+CREATE INDEX kept_event_id ON kept_event (id) WHERE starting IS NULL;
 
 -- A key that started a run starts nothing again until it expires. Its
 -- uniqueness spans days, so it is not partitioned.
@@ -838,7 +853,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);

@@ -21,11 +21,19 @@ export const useCadence = (asked: Partial<Schemas["AskedCadence"]> | undefined, 
     queryFn: () => ask(http.POST("/cadence", { body: { count: 5, ...asked } })),
   });
 
+/** What becomes of calls that were kept while a workflow was paused. */
+export type WhatWasKept = "start" | "dismiss";
+
 /** Lets a paused workflow start again. */
 export function useUnpause(workflow: string) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/unpause", { params: { path: { workflow } } })),
+    mutationFn: (kept?: WhatWasKept) =>
+      ask(
+        http.POST("/workflows/{workflow}/unpause", {
+          params: { path: { workflow }, query: kept ? { kept } : {} },
+        }),
+      ),
     onSuccess: (w: Workflow) => {
       client.setQueryData(["workflow", workflow], w);
       void client.invalidateQueries({ queryKey: ["workflows"] });

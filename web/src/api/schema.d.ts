@@ -1598,6 +1598,8 @@ export interface components {
             /** @enum {string} */
             state: "draft" | "live" | "paused";
             live?: number;
+            /** @description Calls that were kept while it is paused */
+            kept?: number;
             /** Format: int64 */
             version: number;
             document: string;
@@ -2860,6 +2862,8 @@ export interface components {
         ItemAlike: string;
         /** @description Part of the label */
         ItemLabel: string;
+        /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
+        WhatWasKept: "start" | "dismiss";
         ListName: string;
         /** @description The version that the change made */
         ListVersion: number;
@@ -3282,7 +3286,10 @@ export interface operations {
     };
     goLive: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
+                kept?: components["parameters"]["WhatWasKept"];
+            };
             header?: {
                 /** @description The version that was read; a stale one gets 412 */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -3333,7 +3340,10 @@ export interface operations {
     };
     goBack: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
+                kept?: components["parameters"]["WhatWasKept"];
+            };
             header?: never;
             path: {
                 /** @description The workflow's name */
@@ -3382,7 +3392,10 @@ export interface operations {
     };
     unpauseWorkflow: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
+                kept?: components["parameters"]["WhatWasKept"];
+            };
             header?: never;
             path: {
                 /** @description The workflow's name */

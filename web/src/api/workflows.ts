@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, http, type Schemas, type Workflow } from "./client";
 import type { Edit } from "./draft";
+import type { WhatWasKept } from "./schedule";
 
 export const useWorkflows = () =>
   useQuery({
@@ -91,11 +92,12 @@ export function usePause(workflow: string) {
 export function useGoLive(workflow: Workflow) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: () =>
+    mutationFn: (kept?: WhatWasKept) =>
       ask(
         http.POST("/workflows/{workflow}/live", {
           params: {
             path: { workflow: workflow.name },
+            query: kept ? { kept } : {},
             header: { "If-Match": `"${String(workflow.version)}"` },
           },
         }),

@@ -105,6 +105,18 @@ describe("going live", () => {
     expect(calls.filter((c) => c.method === "POST")).toHaveLength(1);
   });
 
+  it("asks what becomes of what was kept", async () => {
+    const { calls, go } = await opened(workflow({ kept: 3 }));
+    expect(screen.getByText("3 calls were kept while it was paused.")).toBeTruthy();
+    expect(screen.getByText("say what becomes of what was kept")).toBeTruthy();
+    expect(go.disabled).toBe(true);
+    await userEvent.click(screen.getByLabelText(/They start runs now/));
+    await userEvent.click(go);
+    await waitFor(() => {
+      expect(calls.at(-1)?.path).toContain("kept=start");
+    });
+  });
+
   it("says that nothing changes and nobody gets anything, and what one does that was never live", async () => {
     await opened(workflow({ live: undefined }), {
       [AHEAD]: ahead({ from: undefined, lately: { runs: 4, items: 12, seconds: 0.02 } }),

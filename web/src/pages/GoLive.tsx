@@ -6,6 +6,8 @@ import type { Schemas, Workflow } from "../api/client";
 import { useAhead } from "../api/live";
 import { useGoLive, useWorkflow } from "../api/workflows";
 import { Expect, Receives, UnderWay, WhatChanges, WhatStarts } from "../golive/parts";
+import type { WhatWasKept as Kept } from "../api/schedule";
+import { WhatWasKept } from "../golive/WhatWasKept";
 import { NextTimes } from "../golive/NextTimes";
 import { ToLookAt } from "../golive/ToLookAt";
 import { Trouble, Waiting } from "../ui/parts";
@@ -34,6 +36,8 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
   const errors = workflow.problems.filter((p) => p.severity === "error");
   const warnings = workflow.problems.filter((p) => p.severity === "warning");
   const [ticks, setTicks] = useState(0);
+  const [kept, setKept] = useState<Kept>();
+  const unsaid = (workflow.kept ?? 0) > 0 && kept === undefined;
   const missing = errors.length > 0 ? 0 : warnings.length > 4 ? 1 - ticks : warnings.length - ticks;
   const leave = () => void navigate({ to: "/workflows/$workflow", params: { workflow: workflow.name } });
   return (
@@ -52,6 +56,9 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
         <Receives writes={ahead.writes} />
         <Expect ahead={ahead} />
         <UnderWay ahead={ahead} />
+        {workflow.kept !== undefined && (
+          <WhatWasKept calls={workflow.kept} chosen={kept} onChoose={setKept} />
+        )}
         <ToLookAt errors={errors} warnings={warnings} onTicks={setTicks} />
       </div>
       <aside className="flex flex-col gap-5 border-rule bg-sheet px-6 py-5 lg:border-l" aria-label="When">
@@ -61,9 +68,9 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
           <div className="flex items-center gap-2">
             <button
               className="btn btn-main"
-              disabled={errors.length > 0 || missing > 0 || live.isPending}
+              disabled={errors.length > 0 || missing > 0 || unsaid || live.isPending}
               onClick={() => {
-                live.mutate(undefined, {
+                live.mutate(kept, {
                   onSuccess: (w) => {
                     toast(`Live as revision ${String(w.live)}`);
                     leave();
@@ -80,7 +87,9 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
                   ? missing === 1
                     ? "one tick is missing"
                     : `${String(missing)} ticks are missing`
-                  : ""}
+                  : unsaid
+                    ? "say what becomes of what was kept"
+                    : ""}
             </span>
             <button className="btn btn-plain ml-auto" onClick={leave}>
               Not yet

@@ -5,11 +5,11 @@ import { asFields, type Workflow } from "../api/client";
 import { useConnections } from "../api/connections";
 import type { Edit } from "../api/draft";
 import { useGoBack } from "../api/live";
-import { useUnpause } from "../api/schedule";
 import { usePause } from "../api/workflows";
 import { Badge, Trouble } from "../ui/parts";
 import { Stages } from "../ui/Stages";
 import { plural, standingWords } from "../ui/words";
+import { GoOn } from "./GoOn";
 
 /** What the workflow is called, and whether it is live. */
 export function BenchHead({
@@ -23,7 +23,6 @@ export function BenchHead({
 }) {
   const pause = usePause(workflow.name);
   const back = useGoBack(workflow.name);
-  const unpause = useUnpause(workflow.name);
   const state =
     workflow.state === "live"
       ? `Live, revision ${String(workflow.live)}`
@@ -55,16 +54,7 @@ export function BenchHead({
             Back to revision {workflow.live - 1}
           </button>
         )}
-        {workflow.state === "paused" && (
-          <button
-            className="hover:text-ink hover:underline"
-            onClick={() => {
-              unpause.mutate(undefined, { onSuccess: () => toast("It starts again, as it was live") });
-            }}
-          >
-            Let it go on
-          </button>
-        )}
+        {workflow.state === "paused" && <GoOn workflow={workflow} />}
         {workflow.state === "live" && (
           <button
             className="hover:text-ink hover:underline"
@@ -82,7 +72,7 @@ export function BenchHead({
           {standingWords(workflow.standing)}
         </div>
       )}
-      <Trouble error={pause.error ?? unpause.error ?? back.error} />
+      <Trouble error={pause.error ?? back.error} />
     </div>
   );
 }

@@ -406,6 +406,18 @@ describe("the bench", () => {
     expect(b.did("POST", "/revisions/2/live")).toHaveLength(1);
   });
 
+  it("asks what becomes of calls that were kept while it was paused", async () => {
+    const w = draft({ live: 3, state: "paused", kept: 1 } as Partial<Workflow>);
+    const base = `/workflows/${w.name}`;
+    const b = await bench(w, { [`POST ${base}/unpause`]: { ...w, state: "live", kept: undefined } });
+    await userEvent.click(screen.getByRole("button", { name: "Let it go on" }));
+    expect(await screen.findByText(/1 call was kept while it was paused/)).toBeTruthy();
+    expect(b.did("POST", "/unpause")).toHaveLength(0);
+    await userEvent.click(screen.getByRole("button", { name: "Start it" }));
+    expect(await screen.findByText("Live, revision 3")).toBeTruthy();
+    expect(b.did("POST", "/unpause?kept=start")).toHaveLength(1);
+  });
+
   it("starts at once where nothing is asked for", async () => {
     const w = draft({ live: 1, state: "live" } as Partial<Workflow>);
     const b = await bench(w, { [`POST /workflows/${w.name}/start`]: { run: "r1" } });

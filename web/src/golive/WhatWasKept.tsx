@@ -1,0 +1,43 @@
+import type { WhatWasKept as Choice } from "../api/schedule";
+import { plural } from "../ui/words";
+
+const ways: { value: Choice; words: string }[] = [
+  { value: "start", words: "They start runs now, in the order in which they came." },
+  { value: "dismiss", words: "They are dismissed." },
+];
+
+/** Asks what becomes of calls that were kept while the workflow was paused. */
+export function WhatWasKept({
+  calls,
+  chosen,
+  onChoose,
+}: {
+  calls: number;
+  chosen: Choice | undefined;
+  onChoose: (c: Choice) => void;
+}) {
+  return (
+    <section className="border-t border-rule py-3" aria-label="What was kept">
+      <h2 className="label mb-1">What was kept</h2>
+      <p className="mb-1.5">
+        {plural(calls, "call")} {calls === 1 ? "was" : "were"} kept while it was paused.
+      </p>
+      <div role="radiogroup" aria-label="What becomes of what was kept" className="space-y-1">
+        {ways.map((w) => (
+          <label key={w.value} className="flex items-center gap-2">
+            <input
+              type="radio"
+              name="kept"
+              className="accent-leaf"
+              checked={chosen === w.value}
+              onChange={() => {
+                onChoose(w.value);
+              }}
+            />
+            {w.words}
+          </label>
+        ))}
+      </div>
+    </section>
+  );
+}
