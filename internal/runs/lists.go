@@ -12,14 +12,22 @@ import (
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/near"
 	"youngtrellis/internal/store"
 )
 
+// ListStore has workspace lists.
+type ListStore interface {
+	// CurrentList gives a list; one of the version that is known is given without rows.
+	CurrentList(ctx context.Context, workspace uuid.UUID, name string, known int) (store.List, *lists.Table, error)
+	ListNames(ctx context.Context, workspace uuid.UUID) ([]string, error)
+}
+
 // Lists reads workspace lists for runs, and keeps those that are read often. What is
 // kept is given only as long as it stands. It is safe for concurrent use.
 type Lists struct {
-	Store *store.Store
+	Store ListStore
 
 	mu    sync.Mutex // protects what follows
 	known map[listKey]*list.Element
@@ -44,7 +52,7 @@ type keptList struct {
 const mostListBytes = 16 << 20
 
 // NewLists makes one.
-func NewLists(s *store.Store) *Lists {
+func NewLists(s ListStore) *Lists {
 	return &Lists{Store: s, known: map[listKey]*list.Element{}, order: list.New()}
 }
 
