@@ -148,7 +148,10 @@ func (a *app) sentCalls(sent []ottermere.Sent) {
 	rows := [][]string{}
 	for i, s := range sent {
 		became := "run " + s.Run.String()
-		if s.Duplicate {
+		switch {
+		case s.Kept:
+			became = "nothing yet: kept while it is paused"
+		case s.Duplicate:
 			became = "nothing: that run was there already"
 		}
 		rows = append(rows, []string{strconv.Itoa(i + 1), s.Call.Caller, s.Call.Number + s.Call.Shown, fmt.Sprintf("%d s", s.Call.Seconds), s.Call.Note, became})

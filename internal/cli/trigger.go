@@ -64,6 +64,9 @@ func (a *app) triggerShow() *cobra.Command {
 			for _, e := range s.Entries {
 				if len(e.Times) > 0 {
 					fmt.Fprintln(a.out)
+					if who := deref(e.Reader); who != "" {
+						fmt.Fprintf(a.out, "For %s\n", who)
+					}
 					a.times(e.Times, e.Zone)
 				}
 			}

@@ -19,6 +19,7 @@ type Sent struct {
 	Status    int
 	Run       uuid.UUID
 	Duplicate bool
+	Kept      bool // the workflow is paused
 }
 
 // Report lets the switchboard send calls to the counter's webhook.
@@ -33,11 +34,12 @@ func (w *World) Report(ctx context.Context, calls []switchboard.Call) ([]Sent, e
 		var body struct {
 			Run       uuid.UUID
 			Duplicate bool
+			Kept      string
 		}
 		if err := json.Unmarshal([]byte(a.Body), &body); err != nil {
 			return out, fmt.Errorf("the webhook answered %d: %s", a.Status, a.Body)
 		}
-		s.Run, s.Duplicate = body.Run, body.Duplicate
+		s.Run, s.Duplicate, s.Kept = body.Run, body.Duplicate, body.Kept != ""
 		out = append(out, s)
 	}
 	return out, nil

@@ -167,7 +167,7 @@ func (c *caller) lists() {
 	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists", `{"name": "x"}`)), "It is empty. Its first line names the columns.")
 	require.Contains(c, fmt.Sprint(c.do(422, "POST", "/lists", `{"name": "x", "columns": []}`)), "at least one column")
 	c.do(400, "POST", "/lists", `{"name": "x", "columns": [{"name": "a", "type": "date"}]}`)
-	words := c.do(201, "POST", "/lists", `{"name": "words", "csv": "Word;Seen\nceladon;4"}`)
+	words := c.do(201, "POST", "/lists", `{"name": "spellings", "csv": "Word;Seen\nceladon;4"}`)
 	require.EqualValues(c, 1, words["rows"])
 
 	made := c.do(200, "POST", "/lists/on-duty/rows", `{"edits": [{"fields": {"short": "wren", "floor": "2"}}, {"fields": {"short": "tam", "phone": 77}}, {"fields": {"short": "ash"}}]}`)
@@ -217,8 +217,8 @@ func (c *caller) lists() {
 	require.Contains(c, fmt.Sprint(c.do(200, "POST", "/check", document(strings.ReplaceAll(reads, "on-duty", "in-duty")))["problems"]), `There is no list "in-duty". Did you mean on-duty?`)
 	require.Contains(c, fmt.Sprint(c.do(409, "DELETE", "/lists/on-duty", "")), "It is read by pages.")
 	require.Contains(c, fmt.Sprint(c.do(200, "GET", "/lists", "")["lists"]), "pages")
-	c.do(204, "DELETE", "/lists/words", "")
-	c.do(404, "DELETE", "/lists/words", "")
+	c.do(204, "DELETE", "/lists/spellings", "")
+	c.do(404, "DELETE", "/lists/spellings", "")
 	viewer := c.value(c.do(201, "POST", "/tokens", `{"name": "looks", "role": "viewer"}`), "secret")
 	c.do(200, "GET", "/lists/on-duty", "", "Authorization", "Bearer "+viewer)
 	for _, path := range []string{"rows", "csv", "changes/2"} {

@@ -59,18 +59,18 @@ func (s *Store) Schedules(ctx context.Context, sc Scope, workflow uuid.UUID) (ou
 	return out, now, err
 }
 
-// SchedulesOf lists the first due schedule of each of these workflows that has any; one
-// that has some trouble goes before.
-func (s *Store) SchedulesOf(ctx context.Context, sc Scope, workflows []uuid.UUID) (map[uuid.UUID]Scheduled, error) {
-	out := map[uuid.UUID]Scheduled{}
+// SchedulesOf lists the first due schedule of each of these workflows that has any, and
+// the first that has some trouble.
+func (s *Store) SchedulesOf(ctx context.Context, sc Scope, workflows []uuid.UUID) (map[uuid.UUID][]Scheduled, error) {
+	out := map[uuid.UUID][]Scheduled{}
 	err := s.within(ctx, sc, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT DISTINCT ON (s.workflow_id) "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = ANY ($1) ORDER BY s.workflow_id, s.trouble = '', s.next NULLS LAST", workflows)
+		rows, err := tx.Query(ctx, "SELECT DISTINCT ON (s.workflow_id, s.trouble = '') "+scheduledColumns+" FROM schedule s WHERE s.workflow_id = ANY ($1) ORDER BY s.workflow_id, s.trouble = '', s.next NULLS LAST", workflows)
 		if err != nil {
 			return err
 		}
 		list, err := pgx.CollectRows(rows, scanScheduled)
 		for _, x := range list {
-			out[x.Workflow] = x
+			out[x.Workflow] = append(out[x.Workflow], x)
 		}
 		return err
 	})

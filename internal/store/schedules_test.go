@@ -98,7 +98,7 @@ func TestWhatIsDueIsClaimedByOneAtATime(t *testing.T) {
 	of, err := b.SchedulesOf(ctx, b.sc, ids)
 	require.NoError(t, err)
 	require.Len(t, of, 6)
-	require.Equal(t, "k2", of[ids[0]].Key)
+	require.Equal(t, "k2", of[ids[0]][0].Key)
 
 	other := b.another(t)
 	list, _, err = other.ScheduleList(ctx, other.sc, uuid.Nil, 100)
@@ -277,7 +277,7 @@ func TestTheSchedulesOfReadersFollowTheirList(t *testing.T) {
 	require.Equal(t, []int{0}, seen)
 	of, err := b.SchedulesOf(ctx, b.sc, []uuid.UUID{plan.ID})
 	require.NoError(t, err)
-	require.Equal(t, "There is no list.", of[plan.ID].Trouble)
+	require.Equal(t, "There is no list.", of[plan.ID][0].Trouble)
 	require.Empty(t, who())
 
 	_, err = b.AddList(ctx, b.sc, List{Name: "readers"}, tableFrom(t, "address", "mara", "tam"), "created")

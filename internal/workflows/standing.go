@@ -93,8 +93,18 @@ func standingOfSchedules(schedules []store.Scheduled) *Standing {
 		}
 		return -1
 	})
-	s := &Standing{Words: "Next", At: next.Due, Zone: next.Zone, Why: next.Trouble, Trouble: next.Trouble != ""}
-	if next.Due.IsZero() {
+	s := &Standing{Words: "Next", At: next.Due, Zone: next.Zone}
+	for _, x := range schedules {
+		if x.Trouble != "" { // that of the workflow itself comes first
+			s.Why, s.Trouble = x.Trouble, true
+			break
+		}
+	}
+	switch i := slices.IndexFunc(schedules, func(x store.Scheduled) bool { return x.ListVersion == store.NoVersion }); {
+	case !next.Due.IsZero():
+	case i >= 0:
+		s.Words, s.Zone = "The hours of "+schedules[i].List+" are being read", ""
+	default:
 		s.Words, s.Zone, s.Trouble = "It is never due again", "", true
 	}
 	return s

@@ -29,7 +29,14 @@ func TestHowAStartStandsIsOneOfAFixedList(t *testing.T) {
 	require.Empty(t, WaitsFor(nil), "a revision that cannot be read any more")
 	require.Nil(t, StandingOf(store.Workflow{}, ACall, nil, Seen{}), "a draft stands nowhere")
 	require.Equal(t, &Standing{Words: "Paused by Wren since", At: at}, StandingOf(store.Workflow{Live: &one, State: "paused", Stated: at, StatedBy: "Wren"}, "", []store.Scheduled{due}, Seen{}))
-	require.Equal(t, &Standing{Words: "Next", At: noon, Zone: "Europe/Lisbon"}, StandingOf(live, "", []store.Scheduled{never, due}, Seen{}))
+	require.Equal(t, "3 calls kept meanwhile", StandingOf(store.Workflow{Live: &one, State: "paused", Stated: at, StatedBy: "Wren"}, ACall, nil, Seen{Kept: 3}).Why)
+	require.Equal(t, &Standing{Words: "Next", At: noon, Zone: "Europe/Lisbon"}, StandingOf(live, "", []store.Scheduled{due}, Seen{}))
+	own := store.Scheduled{List: "readers", ListVersion: 3}
+	require.Equal(t, &Standing{Words: "Next", At: noon, Zone: "Europe/Lisbon"}, StandingOf(live, "", []store.Scheduled{own, due}, Seen{}))
+	own.Trouble = "1 row of readers cannot be read as an hour."
+	require.Equal(t, &Standing{Words: "Next", At: noon, Zone: "Europe/Lisbon", Why: own.Trouble, Trouble: true}, StandingOf(live, "", []store.Scheduled{own, due}, Seen{}), "what is wrong with one is told, and the others are due")
+	own = store.Scheduled{List: "readers", ListVersion: store.NoVersion}
+	require.Equal(t, &Standing{Words: "The hours of readers are being read"}, StandingOf(live, "", []store.Scheduled{own}, Seen{}))
 	require.Equal(t, &Standing{Words: "It is never due again", Why: never.Trouble, Trouble: true}, StandingOf(live, "", []store.Scheduled{never}, Seen{}))
 	require.Nil(t, StandingOf(live, "", nil, Seen{}), "what somebody starts waits for nobody")
 	require.Equal(t, &Standing{Words: "Live, and never called yet"}, StandingOf(live, ACall, nil, Seen{}))
