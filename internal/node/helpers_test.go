@@ -34,8 +34,8 @@ func TestWorkspacesTakeTurnsInMemory(t *testing.T) {
 	}
 	push(a, 4)
 	push(b, 2)
-	require.True(t, q.room(1))
-	require.False(t, q.room(takenBytes))
+	require.True(t, q.room(0, 1))
+	require.False(t, q.room(0, takenBytes))
 	require.Equal(t, []uuid.UUID{a, b}, q.workspaces())
 	require.False(t, q.suspects())
 	q.push(store.Claimed{Workspace: b, Claim: 7, Takeovers: store.Suspect})
@@ -59,7 +59,7 @@ func TestWorkspacesTakeTurnsInMemory(t *testing.T) {
 	require.Equal(t, []uuid.UUID{a, b, a, b, a, a}, got)
 	require.Equal(t, []int{0, 0, 1, 1, 2, 3}, claims)
 	push(a, 10)
-	require.False(t, q.room(1), "no more than fit")
+	require.False(t, q.room(0, 1), "no more than fit")
 	q.clear()
 	require.Zero(t, q.len())
 }

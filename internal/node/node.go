@@ -243,7 +243,7 @@ func (n *Node) Accept(ctx context.Context, s *store.Start) (store.Started, error
 	ctx, cancel := context.WithTimeoutCause(ctx, n.AcceptWithin, store.ErrUncertain)
 	defer cancel()
 	l := n.lease.Load()
-	n.setOut(l, s)
+	l.setOut(s, l.taken.room(0, s.Bytes()))
 	started, err := l.committer.Start(ctx, s, func(started store.Started, err error) { n.hears(l, s, started, err) })
 	if errors.Is(err, store.ErrClosed) {
 		l.notSent(s)
@@ -257,8 +257,13 @@ func (n *Node) AcceptAll(ctx context.Context, list []*store.Start) ([]store.Star
 	ctx, cancel := context.WithTimeoutCause(ctx, n.AcceptWithin, store.ErrUncertain)
 	defer cancel()
 	l := n.lease.Load()
+	ours, bytes := 0, 0
 	for _, s := range list {
-		n.setOut(l, s)
+		claim := l.taken.room(ours, bytes+s.Bytes())
+		if claim {
+			ours, bytes = ours+1, bytes+s.Bytes()
+		}
+		l.setOut(s, claim)
 	}
 	started, err := l.committer.StartAll(ctx, list, func(i int, started store.Started, err error) { n.hears(l, list[i], started, err) })
 	if errors.Is(err, store.ErrClosed) {
@@ -269,9 +274,9 @@ func (n *Node) AcceptAll(ctx context.Context, list []*store.Start) ([]store.Star
 	return started, err
 }
 
-// setOut notes a start that is about to be sent.
-func (n *Node) setOut(l *lease, s *store.Start) {
-	s.Claim = l.taken.room(s.Bytes())
+// setOut notes a start that is about to be sent; claim: this node would carry it out.
+func (l *lease) setOut(s *store.Start, claim bool) {
+	s.Claim = claim
 	l.register.add(s.Workspace, s.Run, 1, starting)
 	l.floods.arrives(s.Workspace)
 }

@@ -366,6 +366,34 @@ func TestAcceptedRunsAreCarriedOut(t *testing.T) {
 	require.Empty(t, list)
 }
 
+// Starts that come together are carried out as others are: a node claims no more of
+// them than it has room for.
+func TestStartsThatComeTogetherAreCarriedOut(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	n := w.node("one", Config{Runs: 1, Taken: 8})
+	list := make([]*store.Start, 40)
+	for i := range list {
+		list[i] = w.start("loads", 1)
+	}
+	started, err := n.AcceptAll(context.Background(), list)
+	require.NoError(t, err)
+	require.Len(t, started, len(list))
+	claimed := 0
+	for _, s := range started {
+		if s.Claimed {
+			claimed++
+		}
+	}
+	require.LessOrEqual(t, claimed, 8)
+	require.Positive(t, claimed)
+	for _, s := range started {
+		r := w.ended(s.Run, time.Minute)
+		require.Equal(t, "succeeded", r.State, r.Message)
+	}
+	w.reconciled(10*time.Second, n)
+}
+
 // C1: a caller who leaves before the start is durable takes nothing along.
 func TestACallerMayLeaveBeforeItsStartIsDurable(t *testing.T) {
 	t.Parallel()

@@ -77,9 +77,9 @@ func TestWhatIsNotReadyIsPassedOver(t *testing.T) {
 	require.True(t, ok)
 	require.Equal(t, a, c.Workspace)
 	q.push(store.Claimed{Workspace: a, First: [][]byte{make([]byte, takenBytes)}})
-	require.False(t, q.room(1))
+	require.False(t, q.room(0, 1))
 	q.clear()
-	require.True(t, q.room(1))
+	require.True(t, q.room(0, 1))
 }
 
 // Runs wait behind the starts of their own workspace only, and only while there

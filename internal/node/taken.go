@@ -43,11 +43,12 @@ func bytesOf(c *store.Claimed) int {
 	return n
 }
 
-// room tells whether one more of this size fits.
-func (t *taken) room(bytes int) bool {
+// room tells whether one more fits, beside so many others that are on their way, where
+// all of these are of this size.
+func (t *taken) room(others, bytes int) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.n < t.most && t.bytes+bytes <= takenBytes
+	return t.n+others < t.most && t.bytes+bytes <= takenBytes
 }
 
 func (t *taken) len() int {
