@@ -37,7 +37,7 @@ func TestEachRowOfAListStartsRunsOfItsOwn(t *testing.T) {
 	ahead, err := ottermere.Answer[api.Ahead](w.Client.LookAhead(ctx, "day-plan"))
 	require.NoError(t, err)
 	require.Contains(t, ahead.Cadence.Sentence, "for each row of hearers at its own hour")
-	require.Equal(t, "mara@ottermere.example and wren@ottermere.example", *ahead.Cadence.Times[0].Note)
+	require.Equal(t, "mara@ottermere.example and wren@ottermere.example", *ahead.Cadence.Times[0].Who)
 	_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, "day-plan", &api.GoLiveParams{}))
 	require.NoError(t, err)
 

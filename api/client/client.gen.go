@@ -1006,6 +1006,9 @@ type DueTime struct {
 
 	// Wall What the clock of the zone shows then, as Monday 30 November, 16:30; with the year where it is another than now
 	Wall string `json:"wall"`
+
+	// Who For whom, where each of several readers is due at an hour of their own
+	Who *string `json:"who,omitempty"`
 }
 
 // Edit defines model for Edit.

@@ -153,7 +153,7 @@ func readersWording(t *triggers.Timing, list []store.Scheduled, now time.Time, c
 		out.AWeek, month = out.AWeek+week*len(of), month+days*len(of)
 		for _, d := range own.List(now, h.anchor, count) {
 			for _, s := range of {
-				at[d.At] = append(at[d.At], s.Reader)
+				at[d.At.UTC()] = append(at[d.At.UTC()], s.Reader)
 			}
 		}
 		for _, d := range own.Days(now, h.anchor, daysShown) {
@@ -162,25 +162,33 @@ func readersWording(t *triggers.Timing, list []store.Scheduled, now time.Time, c
 		}
 	}
 	var next []cadence.Due
-	for when, who := range at {
-		slices.Sort(who)
-		d := cadence.Due{At: when, Note: words.Count(len(who), "reader")}
-		if names {
-			d.Note = words.And(who[:min(len(who), 3)]...)
-			if len(who) > 3 {
-				d.Note = strings.Join(who[:3], ", ") + fmt.Sprintf(" and %d more", len(who)-3)
-			}
-		}
-		next = append(next, d)
+	for when := range at {
+		next = append(next, cadence.Due{At: when})
 	}
 	slices.SortFunc(next, func(a, b cadence.Due) int { return a.At.Compare(b.At) })
 	out.Times = dueTimes(next[:min(count, len(next))], c.Zone(), now)
+	for i, t := range out.Times {
+		out.Times[i].Who = some(whoIsDue(at[t.At.UTC()], names))
+	}
 	for _, day := range slices.Sorted(maps.Keys(byDay)) {
 		date, _ := time.Parse(time.DateOnly, day)
 		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: date}, Due: byDay[day]})
 	}
 	out.Days = out.Days[:min(len(out.Days), daysShown)]
 	return out, month
+}
+
+// whoIsDue tells who is due at a time: the first of them, or only how many.
+func whoIsDue(who []string, names bool) string {
+	const most = 3
+	slices.Sort(who)
+	switch {
+	case !names:
+		return words.Count(len(who), "reader")
+	case len(who) <= most:
+		return words.And(who...)
+	}
+	return strings.Join(who[:most], ", ") + fmt.Sprintf(" and %d more", len(who)-most)
 }
 
 // readCadence reads what somebody asks about.

@@ -1648,6 +1648,8 @@ export interface components {
             wall: string;
             /** @description What the change of clocks does to it */
             note?: string;
+            /** @description For whom, where each of several readers is due at an hour of their own */
+            who?: string;
         };
         ListColumn: {
             /** @description Of the field that it makes */

@@ -28,6 +28,7 @@ export function Times({
             <span>{t.wall}</span>
             <ForReader at={t.at} wall={t.wall} />
             {t.note && <span className="text-xs text-amber">{t.note}</span>}
+            {t.who && <span className="w-full truncate text-xs text-second">for {t.who}</span>}
           </li>
         ))}
       </ol>

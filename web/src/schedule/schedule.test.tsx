@@ -157,6 +157,11 @@ describe("the schedule", () => {
   });
 
   it("says that something is never due again", async () => {
+    await show(
+      <Times times={[{ at: "2026-11-30T08:00:00Z", wall: "Monday", who: "wren and tam" }]} zone="UTC" />,
+    );
+    expect(screen.getByText("for wren and tam")).toBeTruthy();
+    document.body.innerHTML = "";
     await show(<Times times={[]} zone="UTC" />);
     expect(screen.getByText("It is never due again.")).toBeTruthy();
   });
