@@ -197,6 +197,7 @@ describe("a line that says when", () => {
       />,
     );
     expect(screen.getByText(/As you would say it/)).toBeTruthy();
+    expect(screen.getByText(/Rows of readers that have an hour of their own/)).toBeTruthy();
     await userEvent.type(screen.getByLabelText("When"), "every working day at 8");
     expect(
       await screen.findByText(

@@ -54,6 +54,11 @@ export function When({ workflow, onEdit }: { workflow: Workflow; onEdit: (edits:
       <div id="trigger-when-said" className="mt-1 min-h-[18px]" role="status">
         <Said shown={shown} typing={typing} empty={!text.trim()} />
       </div>
+      {typeof settings["readers"] === "string" && (
+        <p className="hint mt-1">
+          Rows of {settings["readers"]} that have an hour of their own are due at that; the others as here.
+        </p>
+      )}
       {shown.data && <Times times={shown.data.times} zone={shown.data.zone} clocks={shown.data.clocks} />}
     </div>
   );
