@@ -3,6 +3,8 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	api "youngtrellis/api/client"
@@ -13,15 +15,24 @@ import (
 const (
 	ticker   = "soak-ticks"
 	followed = "soak-told"
+	read     = "soak-read" // for each of some readers
 )
 
 var clockDocuments = []struct{ name, text string }{
 	{ticker, "format: young-trellis/1\nname: " + ticker + "\ntrigger: {type: schedule, settings: {every: 5 seconds, missed: all, most: 1000}}\nsteps:\n  - {name: kept, type: shape, settings: {keep: all}}\n"},
 	{followed, "format: young-trellis/1\nname: " + followed + "\ntrigger: {type: after, settings: {workflow: " + ticker + ", when: ended}}\nsteps:\n  - {name: kept, type: shape, settings: {keep: all}}\n"},
+	{read, "format: young-trellis/1\nname: " + read + "\ntrigger: {type: schedule, settings: {every: 5 seconds, missed: all, most: 1000, readers: readers}}\nsteps:\n  - {name: kept, type: filter, settings: {where: \"count(list('readers'), .address == item.reader.address) == 1\"}}\n"},
 }
+
+// readers are the rows of their list.
+const readers = "address,name\nash,Ash\nelm,Elm\noak,Oak"
 
 // clockwork puts them live.
 func (w *world) clockwork(ctx context.Context, c *api.Client) error {
+	csv := readers
+	if _, err := ottermere.Answer[api.WorkspaceList](c.AddList(ctx, api.NewList{Name: "readers", Csv: &csv})); err != nil {
+		return err
+	}
 	for _, d := range clockDocuments {
 		if _, err := ottermere.Answer[api.Workflow](c.CreateWorkflow(ctx, api.Document{Document: d.text})); err != nil {
 			return err
@@ -38,7 +49,7 @@ func (w *world) rest(ctx context.Context) error {
 	deadline := time.Now().Add(time.Minute)
 	for {
 		late, err := column[bool](ctx, w, "SELECT next < now() - interval '2 seconds' FROM schedule WHERE next IS NOT NULL")
-		if err == nil && len(late) == 1 && !late[0] {
+		if err == nil && len(late) == 1+strings.Count(readers, "\n") && !slices.Contains(late, true) {
 			break
 		}
 		if time.Now().After(deadline) {
@@ -53,32 +64,26 @@ func (w *world) rest(ctx context.Context) error {
 // clocks judges what started by the clock: each time from the first to the last once,
 // and after each run another.
 func (w *world) clocks(ctx context.Context, r *report) error {
-	keys, err := column[string](ctx, w, "SELECT key FROM start_key k JOIN workflow f ON f.id = k.workflow_id WHERE f.name = '"+ticker+"' ORDER BY split_part(key, '+', 2)::bigint")
-	if err != nil {
-		return err
-	}
-	runs, err := column[int](ctx, w, "SELECT count(*)::int FROM run r JOIN workflow f ON f.id = r.workflow_id WHERE f.name = '"+ticker+"'")
-	if err != nil {
-		return err
-	}
-	var wrong []string
-	var first, last int64
-	for i, k := range keys {
-		var anchor, n int64
-		if _, err := fmt.Sscanf(k, "due %d+%d", &anchor, &n); err != nil {
-			return fmt.Errorf("the key %q: %w", k, err)
+	runs := map[string]int{}
+	for _, name := range []string{ticker, read} {
+		keys, err := column[string](ctx, w, "SELECT key FROM start_key k JOIN workflow f ON f.id = k.workflow_id WHERE f.name = '"+name+"' ORDER BY split_part(split_part(key, '+', 2), ' ', 1)::bigint")
+		if err != nil {
+			return err
 		}
-		if i == 0 {
-			first = n
-		} else if n != last+1 {
-			wrong = append(wrong, fmt.Sprintf("after time %d came %d", last, n))
+		n, err := column[int](ctx, w, "SELECT count(*)::int FROM run r JOIN workflow f ON f.id = r.workflow_id WHERE f.name = '"+name+"'")
+		if err != nil {
+			return err
 		}
-		last = n
+		runs[name] = n[0]
+		wrong, err := gaps(keys)
+		if err != nil {
+			return err
+		}
+		if len(keys) == 0 || len(keys) != n[0] {
+			wrong = append(wrong, fmt.Sprintf("%d runs of %d times", n[0], len(keys)))
+		}
+		r.holds("each time of "+name+" started one run", len(keys), wrong)
 	}
-	if want := int(last - first + 1); len(keys) == 0 || runs[0] != want {
-		wrong = append(wrong, fmt.Sprintf("%d runs of %d times", runs[0], want))
-	}
-	r.holds("each time of a schedule started one run", len(keys), wrong)
 	odd, err := column[string](ctx, w, `SELECT 'run ' || t.run_id || ' is followed by ' || count(k.run_id) FROM run t JOIN workflow f ON f.id = t.workflow_id AND f.name = '`+ticker+`'
 		LEFT JOIN start_key k ON k.workflow_id = (SELECT id FROM workflow WHERE name = '`+followed+`') AND k.key LIKE 'after ' || t.run_id || ' %' GROUP BY t.run_id HAVING count(k.run_id) <> 1`)
 	if err != nil {
@@ -88,9 +93,27 @@ func (w *world) clocks(ctx context.Context, r *report) error {
 	if err != nil {
 		return err
 	}
-	if after[0] != runs[0] {
-		odd = append(odd, fmt.Sprintf("%d runs follow %d", after[0], runs[0]))
+	if after[0] != runs[ticker] {
+		odd = append(odd, fmt.Sprintf("%d runs follow %d", after[0], runs[ticker]))
 	}
-	r.holds("after each run of it another started, once", runs[0], odd)
+	r.holds("after each run of it another started, once", runs[ticker], odd)
 	return nil
+}
+
+// gaps finds times that were left out between the first and the last of each reader:
+// the keys of their starts, in the order of the times.
+func gaps(keys []string) (wrong []string, err error) {
+	last := map[string]int64{}
+	for _, k := range keys {
+		due, who, _ := strings.Cut(k, " for ")
+		var anchor, n int64
+		if _, err := fmt.Sscanf(due, "due %d+%d", &anchor, &n); err != nil {
+			return nil, fmt.Errorf("the key %q: %w", k, err)
+		}
+		if before, ok := last[who]; ok && n != before+1 {
+			wrong = append(wrong, fmt.Sprintf("after time %d came %d for %q", before, n, who))
+		}
+		last[who] = n
+	}
+	return wrong, nil
 }
