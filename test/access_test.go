@@ -72,6 +72,7 @@ var bodies = map[string]string{
 	"saveDraft": `{"document": "format: young-trellis/1\nname: kiln-list\ntrigger: {type: manual}\n"}`,
 	"editDraft": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "planEdits": `{"edits": [{"op": "set", "key": "title", "value": "x"}]}`, "startWorkflow": `{}`, "rehearse": `{}`, "addSample": `{"fields": {}}`, "changeSample": `{"fields": {}}`, "followRehearsal": `{}`, "expectOfSample": `{}`,
 	"resumeRun": `{}`, "retryRun": `{}`, "mendConnection": `{"secret": "another"}`, "listChoices": `{"input": {}}`, "shapeConnection": `{"everyone": true}`, "beginConsent": `{"loopback": 9}`,
+	"editList": `{"edits": [{"key": "wren", "remove": true}]}`, "importList": `{"csv": "short\nwren"}`, "changeList": `{"title": "Another"}`,
 }
 
 func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
@@ -113,6 +114,10 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 			if strings.HasPrefix(path, "/tokens") {
 				id = own.Tokens[0].Id.String()
 			}
+			path := path
+			if strings.HasPrefix(path, "/lists/") {
+				path = strings.ReplaceAll(path, "{list}", "duty")
+			}
 			address := w.Service.Address + "/api/v1" + strings.ReplaceAll(fill.Replace(path), "{id}", id)
 			var body []byte
 			if b, ok := bodies[strings.ToLower(op.OperationID[:1])+op.OperationID[1:]]; ok {
@@ -124,11 +129,12 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 		}
 	}
 	require.Greater(t, tried, 25)
-	for _, path := range []string{"/workflows", "/runs", "/connections", "/tokens"} {
+	for _, path := range []string{"/workflows", "/runs", "/connections", "/tokens", "/lists"} {
 		status, answer := request(t, "GET", w.Service.Address+"/api/v1"+path, token, nil)
 		require.Equal(t, 200, status)
 		require.NotContains(t, answer, "kiln-list")
 		require.NotContains(t, answer, "tables")
+		require.NotContains(t, answer, "duty")
 		require.NotContains(t, answer, sent[0].Run.String())
 	}
 	still, err := ottermere.Answer[client.Workflow](w.Client.GetWorkflow(ctx, "kiln-list"))
