@@ -1,3 +1,4 @@
+import { useEffect } from "react";
 import {
   keepPreviousData,
   useInfiniteQuery,
@@ -33,10 +34,10 @@ export const useList = (list: string) =>
 /** How many rows are read at once. */
 const page = 200;
 
-/** The rows of a list that hold a text, a page at a time. */
-export const useListRows = (list: string, version: number, find: string) =>
-  useInfiniteQuery({
-    queryKey: ["list rows", list, find, version],
+/** The rows of a list that hold a text, a page at a time. All that were read are read again once it has changed. */
+export function useListRows(list: string, version: number, find: string) {
+  const rows = useInfiniteQuery({
+    queryKey: ["list rows", list, find],
     enabled: list !== "",
     placeholderData: keepPreviousData,
     initialPageParam: 0,
@@ -51,6 +52,13 @@ export const useListRows = (list: string, version: number, find: string) =>
       return read < last.total ? read : undefined;
     },
   });
+  const read = rows.data?.pages[0]?.version;
+  const { refetch } = rows;
+  useEffect(() => {
+    if (read !== undefined && read < version) void refetch();
+  }, [read, version, refetch]);
+  return rows;
+}
 
 /** Who changed a list and when. */
 export const useListChanges = (list: string, version: number) =>
@@ -82,8 +90,6 @@ export interface RowEdit {
   remove?: boolean;
 }
 
-const seen = (l: List) => ({ "If-Match": `"${String(l.version)}"` });
-
 /** Makes a list. */
 export function useAddList() {
   const client = useQueryClient();
@@ -97,6 +103,13 @@ export function useAddList() {
 export function useListEdits(list: List) {
   const client = useQueryClient();
   const path = { list: list.name };
+  // One edit after the other, each with the version that the one before has made: nobody is refused for what they
+  // have changed themselves.
+  const scope = { id: `list ${list.name}` };
+  const seen = () => {
+    const known = client.getQueryData<{ lists: List[] }>(["lists"])?.lists.find((l) => l.name === list.name);
+    return { "If-Match": `"${String(known?.version ?? list.version)}"` };
+  };
   const onSuccess = (out: ListOutcome) => {
     client.setQueryData(["lists"], (all: { lists: List[] } | undefined) =>
       all ? { lists: all.lists.map((l) => (l.name === out.list.name ? out.list : l)) } : all,
@@ -104,21 +117,25 @@ export function useListEdits(list: List) {
   };
   return {
     rows: useMutation({
+      scope,
       mutationFn: (edits: RowEdit[]) =>
-        ask(http.POST("/lists/{list}/rows", { params: { path, header: seen(list) }, body: { edits } })),
+        ask(http.POST("/lists/{list}/rows", { params: { path, header: seen() }, body: { edits } })),
       onSuccess,
     }),
     shape: useMutation({
+      scope,
       mutationFn: (body: Schemas["ListShape"]) =>
-        ask(http.PATCH("/lists/{list}", { params: { path, header: seen(list) }, body })),
+        ask(http.PATCH("/lists/{list}", { params: { path, header: seen() }, body })),
       onSuccess,
     }),
     csv: useMutation({
+      scope,
       mutationFn: (body: { csv: string; how: "merge" | "replace" }) =>
-        ask(http.POST("/lists/{list}/csv", { params: { path, header: seen(list) }, body })),
+        ask(http.POST("/lists/{list}/csv", { params: { path, header: seen() }, body })),
       onSuccess,
     }),
     back: useMutation({
+      scope,
       mutationFn: (number: number) =>
         ask(http.POST("/lists/{list}/changes/{number}/back", { params: { path: { ...path, number } } })),
       onSuccess,

@@ -128,18 +128,32 @@ describe("a list", () => {
   });
 
   it("is read a page at a time, and looked through by the service", async () => {
+    let edited = false;
     const sent = await opened({
       "GET /lists/duty/rows": (c: Call) => {
         const q = new URLSearchParams(c.path.split("?")[1]);
+        const version = edited ? 5 : 4;
         if (q.get("find") === "zz") return { version: 4, total: 0, rows: [] };
         return q.get("from") === "2"
-          ? { version: 4, total: 3, rows: [{ key: "last", fields: { short: "last" } }] }
-          : { version: 4, total: 3, rows };
+          ? { version, total: 3, rows: [{ key: "last", fields: { short: "last" } }] }
+          : { version, total: 3, rows };
+      },
+      "POST /lists/duty/rows": () => {
+        edited = true;
+        return outcome("1 row changed.");
       },
     });
     await userEvent.click(await screen.findByRole("button", { name: "Show more, 1 left" }));
     expect((await cell("Short name of last")).value).toBe("last");
     expect(screen.queryByRole("button", { name: /Show more/ })).toBeNull();
+    // What was read stays in sight while one edits it.
+    const last = await cell("floor of last");
+    fireEvent.change(last, { target: { value: "9" } });
+    fireEvent.blur(last);
+    await waitFor(() => {
+      expect(sent("GET").filter((c) => c.path.includes("from=2"))).toHaveLength(2);
+    });
+    expect((await cell("Short name of last")).value).toBe("last");
     fireEvent.change(screen.getByLabelText("Find rows"), { target: { value: "zz" } });
     expect(await screen.findByText("No row holds “zz”.")).toBeTruthy();
     expect(sent("GET").some((c) => c.path.includes("find=zz"))).toBe(true);
@@ -154,6 +168,38 @@ describe("a list", () => {
     await opened({}, "viewer", false);
     expect(await screen.findByText(/once an administrator has granted it/)).toBeTruthy();
     expect(screen.queryByRole("link", { name: "Save as CSV" })).toBeNull();
+  });
+});
+
+describe("edits in quick succession", () => {
+  it("are made one after the other, each with the version that the one before has made", async () => {
+    const versions: (string | null)[] = [];
+    let version = 4;
+    let free: () => void = () => undefined;
+    const first = new Promise<void>((done) => (free = done));
+    await opened({
+      "POST /lists/duty/rows": async () => {
+        if (version === 4) await first;
+        return outcome("1 row changed.", ++version);
+      },
+    });
+    const real = globalThis.fetch;
+    globalThis.fetch = (r: Request | string | URL) => {
+      if (r instanceof Request && r.method === "POST") versions.push(r.headers.get("If-Match"));
+      return real(r as Request);
+    };
+    for (const value of ["7", "8"]) {
+      const floor = await cell(value === "7" ? "floor of wren" : "Short name of wren");
+      fireEvent.change(floor, { target: { value } });
+      fireEvent.blur(floor);
+    }
+    await waitFor(() => {
+      expect(versions).toEqual(['"4"']);
+    });
+    free();
+    await waitFor(() => {
+      expect(versions).toEqual(['"4"', '"5"']);
+    });
   });
 });
 
