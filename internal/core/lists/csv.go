@@ -40,6 +40,9 @@ func (t *Table) WriteCSV(w io.Writer) error {
 // they say what may stand there; where not, they are made of the first line, and
 // their types of what stands below. All that is wrong is told at once.
 func ReadCSV(text []byte, columns []Column) (*Table, error) {
+	if len(text) > MaxCSV {
+		return nil, Wrongs{{Message: fmt.Sprintf("The file has %s; CSV of a list has at most %s.", item.Bytes(int64(len(text))), item.Bytes(MaxCSV))}}
+	}
 	text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	if err := item.CheckText(string(text)); err != nil {
 		return nil, Wrongs{{Message: words.Sentence(err.Error()) + " Save the file as UTF-8."}}
@@ -52,8 +55,8 @@ func ReadCSV(text []byte, columns []Column) (*Table, error) {
 		return nil, Wrongs{{Message: "It is empty. Its first line names the columns."}}
 	}
 	head, body := lines[0], lines[1:]
-	if len(body) > MaxRows {
-		return nil, Wrongs{{Message: fmt.Sprintf("A list has at most %d rows; these are %d.", MaxRows, len(body))}}
+	if len(head) > MaxColumns {
+		return nil, Wrongs{{Message: fmt.Sprintf("The first line names %d columns, and a list has at most %d.", len(head), MaxColumns)}}
 	}
 	var from []int // the cell of each column
 	if columns == nil {
@@ -77,7 +80,9 @@ func ReadCSV(text []byte, columns []Column) (*Table, error) {
 			}
 		}
 		row, w := Fit(columns, fields, i+1)
-		wrong = append(wrong, w...)
+		if wrong = append(wrong, w...); len(wrong) >= mostWrong {
+			break
+		}
 		out.Rows = append(out.Rows, row)
 	}
 	if len(wrong) > 0 {
@@ -112,6 +117,9 @@ func cellsOf(text []byte) ([][]string, error) {
 				return nil, Wrongs{{Row: len(out), Message: fmt.Sprintf("It has %d cells, and the first line names %d. A cell with a %s in it stands in quotation marks.", len(line), len(out[0]), signs[in.Comma])}}
 			}
 			line = line[:len(out[0])]
+		}
+		if len(out) > MaxRows {
+			return nil, Wrongs{{Message: fmt.Sprintf("A list has at most %d rows; these are more.", MaxRows)}}
 		}
 		out = append(out, line)
 	}

@@ -100,6 +100,9 @@ func (t *Table) Apply(edits []Edit) (*Table, error) {
 	}
 	removed := map[int]bool{}
 	for i, e := range edits {
+		if len(wrong) >= mostWrong {
+			break
+		}
 		var fields map[string]any
 		place, known := at[e.Key]
 		switch {

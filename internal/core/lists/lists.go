@@ -25,6 +25,7 @@ const (
 	MaxColumns = 40
 	MaxCell    = 10_000    // characters
 	MaxBytes   = 4_000_000 // of all rows together, as JSON
+	MaxCSV     = 5_000_000 // bytes of CSV that are read at once
 )
 
 // Type is what the cells of a column hold.
@@ -94,6 +95,9 @@ func (w Wrongs) Error() string {
 	}
 	return s
 }
+
+// mostWrong is after how many faults no further ones are looked for.
+const mostWrong = 1000
 
 // orNil is nil where nothing is wrong, so that it can be returned as an error.
 func (w Wrongs) orNil() error {

@@ -69,8 +69,10 @@ func TestWhatIsWrongWithAFileIsToldAtOnce(t *testing.T) {
 		"a cell without end":  {"short\n" + strings.Repeat("x", MaxCell+1), []string{"at most 10000 characters; this has 10001"}},
 		"a NUL":               {"short\na\x00", []string{"Save the file as UTF-8."}},
 		"more than five":      {"short,floor\n" + strings.Repeat("a,x\n", 7), []string{"And 2 more."}},
-		"more than 10,000":    {"short\n" + strings.Repeat("a\n", MaxRows+1), []string{"at most 10000 rows; these are 10001"}},
-		"more than there fit": {"short,phone\n" + bulk(600), []string{"A list holds at most 4.0 MB"}},
+		"a file too long":     {"short\n" + strings.Repeat("x", MaxCSV), []string{"The file has 5.0 MB; CSV of a list has at most 5.0 MB."}},
+		"nothing but commas":  {"a" + strings.Repeat(",", MaxCSV-1), []string{"The first line names 5000000 columns, and a list has at most 40."}},
+		"more than 10,000":    {"short\n" + strings.Repeat("a\n", MaxRows+1), []string{"at most 10000 rows; these are more"}},
+		"more than there fit": {"short,phone\n" + bulk(500), []string{"A list holds at most 4.0 MB"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := ReadCSV([]byte(x.text), duty)

@@ -4,13 +4,32 @@ package near
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
+
+// longest is the length, in characters, of names that are compared: what is longer was
+// not mistyped, and comparing it with thousands of others would take its time.
+const longest = 100
 
 // Of returns the known name closest to name, or "" if none is near enough to
 // be worth offering. Distance is Levenshtein's, letter case apart.
 func Of(name string, known []string) string {
-	best, least := "", len([]rune(name))/3+2
+	if len(name) > longest*utf8.UTFMax {
+		return ""
+	}
+	n := utf8.RuneCountInString(name)
+	best, least := "", n/3+2
+	if n > longest {
+		return ""
+	}
 	for _, k := range known {
+		// Each character that one has more costs one at least.
+		if len(k) > longest*utf8.UTFMax {
+			continue
+		}
+		if more := utf8.RuneCountInString(k) - n; more >= least || -more >= least {
+			continue
+		}
 		if d := distance(strings.ToLower(name), strings.ToLower(k)); d < least {
 			best, least = k, d
 		}
