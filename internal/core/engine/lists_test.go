@@ -117,3 +117,29 @@ func TestAListThatIsNotThereIsTheItemsFaultAndOneThatIsAwayIsNot(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, Partial, res.State, "a world without lists")
 }
+
+// Samples that go through a check read the lists as they stand, and tell what they lack.
+func TestSamplesReadLists(t *testing.T) {
+	t.Parallel()
+	text := "format: young-trellis/1\nname: calls\ntrigger: {type: manual}\nsteps:\n  - {name: made, type: shape, settings: {set: {digits: \"(= number(" + lookedUp + ") )\"}}}\n"
+	check := func(l *tables, who ...string) (out []string) {
+		c := catalog(t)
+		if l != nil {
+			c.Rows = l.List
+		}
+		var samples []map[string]any
+		for _, w := range who {
+			samples = append(samples, map[string]any{"who": w})
+		}
+		_, problems := Check(context.Background(), []byte(text), c, samples)
+		for _, p := range problems {
+			out = append(out, p.Message)
+		}
+		return out
+	}
+	require.Empty(t, check(onDuty("11"), "wren", "tam"))
+	found := check(onDuty("no number"), "wren", "tam")
+	require.Len(t, found, 1)
+	require.Contains(t, found[0], "1 of 2 samples would fail here")
+	require.Empty(t, check(nil), "whoever may not see items brings no samples either")
+}
