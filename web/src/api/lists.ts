@@ -23,6 +23,15 @@ export const mayShapeLists = (role: Role | undefined) => mayEditRows(role) && ro
 export const useLists = () =>
   useQuery({ queryKey: ["lists"], queryFn: () => ask(http.GET("/lists")), refetchInterval: 15_000 });
 
+/** The lists as they were read last, where nothing hangs on the newest. */
+export const useListNames = () =>
+  useQuery({
+    queryKey: ["lists"],
+    queryFn: () => ask(http.GET("/lists")),
+    staleTime: 60_000,
+    refetchOnWindowFocus: false,
+  });
+
 /** One list, without its rows. */
 export const useList = (list: string) =>
   useQuery({

@@ -6,6 +6,7 @@ import { EditorView, keymap, placeholder as ghost } from "@codemirror/view";
 import { Children, useEffect, useRef, useState } from "react";
 import type { Fields } from "../api/client";
 import { useFunctions } from "../api/expressions";
+import { useListNames } from "../api/lists";
 import { Evaluated } from "./Evaluated";
 import { colours, complete, language } from "./expressionLanguage";
 import { WithFinder } from "./finder/WithFinder";
@@ -41,10 +42,19 @@ export function ExpressionField({
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   const functions = useFunctions();
+  const lists = useListNames();
   const focus = useFocus();
-  const latest = useRef({ onChange, item, trigger, steps, functions: functions.data?.functions ?? [] });
+  const now = {
+    onChange,
+    item,
+    trigger,
+    steps,
+    functions: functions.data?.functions ?? [],
+    lists: lists.data?.lists ?? [],
+  };
+  const latest = useRef(now);
   useEffect(() => {
-    latest.current = { onChange, item, trigger, steps, functions: functions.data?.functions ?? [] };
+    latest.current = now;
   });
   const [text, setText] = useState(value);
   const [finding, setFinding] = useState(false);

@@ -63,9 +63,37 @@ export interface Known {
   trigger: Fields | undefined;
   steps: string[];
   functions: Schemas["Function"][];
+  lists: Schemas["WorkspaceList"][];
+}
+
+/** Within list("…") the lists by name; where the rows of one are gone through, its columns. */
+function completeList(c: CompletionContext, lists: Known["lists"]) {
+  const naming = c.matchBefore(/\blist\(["'][\w-]*/);
+  if (naming) {
+    const quote = naming.text.charAt(5);
+    return {
+      from: naming.from + 6,
+      options: lists.map((l) => ({
+        label: l.name,
+        detail: l.title,
+        apply: `${l.name}${quote})`,
+        type: "variable",
+      })),
+    };
+  }
+  const within = c.matchBefore(/\blist\(["'][\w-]+["']\),[^()]*(?<![\w#])#?\.\w*/);
+  const name = within?.text.match(/^list\(["']([\w-]+)/)?.[1];
+  const list = lists.find((l) => l.name === name);
+  if (!within || !list) return undefined;
+  return {
+    from: within.from + within.text.lastIndexOf(".") + 1,
+    options: list.columns.map((x) => ({ label: x.name, detail: x.title ?? "", type: "property" })),
+  };
 }
 
 export function complete(c: CompletionContext, now: Known) {
+  const ofList = completeList(c, now.lists);
+  if (ofList) return ofList;
   const word = c.matchBefore(/[\w.]*/);
   if (!word || (word.from === word.to && !c.explicit)) return null;
   const path = word.text.split(".");
@@ -100,6 +128,7 @@ export function complete(c: CompletionContext, now: Known) {
         type: "property",
         boost: 9,
       })),
+      ...now.lists.map((l) => ({ label: `list("${l.name}")`, detail: l.title, type: "variable", boost: 1 })),
       ...now.functions.flatMap((f) => functionOptions(f, word.text)),
     ],
   };
