@@ -68,6 +68,15 @@ func TestEachRowOfAListStartsRunsOfItsOwn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, schedule.Entries, 2)
 
+	// Who reads it is told to whoever may see the list.
+	viewer, status := newToken(t, w, w.Token, `{"name": "looks", "role": "viewer"}`)
+	require.Equal(t, 201, status)
+	for _, path := range []string{"/schedule", "/workflows", "/workflows/day-plan"} {
+		status, shown := request(t, "GET", w.Service.Address+"/api/v1"+path, viewer.Secret, nil)
+		require.Equal(t, 200, status)
+		require.NotContains(t, shown, "@ottermere.example", path)
+	}
+
 	gone, key := true, "wren@ottermere.example"
 	fields := json.RawMessage(`{"wants": "yes"}`)
 	ash := "ash@ottermere.example"

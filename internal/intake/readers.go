@@ -96,6 +96,7 @@ type reading struct {
 	timing *triggers.Timing
 	row    map[string]any // nil: it is none of a list
 	none   bool           // nothing starts: the row is gone, or is not to be read any more
+	why    string         // it cannot be told whether it is to be read; "": it can
 }
 
 // reading finds what a schedule is due with. The error is one of the database.
@@ -120,7 +121,10 @@ func (s *Schedules) reading(ctx context.Context, t *triggers.Timing, d store.Due
 		return reading{}, err
 	}
 	reads, err := t.Readers.Reads(row, now)
-	return reading{timing: &own, row: row, none: !reads || err != nil}, nil
+	if err != nil { // told with the schedule, and looked at anew when it is due next
+		return reading{timing: &own, none: true, why: words.Sentence(fmt.Sprintf("whether %s is due cannot be told: %v", words.Short(d.Reader, 60), err))}, nil
+	}
+	return reading{timing: &own, row: row, none: !reads}, nil
 }
 
 // item is that of the run of a reader at a time.

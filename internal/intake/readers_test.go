@@ -131,6 +131,17 @@ func TestARunForAReaderHasTheirRow(t *testing.T) {
 	}
 }
 
+func TestWhyNobodyIsDueIsTold(t *testing.T) {
+	t.Parallel()
+	w, s := dueFor(t, readers(t, "mara,06:30,,yes"), "mara")
+	settings := map[string]any{"every": "day", "at": "07:00", "readers": "readers", "only": "item.wants > 3"}
+	w.plan.Start.Timing = timing(t, settings)
+	w.look(t, s, "2026-11-27T06:30:00")
+	require.Empty(t, w.started)
+	require.Contains(t, w.row.Trouble, "Whether mara is due cannot be told: ")
+	require.Equal(t, "28T06:30", w.row.Due.UTC().Format("02T15:04"), "it is looked at anew")
+}
+
 func TestAStartByHandIsForAllReaders(t *testing.T) {
 	t.Parallel()
 	_, s := dueFor(t, readers(t, "mara,06:30,,yes", "wren,,,no", "tam,,,yes"), "mara")

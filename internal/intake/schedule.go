@@ -143,6 +143,7 @@ func (s *Schedules) fire(ctx context.Context, now time.Time, d store.DueNow) *mo
 	p := overdue(t, d.Scheduled, now)
 	m.on.Trouble = ""
 	if r.none {
+		m.on.Trouble = r.why
 		goOn(&m.on, t.Cadence, p.Reached)
 		return m
 	}

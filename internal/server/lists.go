@@ -225,9 +225,9 @@ func (s *Server) EditList(ctx context.Context, r api.EditListRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	edits := make([]lists.Edit, len(r.Body.Edits))
+	edits := make([]lists.Change, len(r.Body.Edits))
 	for i, e := range r.Body.Edits {
-		edits[i] = lists.Edit{Key: or(e.Key, ""), Remove: or(e.Remove, false)}
+		edits[i] = lists.Change{Key: or(e.Key, ""), Remove: or(e.Remove, false)}
 		if e.Fields != nil {
 			if edits[i].Fields, err = item.DecodeObject(*e.Fields); err != nil {
 				return nil, invalid(fmt.Sprintf("edits[%d].fields", i), err.Error())
@@ -246,7 +246,7 @@ func (s *Server) EditList(ctx context.Context, r api.EditListRequestObject) (api
 
 // untouched refuses edits of rows that somebody else has changed since a version that
 // was seen; 0 for none.
-func untouched(seen, version int, now *lists.Table, earlier store.Earlier, edits []lists.Edit) error {
+func untouched(seen, version int, now *lists.Table, earlier store.Earlier, edits []lists.Change) error {
 	if seen == 0 || seen == version {
 		return nil
 	}
@@ -257,11 +257,8 @@ func untouched(seen, version int, now *lists.Table, earlier store.Earlier, edits
 	if err != nil {
 		return err
 	}
-	d := lists.Between(then.Rows, now.Rows)
-	for _, e := range edits {
-		if slices.Contains(d.Changed, e.Key) || slices.Contains(d.Removed, e.Key) {
-			return refuse(http.StatusPreconditionFailed, "stale", fmt.Sprintf("Somebody else has changed the row %q in between. Look at it again, and make your change there.", words.Short(e.Key, 60)))
-		}
+	if key, touched := lists.Between(then.Rows, now.Rows).Touches(edits); touched {
+		return refuse(http.StatusPreconditionFailed, "stale", fmt.Sprintf("Somebody else has changed the row %q in between. Look at it again, and make your change there.", words.Short(key, 60)))
 	}
 	return nil
 }

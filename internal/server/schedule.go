@@ -48,7 +48,7 @@ func (s *Server) GetSchedule(ctx context.Context, r api.GetScheduleRequestObject
 	out := api.GetSchedule200JSONResponse{Now: a.Now, Until: a.Until}
 	for _, e := range a.Entries {
 		zone, _, _ := cadence.Zone(e.Zone)
-		x := api.ScheduleEntry{Workflow: e.Name, Title: e.Title, State: api.ScheduleEntryState(e.State), Reader: given(e.Reader), Cadence: e.Cadence, Zone: e.Zone, Previous: some(e.Previous), Trouble: given(e.Trouble), Times: dueTimes(e.Times, zone, now), More: e.More}
+		x := api.ScheduleEntry{Workflow: e.Name, Title: e.Title, State: api.ScheduleEntryState(e.State), Reader: readerSeen(sc, e.Reader), Cadence: e.Cadence, Zone: e.Zone, Previous: some(e.Previous), Trouble: given(troubleSeen(sc, e.Scheduled)), Times: dueTimes(e.Times, zone, now), More: e.More}
 		if !e.Next.IsZero() {
 			x.Next = some(e.Next)
 		}
@@ -58,7 +58,7 @@ func (s *Server) GetSchedule(ctx context.Context, r api.GetScheduleRequestObject
 		out.Together = append(out.Together, api.Together{At: t.At, Workflows: t.Workflows})
 	}
 	for _, m := range missed {
-		out.Missed = append(out.Missed, api.MissedTimes{Workflow: m.Name, Title: m.Title, Reader: given(m.Reader), Noted: m.Noted, First: m.First, Last: m.Last, Times: m.Times, Started: m.Started})
+		out.Missed = append(out.Missed, api.MissedTimes{Workflow: m.Name, Title: m.Title, Reader: readerSeen(sc, m.Reader), Noted: m.Noted, First: m.First, Last: m.Last, Times: m.Times, Started: m.Started})
 	}
 	return out, nil
 }
@@ -250,7 +250,32 @@ func (s *Server) standing(ctx context.Context, sc store.Scope, w store.Workflow,
 			seen.Refused.Reason = ""
 		}
 	}
-	return standingOf(workflows.StandingOf(w, workflows.WaitsFor(live), schedules, seen)), nil
+	return standingOf(workflows.StandingOf(w, workflows.WaitsFor(live), schedulesSeen(sc, schedules), seen)), nil
+}
+
+// readerSeen is what a row of a list is known by, to whom it may be seen.
+func readerSeen(sc store.Scope, key string) *string {
+	if !sc.SeesItems() {
+		return nil
+	}
+	return given(key)
+}
+
+// troubleSeen is what is wrong with a schedule, as it may be seen: with those of readers
+// it quotes the list.
+func troubleSeen(sc store.Scope, x store.Scheduled) string {
+	if x.Trouble == "" || sc.SeesItems() || x.Reader == "" && x.List == "" {
+		return x.Trouble
+	}
+	return "Some of those for whom it starts are not due; whoever may see the list is told why."
+}
+
+func schedulesSeen(sc store.Scope, list []store.Scheduled) []store.Scheduled {
+	out := slices.Clone(list)
+	for i, x := range out {
+		out[i].Trouble = troubleSeen(sc, x)
+	}
+	return out
 }
 
 func standingOf(x *workflows.Standing) *api.Standing {

@@ -143,7 +143,7 @@ func (s *Server) ListWorkflows(ctx context.Context, r api.ListWorkflowsRequestOb
 			sum.Last = some(s.summary(sc, r))
 		}
 		if x, ok := schedules[w.ID]; ok {
-			sum.Standing = standingOf(workflows.StandingOf(w, "", x, workflows.Seen{Kept: kept[w.ID]}))
+			sum.Standing = standingOf(workflows.StandingOf(w, "", schedulesSeen(sc, x), workflows.Seen{Kept: kept[w.ID]}))
 		} else if w.State == "paused" {
 			sum.Standing = standingOf(workflows.StandingOf(w, "", nil, workflows.Seen{Kept: kept[w.ID]}))
 		}

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -142,5 +141,5 @@ func TestWhatIsKeptIsBoundedAndForgotten(t *testing.T) {
 	fill(3, old)
 	require.NoError(t, b.ForgetKept(ctx))
 	require.Equal(t, MaxKept, b.count(t, "SELECT count(*) FROM kept_event"))
-	require.False(t, errors.Is(b.KeepEvent(ctx, h, nil), nil))
+	require.ErrorIs(t, b.KeepEvent(ctx, h, nil), ErrFull)
 }

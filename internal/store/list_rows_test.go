@@ -29,15 +29,15 @@ func shownAs(t *testing.T, x *lists.Table) string {
 }
 
 // edit is a change of rows.
-func edit(edits ...lists.Edit) Changing {
+func edit(edits ...lists.Change) Changing {
 	return func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		then, err := now.Apply(edits)
 		return then, "", err
 	}
 }
 
-func set(key, column string, v any) lists.Edit {
-	return lists.Edit{Key: key, Fields: map[string]any{column: v}}
+func set(key, column string, v any) lists.Change {
+	return lists.Change{Key: key, Fields: map[string]any{column: v}}
 }
 
 func TestAListKeepsItsHistory(t *testing.T) {
@@ -51,7 +51,7 @@ func TestAListKeepsItsHistory(t *testing.T) {
 	_, err = b.AddList(ctx, b.sc, List{Name: "duty"}, duty, "created")
 	require.ErrorIs(t, err, ErrTaken)
 
-	_, d, err := b.ChangeList(ctx, b.sc, "duty", edit(set("tam", "phone", "22"), lists.Edit{Key: "wren", Remove: true}, lists.Edit{Fields: map[string]any{"short": "elm"}}))
+	_, d, err := b.ChangeList(ctx, b.sc, "duty", edit(set("tam", "phone", "22"), lists.Change{Key: "wren", Remove: true}, lists.Change{Fields: map[string]any{"short": "elm"}}))
 	require.NoError(t, err)
 	require.Equal(t, "1 row added, 1 row changed and 1 row removed", d.String())
 	l, d, err = b.ChangeList(ctx, b.sc, "duty", edit(set("tam", "phone", "22")))
@@ -138,7 +138,7 @@ func TestChangesOfAListComeOneAfterTheOther(t *testing.T) {
 	require.NoError(t, err)
 	add := func(_ *List, now *lists.Table, _ Earlier) (*lists.Table, string, error) {
 		n, _ := now.Rows[0].Fields["n"].(int64)
-		then, err := now.Apply([]lists.Edit{set("a", "n", n+1), {Fields: map[string]any{"key": fmt.Sprint("k", n)}}})
+		then, err := now.Apply([]lists.Change{set("a", "n", n+1), {Fields: map[string]any{"key": fmt.Sprint("k", n)}}})
 		return then, "", err
 	}
 	const people = 24
@@ -169,19 +169,19 @@ func TestAFullListIsChangedRowByRow(t *testing.T) {
 	}
 	l, err := b.AddList(ctx, b.sc, List{Name: "studios"}, tableFrom(t, lines...), "created")
 	require.NoError(t, err)
-	for i := range MaxListChanges + 3 {
-		if i == 3 { // the middle ones need not be made one by one
-			_, err := admin(t, b.node.Config().ConnString()).Exec(ctx, "UPDATE list SET version = $2 WHERE id = $1", l.ID, MaxListChanges)
-			require.NoError(t, err)
-			_, _, err = b.ChangeList(ctx, b.sc, "studios", edit(set("k9", "n", int64(-1))))
-			require.NoError(t, err)
-			_, _, err = b.ChangeList(ctx, b.sc, "studios", edit(set("k9", "n", int64(-2))))
-			require.NoError(t, err)
-			break
-		}
-		_, _, err := b.ChangeList(ctx, b.sc, "studios", edit(set("k9", "n", int64(100+i))))
+	change := func(n int) {
+		t.Helper()
+		_, _, err := b.ChangeList(ctx, b.sc, "studios", edit(set("k9", "n", int64(n))))
 		require.NoError(t, err)
 	}
+	for n := range 3 {
+		change(100 + n)
+	}
+	// The middle ones need not be made one by one.
+	_, err = admin(t, b.node.Config().ConnString()).Exec(ctx, "UPDATE list SET version = $2 WHERE id = $1", l.ID, MaxListChanges)
+	require.NoError(t, err)
+	change(-1)
+	change(-2)
 	_, _, err = b.ListAt(ctx, b.sc, "studios", 1)
 	require.ErrorIs(t, err, ErrNotFound, "what is too old is forgotten")
 	_, _, err = b.ListAt(ctx, b.sc, "studios", 3)
@@ -206,7 +206,7 @@ func TestAWorkspaceHasListsOfItsOwn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.List(ctx, other, "duty")
 	require.ErrorIs(t, err, ErrNotFound)
-	_, _, err = b.ChangeList(ctx, other, "duty", edit(lists.Edit{Key: "wren", Remove: true}))
+	_, _, err = b.ChangeList(ctx, other, "duty", edit(lists.Change{Key: "wren", Remove: true}))
 	require.ErrorIs(t, err, ErrNotFound)
 	_, _, err = b.CurrentList(ctx, uuid.New(), "duty", 0)
 	require.ErrorIs(t, err, ErrNotFound)

@@ -288,7 +288,7 @@ func TestTheSchedulesOfReadersFollowTheirList(t *testing.T) {
 	require.Equal(t, 1, sync())
 	require.Equal(t, []string{"mara", "tam"}, who())
 	require.Zero(t, sync(), "until it changes again")
-	_, _, err = b.ChangeList(ctx, b.sc, "readers", edit(lists.Edit{Key: "mara", Remove: true}))
+	_, _, err = b.ChangeList(ctx, b.sc, "readers", edit(lists.Change{Key: "mara", Remove: true}))
 	require.NoError(t, err)
 	paused, err := b.SetState(ctx, b.sc, "plan", "paused", GoingLive{Times: func(_ uuid.UUID, known []Scheduled, _ time.Time) []Scheduled { return known }})
 	require.NoError(t, err)

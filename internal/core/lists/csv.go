@@ -25,7 +25,7 @@ func (t *Table) WriteCSV(w io.Writer) error {
 	cells := make([]string, len(t.Columns))
 	for _, r := range t.Rows {
 		for i, c := range t.Columns {
-			cells[i] = written(r.Fields[c.Name])
+			cells[i] = Written(r.Fields[c.Name])
 		}
 		if err := out.Write(cells); err != nil {
 			return err

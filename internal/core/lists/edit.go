@@ -11,8 +11,8 @@ import (
 	"youngtrellis/internal/core/words"
 )
 
-// Edit changes a row.
-type Edit struct {
+// Change changes a row.
+type Change struct {
 	// Key is that of the row that is changed or removed; "" adds one.
 	Key string
 	// Fields are the cells that are changed; an empty one is taken out.
@@ -30,6 +30,20 @@ type Difference struct {
 // None tells whether they are the same.
 func (d Difference) None() bool {
 	return len(d.Added)+len(d.Changed)+len(d.Removed) == 0 && !d.Moved
+}
+
+// Touches finds a change of a row that was changed or removed by the difference.
+func (d Difference) Touches(changes []Change) (key string, touched bool) {
+	gone := make(map[string]bool, len(d.Changed)+len(d.Removed))
+	for _, k := range append(slices.Clone(d.Changed), d.Removed...) {
+		gone[k] = true
+	}
+	for _, c := range changes {
+		if c.Key != "" && gone[c.Key] {
+			return c.Key, true
+		}
+	}
+	return "", false
 }
 
 // String tells it in words.
@@ -91,7 +105,7 @@ func byKey(rows []Row) map[string]Row {
 }
 
 // Apply carries edits out, all of them or none. The table itself stays as it is.
-func (t *Table) Apply(edits []Edit) (*Table, error) {
+func (t *Table) Apply(edits []Change) (*Table, error) {
 	out := &Table{t.Columns, slices.Clone(t.Rows)}
 	var wrong Wrongs
 	at := make(map[string]int, len(out.Rows))
@@ -173,7 +187,10 @@ func (t *Table) Reshape(columns []Column) (*Table, error) {
 	out := &Table{Columns: make([]Column, len(columns)), Rows: make([]Row, 0, len(t.Rows))}
 	from := make([]string, len(columns))
 	for i, c := range columns {
-		from[i] = c.Name
+		// A name that another column had before is that of a new one.
+		if !slices.ContainsFunc(columns, func(other Column) bool { return other.Was == c.Name && other.Name != c.Name }) {
+			from[i] = c.Name
+		}
 		if c.Was != "" {
 			from[i] = c.Was
 			if !slices.Contains(names(t.Columns), c.Was) {

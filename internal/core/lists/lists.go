@@ -260,7 +260,7 @@ func (c Column) fit(v any) (any, error) {
 		case bool:
 			return yesNo(v), nil
 		case int64, float64:
-			return written(v), nil
+			return Written(v), nil
 		}
 	}
 	return nil, fmt.Errorf("%s does not fit into a cell of %s", shown(v), strings.ReplaceAll(string(c.Type), "_", " or "))
@@ -289,8 +289,8 @@ func shown(v any) string {
 	return string(b)
 }
 
-// written is a cell as text.
-func written(v any) string {
+// Written is a cell as people read it, and as it stands in CSV.
+func Written(v any) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
@@ -330,7 +330,7 @@ func (t *Table) Check() error {
 
 // Holds tells whether a row holds a text in small letters in some cell.
 func (t *Table) Holds(r Row, find string) bool {
-	return slices.ContainsFunc(t.Columns, func(c Column) bool { return strings.Contains(strings.ToLower(written(r.Fields[c.Name])), find) })
+	return slices.ContainsFunc(t.Columns, func(c Column) bool { return strings.Contains(strings.ToLower(Written(r.Fields[c.Name])), find) })
 }
 
 // ByKey finds rows by what they are known by.

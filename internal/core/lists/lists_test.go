@@ -98,7 +98,7 @@ func bulk(n int) string {
 
 func TestEditsAreCarriedOutAllOrNone(t *testing.T) {
 	x := stood(t, "short,phone,floor", "wren,1,1", "tam,2,2", "ash,3,3")
-	y, err := x.Apply([]Edit{
+	y, err := x.Apply([]Change{
 		{Key: "tam", Fields: map[string]any{"phone": "22", "floor": ""}},
 		{Fields: map[string]any{"short": "elm", "on_duty": "yes"}},
 		{Key: "wren", Remove: true},
@@ -110,19 +110,19 @@ func TestEditsAreCarriedOutAllOrNone(t *testing.T) {
 	require.Equal(t, "short,phone,floor,on_duty\nwren,1,1,\ntam,2,2,\nash,3,3,\n", csvOf(t, x), "what stood stands")
 
 	for name, e := range map[string]struct {
-		edits []Edit
+		edits []Change
 		want  string
 	}{
-		"none of that name":       {[]Edit{{Key: "tom", Remove: true}}, `There is no row "tom". Did you mean tam?`},
-		"twice removed":           {[]Edit{{Key: "tam", Remove: true}, {Key: "tam", Remove: true}}, `There is no row "tam".`},
-		"taken":                   {[]Edit{{Key: "tam", Fields: map[string]any{"short": "ash"}}}, `row 2, short: There is a row "ash" already.`},
-		"added twice":             {[]Edit{{Fields: map[string]any{"short": "ash"}}}, `There is a row "ash" already.`},
-		"emptied":                 {[]Edit{{Key: "tam", Fields: map[string]any{"short": " "}}}, "Rows are known by it"},
-		"no column":               {[]Edit{{Key: "tam", Fields: map[string]any{"fone": "1"}}}, "There is no such column. Did you mean phone?"},
-		"a list in a cell":        {[]Edit{{Key: "tam", Fields: map[string]any{"phone": []any{"1"}}}}, `["1"] does not fit into a cell of text`},
-		"removed without a name":  {[]Edit{{Remove: true}}, "Edit 1 removes a row and does not say which."},
-		"all that is wrong":       {[]Edit{{Key: "x", Remove: true}, {Key: "tam", Fields: map[string]any{"floor": "high"}}}, `"high" is no number`},
-		"a number for yes and no": {[]Edit{{Key: "tam", Fields: map[string]any{"on_duty": int64(1)}}}, "1 is neither yes nor no"},
+		"none of that name":       {[]Change{{Key: "tom", Remove: true}}, `There is no row "tom". Did you mean tam?`},
+		"twice removed":           {[]Change{{Key: "tam", Remove: true}, {Key: "tam", Remove: true}}, `There is no row "tam".`},
+		"taken":                   {[]Change{{Key: "tam", Fields: map[string]any{"short": "ash"}}}, `row 2, short: There is a row "ash" already.`},
+		"added twice":             {[]Change{{Fields: map[string]any{"short": "ash"}}}, `There is a row "ash" already.`},
+		"emptied":                 {[]Change{{Key: "tam", Fields: map[string]any{"short": " "}}}, "Rows are known by it"},
+		"no column":               {[]Change{{Key: "tam", Fields: map[string]any{"fone": "1"}}}, "There is no such column. Did you mean phone?"},
+		"a list in a cell":        {[]Change{{Key: "tam", Fields: map[string]any{"phone": []any{"1"}}}}, `["1"] does not fit into a cell of text`},
+		"removed without a name":  {[]Change{{Remove: true}}, "Edit 1 removes a row and does not say which."},
+		"all that is wrong":       {[]Change{{Key: "x", Remove: true}, {Key: "tam", Fields: map[string]any{"floor": "high"}}}, `"high" is no number`},
+		"a number for yes and no": {[]Change{{Key: "tam", Fields: map[string]any{"on_duty": int64(1)}}}, "1 is neither yes nor no"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := x.Apply(e.edits)
@@ -143,6 +143,11 @@ func TestRowsThatComeInJoinThoseThatStand(t *testing.T) {
 	require.Equal(t, "1 row added and 1 row changed", Between(x.Rows, merged.Rows).String())
 	require.Equal(t, "1 row added, 1 row changed, 1 row removed and the order changed", Between(x.Rows, replaced.Rows).String())
 	require.True(t, Between(x.Rows, x.Rows).None())
+	key, touched := Between(x.Rows, replaced.Rows).Touches([]Change{{Fields: map[string]any{"short": "elm"}}, {Key: "wren"}, {Key: "ash", Remove: true}})
+	require.True(t, touched)
+	require.Equal(t, "ash", key)
+	_, touched = Between(x.Rows, merged.Rows).Touches([]Change{{Key: "wren"}, {Key: "elm"}})
+	require.False(t, touched, "what others added is no change of a row")
 	_, err = x.Join(in, "upsert")
 	require.Error(t, err)
 }
@@ -153,6 +158,9 @@ func TestColumnsAreRenamedAddedAndTakenOut(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "name,level,note\nwren,1,\ntam,2,\n", csvOf(t, y))
 	require.Equal(t, []Column{{Name: "name", Type: Text}, {Name: "level", Type: Text}, {Name: "note", Type: Text}}, y.Columns)
+	z, err := x.Reshape([]Column{{Name: "short", Type: Text}, {Name: "mobile", Type: Text, Was: "phone"}, {Name: "phone", Type: Text}})
+	require.NoError(t, err)
+	require.Equal(t, "short,mobile,phone\nwren,1,\ntam,2,\n", csvOf(t, z), "a new column bears the name that another had")
 	for want, columns := range map[string][]Column{
 		"at least one column":                     {},
 		"The first column holds text":             {{Name: "short", Type: Number}},

@@ -1,3 +1,4 @@
+import { plainName } from "../ui/names";
 import { asFields, type Fields, type Json } from "../api/client";
 
 /** What somebody can be asked for, with the JSON Schema that says so. */
@@ -66,13 +67,7 @@ export function withChoices(field: Fields, list: Json[]): Fields {
 
 /** The name that a title gives a field: letters, digits and _. */
 export function nameOf(title: string, taken: string[]): string {
-  const plain = title
-    .normalize("NFKD")
-    .replace(/[\u0300-\u036f]/g, "")
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, "_")
-    .replace(/^[_0-9]+|_+$/g, "");
-  const base = plain.slice(0, 50) || "field";
+  const base = plainName(title).slice(0, 50) || "field";
   let name = base;
   for (let n = 2; taken.includes(name); n++) name = `${base}_${String(n)}`;
   return name;

@@ -3,8 +3,8 @@ import { useState } from "react";
 import { type List, useAddList } from "../api/lists";
 import { Frame } from "../ui/Frame";
 import { Trouble } from "../ui/parts";
+import { plainName } from "../ui/names";
 import { CSVField } from "./CSVField";
-import { nameOf } from "./words";
 
 /** Makes a list: what it is called, and rows or only columns. */
 export function AddList({ onAdded }: { onAdded: (l: List) => void }) {
@@ -30,7 +30,7 @@ function NewList({ onAdded }: { onAdded: (l: List) => void }) {
   const [about, setAbout] = useState("");
   const [csv, setCSV] = useState("");
   const add = useAddList();
-  const name = own ?? nameOf(title, "-");
+  const name = own ?? plainName(title, "-");
   return (
     <form
       className="space-y-3.5"

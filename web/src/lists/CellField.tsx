@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { ListColumn } from "../api/lists";
+import { YesNoCell } from "./YesNoCell";
 
 /** A cell that is typed into. It counts once it is left, or with Enter; Escape takes it back. */
 export function CellField({
@@ -20,21 +21,7 @@ export function CellField({
   useEffect(() => {
     setTyped(text);
   }, [text]);
-  if (column.type === "yes_no")
-    return (
-      <select
-        aria-label={label}
-        className="h-8 w-full cursor-pointer appearance-none bg-transparent px-2 hover:bg-tint/60"
-        value={text}
-        onChange={(e) => {
-          onSet(e.target.value);
-        }}
-      >
-        <option value=""></option>
-        <option value="yes">yes</option>
-        <option value="no">no</option>
-      </select>
-    );
+  if (column.type === "yes_no") return <YesNoCell label={label} text={text} onSet={onSet} />;
   return (
     <input
       aria-label={label}

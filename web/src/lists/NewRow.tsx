@@ -2,6 +2,7 @@ import { Plus } from "lucide-react";
 import { useRef, useState } from "react";
 import type { Fields } from "../api/client";
 import type { ListColumn } from "../api/lists";
+import { YesNoCell } from "./YesNoCell";
 import { titleOf } from "./words";
 
 /** A row that is not there yet. Enter in any of its cells adds it. */
@@ -35,18 +36,7 @@ export function NewRow({
         return (
           <td key={c.name} className="p-0">
             {c.type === "yes_no" ? (
-              <select
-                aria-label={label}
-                className="h-8 w-full appearance-none bg-transparent px-2"
-                value={cells[c.name] ?? ""}
-                onChange={(e) => {
-                  set(e.target.value);
-                }}
-              >
-                <option value=""></option>
-                <option value="yes">yes</option>
-                <option value="no">no</option>
-              </select>
+              <YesNoCell label={label} text={cells[c.name] ?? ""} onSet={set} />
             ) : (
               <input
                 ref={i === 0 ? first : undefined}

@@ -24,7 +24,7 @@ export function Rows({ list, edits: may }: { list: List; edits: boolean }) {
   const edits = useListEdits(list);
   const all = rows.data?.pages.flatMap((p) => p.rows) ?? [];
   const total = rows.data?.pages.at(-1)?.total ?? 0;
-  const edit = async (list: RowEdit[]) => {
+  const change = async (list: RowEdit[]) => {
     const out = await edits.rows.mutateAsync(list);
     const before = out.list.version - 1;
     toast(out.sentence, {
@@ -37,7 +37,7 @@ export function Rows({ list, edits: may }: { list: List; edits: boolean }) {
     });
   };
   const set = (e: RowEdit) => {
-    void edit([e]).catch(() => undefined); // it is told above the rows
+    void change([e]).catch(() => undefined); // it is told above the rows
   };
   return (
     <div className="p-4 pt-0">
@@ -78,7 +78,7 @@ export function Rows({ list, edits: may }: { list: List; edits: boolean }) {
             </thead>
             <tbody>
               {may && (
-                <NewRow key={list.name} columns={list.columns} onAdd={(fields) => edit([{ fields }])} />
+                <NewRow key={list.name} columns={list.columns} onAdd={(fields) => change([{ fields }])} />
               )}
               {all.map((r) => (
                 <Line key={r.key} columns={list.columns} row={r} onEdit={may ? set : undefined} />

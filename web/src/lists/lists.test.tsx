@@ -5,7 +5,6 @@ import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
 import { Lists } from "../pages/Lists";
-import { nameOf } from "./words";
 
 asBrowser();
 
@@ -338,14 +337,4 @@ describe("the lists of a workspace", () => {
     await show(<Lists />, "/lists");
     expect(await screen.findByText(/There is no list yet/)).toBeTruthy();
   });
-});
-
-it("names are made of titles", () => {
-  expect(["Short name", " 7 Kilns!", "Größe", "—"].map((t) => nameOf(t))).toEqual([
-    "short_name",
-    "kilns",
-    "gr_e",
-    "",
-  ]);
-  expect(nameOf("House words", "-")).toBe("house-words");
 });

@@ -11,12 +11,3 @@ export function cellText(v: Json | undefined): string {
   if (typeof v === "boolean") return v ? "yes" : "no";
   return typeof v === "string" ? v : writeJson(v);
 }
-
-/** A name made of a title: "Short name" becomes short_name, or short-name where it names a list. */
-export const nameOf = (title: string, between = "_") =>
-  title
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, between)
-    .replace(/^[^a-z]+/, "")
-    .slice(0, 60)
-    .replace(new RegExp(`${between}+$`), "");

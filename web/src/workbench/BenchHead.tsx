@@ -40,7 +40,7 @@ export function BenchHead({
         <Link to="/runs" search={{ workflow: workflow.name }} className="ml-auto hover:underline">
           Runs
         </Link>
-        {workflow.live !== undefined && workflow.live > 1 && (
+        {workflow.live !== undefined && workflow.live > 1 && !workflow.kept && (
           <button
             className="hover:text-ink hover:underline"
             disabled={back.isPending}

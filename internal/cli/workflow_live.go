@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+)
+
+func (a *app) workflowLive() *cobra.Command {
+	var kept string
+	c := &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		how, err := whatWasKept[api.GoLiveParamsKept](kept)
+		if err != nil {
+			return err
+		}
+		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{Kept: how}))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w)) })
+	})}
+	keptFlag(c, &kept)
+	return c
+}
+
+// keptFlag lets somebody say what becomes of calls that were kept.
+func keptFlag(c *cobra.Command, kept *string) {
+	c.Flags().StringVar(kept, "kept", "", "calls that were kept while it was paused: start or dismiss")
+}
+
+func whatWasKept[T ~string](s string) (*T, error) {
+	switch s {
+	case "":
+		return nil, nil
+	case "start", "dismiss":
+		how := T(s)
+		return &how, nil
+	}
+	return nil, usage("--kept is %q; it can be start, or dismiss", s)
+}
+
+func (a *app) workflowPause() *cobra.Command {
+	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		w, err := got[api.Workflow](cl.PauseWorkflow(c.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() {
+			fmt.Fprintf(a.out, "%s is paused. Let it go on with: trellis workflow unpause %s\n", w.Name, w.Name)
+			if deref(w.Called) {
+				fmt.Fprintln(a.out, "Calls are kept meanwhile, for 7 days.")
+			}
+		})
+	})}
+}
+
+func (a *app) workflowUnpause() *cobra.Command {
+	var kept string
+	c := &cobra.Command{Use: "unpause NAME", Short: "Let it start again, as it was live before", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		how, err := whatWasKept[api.UnpauseWorkflowParamsKept](kept)
+		if err != nil {
+			return err
+		}
+		w, err := got[api.Workflow](cl.UnpauseWorkflow(c.Context(), args[0], &api.UnpauseWorkflowParams{Kept: how}))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() {
+			fmt.Fprintf(a.out, "%s goes on, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w))
+		})
+	})}
+	keptFlag(c, &kept)
+	return c
+}
+
+// startsWords says what starts it, and when next.
+func startsWords(w api.Workflow) string {
+	out := w.Trigger + "."
+	if deref(w.Timed) && w.Standing != nil {
+		out += " " + standingWords(w.Standing) + "."
+	}
+	return out
+}
