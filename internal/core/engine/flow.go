@@ -80,6 +80,7 @@ type flow struct {
 	at       uint16      // the step where it enters or stands
 	rounds   item.Rounds // in which it stands there
 	entering bool        // it was taken up: stages before that step let it by
+	met      bool        // it came to the first step that writes, where only so many go on
 
 	source     *reading     // where a list goes on
 	generation int          // of its Idempotency-Key at the step where it stands
@@ -140,7 +141,7 @@ func (f *flow) passed(step uint16, rounds item.Rounds, c Cell, pass int) {
 
 // child is a flow for an item that came from this one.
 func (f *flow) child(it *item.Item) *flow {
-	return &flow{it: it, way: f.way, turns: f.turns, stood: f.stood, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds}
+	return &flow{it: it, way: f.way, turns: f.turns, stood: f.stood, wrote: f.wrote, order: f.order, place: f.place, rounds: f.rounds, met: f.met}
 }
 
 // cells are those of the flow's way in order, one for each round of a step.

@@ -62,7 +62,7 @@ func (r *Run) Onward(ctx context.Context, pass Pass, each func(Open) error) (*Ou
 	}
 	for _, step := range pass.Plan.Steps {
 		if s.meets[step.Number] {
-			out.Late = append(out.Late, step.Name+": "+lateWords[lateOf(step)])
+			out.Late = append(out.Late, step.Name+": "+lateWords[x.lateOf(step)])
 		}
 	}
 	return out, nil

@@ -19,17 +19,18 @@ func (s *hold) late() string {
 	if !s.closed.before(s.step.Number, s.rounds, s.room.pass.Number) {
 		return ""
 	}
-	return lateOf(s.step)
+	return s.lateOf(s.step)
 }
 
 // lateOf is what a step says of late items, with its default: groups that have a
-// size stand for themselves.
-func lateOf(step *workflow.CompiledStep) string {
+// size stand for themselves, and so does what came after the first items of a run
+// that was to take no more at first.
+func (x *execution) lateOf(step *workflow.CompiledStep) string {
 	h, _ := step.Operator.(steps.Holder)
 	switch {
 	case step.Late != "":
 		return step.Late
-	case h != nil && h.Streams():
+	case h != nil && h.Streams(), x.First > 0 && step.Follows(x.last().Plan.FirstWrite()):
 		return workflow.LateAlone
 	}
 	return workflow.LateLeave

@@ -135,7 +135,7 @@ func appendFlow(b []byte, f *flow) ([]byte, error) {
 	b = appendPlaces(b, f.place)
 	b = appendStood(appendTurns(b, f.turns), f.stood)
 	b = binary.AppendUvarint(b, uint64(f.bytes))
-	if b, err = appendSource(appendFlag(b, f.entering), f.source); err != nil || f.untouched == nil {
+	if b, err = appendSource(appendFlag(appendFlag(b, f.entering), f.met), f.source); err != nil || f.untouched == nil {
 		return appendFlag(b, false), err
 	}
 	return appendFlow(appendFlag(b, true), f.untouched)
@@ -357,7 +357,7 @@ func (p *pieces) flow() *flow {
 		f.stood = &stood{f.stood, p.text()}
 	}
 	f.bytes = int(p.number())
-	f.entering = p.number() == 1
+	f.entering, f.met = p.number() == 1, p.number() == 1
 	if p.number() == 1 {
 		f.source = &reading{page: int(p.number()), ordinal: uint32(p.number())}
 		text := p.text()

@@ -60,7 +60,7 @@ func TestAFlowComesBackFromASpoolAsItWas(t *testing.T) {
 	child := root.Child(4, rounds, 70000, map[string]any{"piece": "bowl"}, at.Add(time.Second))
 	group := &item.Item{Address: item.Group(5, "", 2, 9), Fields: map[string]any{}, At: at, Step: 5, Members: []item.Address{root.Address, child.Address}, Trigger: root}
 	kept := group.Derive(6, rounds, group.Fields, at)
-	f := &flow{it: kept, at: 6, rounds: rounds, entering: true, generation: 3, former: []byte{1, 2}, due: at, bytes: 77, wrote: []uint16{2, 700},
+	f := &flow{it: kept, at: 6, rounds: rounds, entering: true, met: true, generation: 3, former: []byte{1, 2}, due: at, bytes: 77, wrote: []uint16{2, 700},
 		source: &reading{page: 4, cursor: map[string]any{"after": "x"}, ordinal: 9}, turns: &turn{up: &turn{loop: 1, n: 2}, loop: 2, rounds: rounds, n: 5},
 		order: order{"a\xff", 2}, place: &place{&place{nil, 7}, -3}, stood: &stood{&stood{nil, "a"}, "b\x00"}}
 	f.passed(4, rounds, Cell{Step: 4, Fate: Passed, Text: "so"}, 1)

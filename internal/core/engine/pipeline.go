@@ -89,7 +89,7 @@ func (t *torn) is() bool { return t != nil && (t.set || t.up.is()) }
 // chain makes the stages of a block, ahead of the one below.
 func (r *room) chain(block *workflow.CompiledBlock, down stage) stage {
 	for i := len(block.Steps) - 1; i >= 0; i-- {
-		down = r.stage(block.Steps[i], down)
+		down = r.before(block.Steps[i], r.stage(block.Steps[i], down))
 	}
 	return down
 }

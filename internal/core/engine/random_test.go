@@ -81,7 +81,7 @@ func balances(t require.TestingT, p *workflow.Plan, c Counts) {
 		switch op := s.Operator.(type) {
 		case steps.Spreads, steps.Holder, steps.Loop:
 		case steps.Branch:
-			require.True(t, n.In == n.Out || op.Every() && n.In <= n.Out, "step %s: %+v", s.Name, n)
+			require.True(t, n.In == out || op.Every() && n.In <= out, "step %s: %+v", s.Name, n)
 		default:
 			if !s.Lists() {
 				require.Equal(t, n.In, out, "step %s", s.Name)

@@ -279,8 +279,12 @@ type roundAt struct {
 }
 
 // narrow tells whether an item can be replayed without the others: not where a
-// step reads a column, nor where what came of one item goes round together.
+// step reads a column, nor where what came of one item goes round together, nor
+// where only the first of them go on.
 func (r *Run) narrow() bool {
+	if r.First > 0 {
+		return false
+	}
 	for _, p := range r.Passes {
 		for _, s := range p.Plan.Steps {
 			if s.Kept || turnsMany(s) {

@@ -74,7 +74,7 @@ func (s *hold) readMembers(ctx context.Context) error {
 	}
 	end := known[""]
 	if s.holder.Streams() {
-		late := s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateLeave
+		late := s.room.pass.Number > 1 && s.lateOf(s.step) == workflow.LateLeave
 		if s.closedWhole = end != nil && !late; s.closedWhole {
 			return nil
 		}
@@ -139,7 +139,7 @@ func (s *hold) find() error {
 			s.groupOf[m] = member{g, i}
 		}
 	}
-	if len(s.open) > 0 && s.room.pass.Number > 1 && lateOf(s.step) == workflow.LateAgain {
+	if len(s.open) > 0 && s.room.pass.Number > 1 && s.lateOf(s.step) == workflow.LateAgain {
 		return errWide // items that joined it before are among its members
 	}
 	return nil

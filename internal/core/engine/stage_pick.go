@@ -65,7 +65,7 @@ func (s *pick) end(ctx context.Context) error {
 	for _, err := range failed {
 		s.torn = s.torn || s.step.OnError != workflow.OnErrorSetAside && err != nil
 	}
-	if !s.torn && !(late && lateOf(s.step) == workflow.LateLeave) {
+	if !s.torn && !(late && s.lateOf(s.step) == workflow.LateLeave) {
 		if err := s.seal(ctx, order, failed); err != nil {
 			return err
 		}
@@ -126,7 +126,7 @@ func (s *pick) letGo(ctx context.Context, order []int, failed map[int]error, lat
 		out = nil
 		return err
 	}
-	leaves := late && lateOf(s.step) == workflow.LateLeave
+	leaves := late && s.lateOf(s.step) == workflow.LateLeave
 	if !s.torn && !leaves {
 		for n, i := range order {
 			if err := give(i, func(f *flow) { s.goesOn(f, n) }); err != nil {

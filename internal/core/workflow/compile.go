@@ -28,6 +28,8 @@ type Plan struct {
 	Start    triggers.Start // how events start its runs
 	Limits   Bounds
 
+	firstWrite *CompiledStep
+
 	byName   map[string]*CompiledStep
 	byNumber map[uint16]*CompiledStep
 }
@@ -118,6 +120,7 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 			c.errs = append(c.errs, fmt.Errorf("trigger: %w", err))
 		}
 	}
+	p.firstWrite = firstWrite(p)
 	return p, errors.Join(c.errs...)
 }
 
@@ -350,6 +353,38 @@ func (s *CompiledStep) Groups() bool {
 // Writes tells whether the step changes something outside.
 func (s *CompiledStep) Writes() bool {
 	return s.Action != nil && s.Action.Effect == "write" && !s.Off
+}
+
+// FirstWrite is the step of the outermost block that is, or holds, the first one that
+// changes something outside; nil where none does.
+func (p *Plan) FirstWrite() *CompiledStep { return p.firstWrite }
+
+func firstWrite(p *Plan) *CompiledStep {
+	for _, s := range p.Steps {
+		if !s.Writes() || s.OnFailure() || s.off() {
+			continue
+		}
+		for of := range s.Around() {
+			s = of
+		}
+		return s
+	}
+	return nil
+}
+
+// off tells whether the step, or one around it, is switched off.
+func (s *CompiledStep) off() bool {
+	for of := range s.Around() {
+		if of.Off {
+			return true
+		}
+	}
+	return s.Off
+}
+
+// Follows tells whether the step stands beneath another.
+func (s *CompiledStep) Follows(other *CompiledStep) bool {
+	return other != nil && s.Column > other.Column
 }
 
 // Output gives the fields of the item that goes on, of those that it had and
