@@ -590,6 +590,9 @@ type Ahead struct {
 	Cadence *Cadence       `json:"cadence,omitempty"`
 	Changes []Change       `json:"changes"`
 
+	// FirstWrite The line of the outermost block that is, or holds, the first one that writes outside.
+	FirstWrite *AheadLine `json:"first_write,omitempty"`
+
 	// From The revision that is live; none where none ever was
 	From *int `json:"from,omitempty"`
 
@@ -617,6 +620,12 @@ type AheadLately struct {
 	Items   float32 `json:"items"`
 	Runs    int     `json:"runs"`
 	Seconds float32 `json:"seconds"`
+}
+
+// AheadLine The line of the outermost block that is, or holds, the first one that writes outside.
+type AheadLine struct {
+	Number   string `json:"number"`
+	Sentence string `json:"sentence"`
 }
 
 // AheadRuns defines model for AheadRuns.
@@ -1276,7 +1285,10 @@ type ItemWhere struct {
 type Items struct {
 	// Again A run of this workflow, whose items this one starts with too.
 	Again *openapi_types.UUID `json:"again,omitempty"`
-	Items *[]Fields           `json:"items,omitempty"`
+
+	// First How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on.
+	First *int      `json:"first,omitempty"`
+	Items *[]Fields `json:"items,omitempty"`
 }
 
 // Kind defines model for Kind.
@@ -1941,7 +1953,10 @@ type Row struct {
 // Run defines model for Run.
 type Run struct {
 	Columns []Column `json:"columns"`
-	Passes  []struct {
+
+	// First How many items it takes to its first write before a retry lets others go on; left out where it takes all
+	First  *int `json:"first,omitempty"`
+	Passes []struct {
 		Kind      string    `json:"kind"`
 		Number    int       `json:"number"`
 		Revision  int       `json:"revision"`
@@ -2242,6 +2257,9 @@ type Workflow struct {
 	ChangedBy *string `json:"changed_by,omitempty"`
 	Document  string  `json:"document"`
 
+	// First How many items its next run takes to its first write; left out where it takes all
+	First *int `json:"first,omitempty"`
+
 	// Followed In how many places references followed the edits that were just made
 	Followed *int `json:"followed,omitempty"`
 
@@ -2332,6 +2350,9 @@ type Band = string
 
 // ConnectionName defines model for ConnectionName.
 type ConnectionName = string
+
+// FirstItems defines model for FirstItems.
+type FirstItems = int
 
 // IfMatch defines model for IfMatch.
 type IfMatch = string
@@ -2562,6 +2583,9 @@ type SaveDraftParams struct {
 type GoLiveParams struct {
 	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
 	Kept *GoLiveParamsKept `form:"kept,omitempty" json:"kept,omitempty"`
+
+	// First How many items the next run takes to its first write. The others are set aside there, and a retry of the run lets them go on. Without it that run takes all.
+	First *FirstItems `form:"first,omitempty" json:"first,omitempty"`
 
 	// IfMatch The version that was read; a stale one gets 412
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
@@ -9572,6 +9596,18 @@ func NewGoLiveRequest(server string, workflow WorkflowName, params *GoLiveParams
 		if params.Kept != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kept", *params.Kept, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.First != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "first", *params.First, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -6,23 +6,50 @@ import (
 	"github.com/spf13/cobra"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/core/words"
 )
 
 func (a *app) workflowLive() *cobra.Command {
 	var kept string
-	c := &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	var first int
+	c := &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), Example: "  trellis workflow live near-suppliers --first 5", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		how, err := whatWasKept[api.GoLiveParamsKept](kept)
 		if err != nil {
 			return err
 		}
-		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{Kept: how}))
+		most, err := firstItems(c, first)
 		if err != nil {
 			return err
 		}
-		return a.show(w, func() { fmt.Fprintf(a.out, "%s is live, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w)) })
+		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{Kept: how, First: most}))
+		if err != nil {
+			return err
+		}
+		return a.show(w, func() {
+			fmt.Fprintf(a.out, "%s is live, revision %d. %s\n", w.Name, deref(w.Live), startsWords(w))
+			if w.First != nil {
+				fmt.Fprintf(a.out, "Its next run takes %s to the first write and sets the others aside; trellis run retry RUN lets them go on.\n", words.Count(*w.First, "item"))
+			}
+		})
 	})}
 	keptFlag(c, &kept)
+	firstFlag(c, &first, "the next run")
 	return c
+}
+
+// firstFlag lets somebody say how many items a run takes at first.
+func firstFlag(c *cobra.Command, n *int, run string) {
+	c.Flags().IntVar(n, "first", 0, "how many items "+run+" takes to its first write; the others are set aside until the run is retried")
+}
+
+func firstItems(c *cobra.Command, n int) (*int, error) {
+	switch {
+	case !c.Flags().Changed("first"):
+		return nil, nil
+	case n < 1:
+		return nil, usage("--first is %d; it is how many items go on, from 1", n)
+	}
+	return &n, nil
 }
 
 // keptFlag lets somebody say what becomes of calls that were kept.

@@ -29,16 +29,21 @@ type begun struct {
 func (a *app) workflowStart() *cobra.Command {
 	var with begun
 	var watch bool
+	var first int
 	c := &cobra.Command{
 		Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1),
 		Long:    "Starts a run of the live revision. What it asks for is given with --set, as a sample with --sample,\nor in a file with --items; on a terminal it is asked for, field by field.",
 		Example: "  trellis workflow start kiln-list\n  trellis workflow start glaze-lab --set glaze=\"Celadon 4\" --set cone=9 --watch\n  trellis workflow start memo-once --sample 1",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			most, err := firstItems(c, first)
+			if err != nil {
+				return err
+			}
 			items, err := a.begins(c.Context(), cl, args[0], with)
 			if err != nil {
 				return err
 			}
-			s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], api.Items{Items: items}))
+			s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], api.Items{Items: items, First: most}))
 			if err != nil {
 				return err
 			}
@@ -51,6 +56,7 @@ func (a *app) workflowStart() *cobra.Command {
 	c.Flags().StringVar(&with.items, "items", "", "file with the run's items: a JSON list, or one object a line; - for standard input")
 	c.Flags().StringArrayVar(&with.set, "set", nil, "a field and its value, as glaze=\"Celadon 4\"")
 	c.Flags().StringVar(&with.sample, "sample", "", "start with a sample: its number in the list, or its id")
+	firstFlag(c, &first, "it")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
 	c.MarkFlagsMutuallyExclusive("items", "set")
 	c.MarkFlagsMutuallyExclusive("items", "sample")

@@ -18,8 +18,16 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// Start begins a run by hand with these items; none means one empty item.
-func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, items []map[string]any, by string) (uuid.UUID, error) {
+// ByHand is a start by hand.
+type ByHand struct {
+	Items   []map[string]any // none means one empty item, or what the trigger makes
+	By      string
+	AtFirst int // how many items it takes to its first write before a person has looked; 0: what going live said
+}
+
+// Start begins a run by hand.
+func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, h ByHand) (uuid.UUID, error) {
+	items := h.Items
 	if w.Live == nil {
 		return uuid.Nil, &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
 	}
@@ -43,7 +51,7 @@ func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, i
 	if err := in.ofLists(ctx, sc.Workspace(), plan.Start.Asks, items); err != nil {
 		return uuid.Nil, err
 	}
-	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: by, Accepted: now()}
+	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: h.By, AtFirst: h.AtFirst, Accepted: now()}
 	started, err := in.launch(ctx, s, plan, items)
 	return started.Run, err
 }

@@ -324,39 +324,40 @@ func TestAStartByHand(t *testing.T) {
 	d := newDoor(t, nil)
 	ctx, one := context.Background(), 1
 	w := store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}
-	run, err := d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	run, err := d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill", AtFirst: 5})
 	require.NoError(t, err)
 	require.Equal(t, run, d.started[0].Run)
 	require.Equal(t, "[{}]", string(d.started[0].Items[0]), "no items are one empty item")
 	require.Equal(t, "manual", d.started[0].Trigger)
 	require.Equal(t, "Mara Quill", d.started[0].By)
+	require.Equal(t, 5, d.started[0].AtFirst)
 
 	many := make([]map[string]any, 2*itemsPerPage+1)
 	for i := range many {
 		many[i] = map[string]any{"n": int64(i)}
 	}
-	_, err = d.Start(ctx, store.Scope{}, w, many, "Mara Quill")
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{Items: many, By: "Mara Quill"})
 	require.NoError(t, err)
 	require.Len(t, d.started[1].Items, 3)
 	require.Nil(t, d.started[1].Decoded, "only what is small is kept twice")
-	_, err = d.Start(ctx, store.Scope{}, w, make([]map[string]any, MaxItems+1), "Mara Quill")
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{Items: make([]map[string]any, MaxItems+1), By: "Mara Quill"})
 	status, text := refusal(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 	require.Contains(t, text, "100,001 items were given; at most 100,000")
 	d.Items = 2
-	_, err = d.Start(ctx, store.Scope{}, w, make([]map[string]any, 3), "Mara Quill")
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{Items: make([]map[string]any, 3), By: "Mara Quill"})
 	_, text = refusal(t, err)
 	require.Contains(t, text, "3 items were given; at most 2 start with one run (--event-items")
 	_, err = d.parse("application/json", nil, []byte("[{}, {}, {}]"))
 	require.ErrorContains(t, err, "at most 2 start with one call (--event-items")
 	d.Items = 0
 	w.Live = nil
-	_, err = d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill"})
 	status, text = refusal(t, err)
 	require.Equal(t, http.StatusConflict, status)
 	require.Contains(t, text, "never been live")
 	w.Live, d.planErr = &one, store.ErrUnavailable
-	_, err = d.Start(ctx, store.Scope{}, w, nil, "Mara Quill")
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill"})
 	require.ErrorIs(t, err, store.ErrUnavailable)
 }
 
@@ -404,7 +405,7 @@ func TestAFullQueueTakesNothingMore(t *testing.T) {
 		func() error { _, err := d.receive(proven(), "{}"); return err },
 		func() error {
 			w.Live = &one
-			_, err := d.Start(context.Background(), d.HookScope(d.hook), w, nil, "Mara Quill")
+			_, err := d.Start(context.Background(), d.HookScope(d.hook), w, ByHand{By: "Mara Quill"})
 			return err
 		},
 	} {
@@ -441,7 +442,7 @@ func TestALaneIsToldAtTheDoor(t *testing.T) {
 	require.Contains(t, text, "items 1 and 2 belong to different lanes")
 	require.Equal(t, "refused", d.noted[len(d.noted)-1].Verdict)
 	one := 1
-	_, err = d.Start(context.Background(), store.Scope{}, store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}, []map[string]any{{"person": "ann"}, {"person": "ben"}}, "Mara Quill")
+	_, err = d.Start(context.Background(), store.Scope{}, store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}, ByHand{Items: []map[string]any{{"person": "ann"}, {"person": "ben"}}, By: "Mara Quill"})
 	status, _ = refusal(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 	require.Len(t, d.started, 1)

@@ -302,7 +302,7 @@ func (n *Node) hears(l *lease, s *store.Start, started store.Started, err error)
 	if !l.register.started(s.Run, 1) {
 		return
 	}
-	l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, Line: s.Line, Deadline: started.Deadline, First: s.Items, Decoded: s.Decoded, Whole: true})
+	l.take(store.Claimed{Workspace: s.Workspace, Run: s.Run, Workflow: s.Workflow, Pass: 1, Claim: 1, Revision: s.Revision, Accepted: s.Accepted, Line: s.Line, Deadline: started.Deadline, AtFirst: started.AtFirst, First: s.Items, Decoded: s.Decoded, Whole: true})
 }
 
 // Executing lists what this node has in hand: the database may say "running" of

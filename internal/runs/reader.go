@@ -73,6 +73,7 @@ func (r *Reader) Run(ctx context.Context, workspace, id uuid.UUID) (*engine.Run,
 		}
 		run.Passes = append(run.Passes, next)
 	}
+	run.AtFirst = passes[0].AtFirst
 	run.Facts = facts(id, passes[0].Started, run.Passes[0].Plan)
 	return run, nil
 }
@@ -85,7 +86,7 @@ func (r *Reader) Fresh(ctx context.Context, c store.Claimed) (*engine.Run, error
 		return nil, err
 	}
 	journal := &store.RunJournal{Store: r.Store, Workspace: c.Workspace, Run: c.Run}
-	return &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Facts: facts(c.Run, c.Accepted, plan)}, World: engine.World{Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole}, Journal: journal, Clock: Clock{}, Lists: r.Lists.Of(c.Workspace)}}, nil
+	return &engine.Run{Spec: engine.Spec{Passes: []engine.Pass{{Number: 1, Plan: plan}}, Facts: facts(c.Run, c.Accepted, plan), AtFirst: c.AtFirst}, World: engine.World{Source: &store.TriggerItems{RunJournal: journal, First: c.First, Decoded: c.Decoded, Whole: c.Whole}, Journal: journal, Clock: Clock{}, Lists: r.Lists.Of(c.Workspace)}}, nil
 }
 
 func facts(id uuid.UUID, started time.Time, plan *workflow.Plan) workflow.RunFacts {

@@ -39,6 +39,9 @@ func (s *Server) LookAhead(ctx context.Context, r api.LookAheadRequestObject) (a
 	for _, w := range workflow.Writes(before, d.parsed, d.catalog) {
 		out.Writes = append(out.Writes, api.AheadWrite{Step: w.Step.Name, Number: w.Number, Sentence: d.catalog.Sentence(w.Step), Connection: given(w.Step.Connection), New: w.New})
 	}
+	if l, found := workflow.FirstWrite(d.parsed, d.catalog); found {
+		out.FirstWrite = &api.AheadLine{Number: l.Number, Sentence: d.catalog.Sentence(l.Step)}
+	}
 	if err := s.expected(ctx, sc, d, &out); err != nil {
 		return nil, err
 	}
@@ -130,7 +133,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if g.Version = v; v == 0 {
 		g.Version = d.Version
 	}
-	g.Kept = string(or(r.Params.Kept, ""))
+	g.Kept, g.AtFirst = string(or(r.Params.Kept, "")), or(r.Params.First, 0)
 	g.Numbers, g.Connectors = d.parsed.Numbers(d.Numbers), pins(d.parsed, d.catalog)
 	g.Bounds, _ = d.parsed.Bounds()
 	w, err := s.Store.GoLive(ctx, sc, r.Workflow, g)

@@ -83,6 +83,9 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 		c = &now
 	}
 	out := api.Run{Run: s.summary(sc, r), Columns: columns(plan, plan.Catalog, c)}
+	if len(passes) > 0 && passes[0].AtFirst > 0 {
+		out.First = some(passes[0].AtFirst)
+	}
 	for _, p := range passes {
 		out.Passes = append(out.Passes, struct {
 			Kind      string    `json:"kind"`

@@ -9,6 +9,7 @@ import (
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
+	"youngtrellis/internal/intake"
 )
 
 func objects(list *[]api.Fields) ([]map[string]any, error) {
@@ -46,7 +47,7 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 			return nil, err
 		}
 	}
-	run, err := s.Intake.Start(ctx, sc, w, items, sc.Who())
+	run, err := s.Intake.Start(ctx, sc, w, intake.ByHand{Items: items, By: sc.Who(), AtFirst: or(r.Body.First, 0)})
 	return api.StartWorkflow202JSONResponse{Run: run}, err
 }
 

@@ -30,7 +30,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 		return api.Workflow{}, err
 	}
 	parsed, problems := engine.Check(ctx, []byte(w.Draft), catalog, samples)
-	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, Updated: w.Updated, ChangedBy: given(w.ChangedBy), Problems: findings(problems), Lines: []api.Line{}}
+	out := api.Workflow{Name: w.Name, Title: w.Title, State: api.WorkflowState(w.State), Version: w.Version, Document: w.Draft, Live: w.Live, First: given(w.AtFirst), Updated: w.Updated, ChangedBy: given(w.ChangedBy), Problems: findings(problems), Lines: []api.Line{}}
 	var live *workflow.Workflow
 	if w.Live != nil {
 		if live, err = s.revision(ctx, sc, w, *w.Live); err != nil {

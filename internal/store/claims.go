@@ -27,6 +27,7 @@ type Claimed struct {
 	Counts                   []byte           // with which it had parked, where it was woken
 	Halt                     bool             // no further set-aside item is to be tried again
 	Line                     Line
+	AtFirst                  int       // how many items it takes to its first write before a person has looked; 0: any number
 	Deadline                 time.Time // when it is to be over; zero: whenever
 }
 
@@ -60,7 +61,7 @@ const claimSQL = `WITH RECURSIVE
 	i AS (` + cancelledEndSQL + `)
 	UPDATE live l SET state = 'running', session_id = $1, claim = claim + 1, begun = (SELECT max(takeovers) FROM chosen) < $5, wake = NULL, reason = '', message = '', connection = '' FROM chosen c
 	WHERE c.cancel = 0 AND l.workspace_id = ANY (ARRAY[c.workspace_id]) AND l.run_id = c.run_id
-	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END, l.halt, l.lane, l.limited, l.deadline`
+	RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.claim, l.revision, l.takeovers, l.interrupted, l.accepted, NOT l.begun, l.woken, CASE WHEN l.woken THEN l.counts END, l.halt, l.lane, l.limited, l.deadline, l.at_first`
 
 // Turn says whose turn it is.
 type Turn struct {
@@ -95,7 +96,7 @@ func (s *Store) Claim(ctx context.Context, session uuid.UUID, t Turn, n int) (ou
 func scanClaimed(row pgx.CollectableRow) (c Claimed, err error) {
 	var interrupted *time.Time
 	var deadline *time.Time
-	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts, &c.Halt, &c.Line.Lane, &c.Line.Limited, &deadline)
+	err = row.Scan(&c.Workspace, &c.Run, &c.Workflow, &c.Pass, &c.Claim, &c.Revision, &c.Takeovers, &interrupted, &c.Accepted, &c.Unbegun, &c.Woken, &c.Counts, &c.Halt, &c.Line.Lane, &c.Line.Limited, &deadline, &c.AtFirst)
 	if interrupted != nil {
 		c.Interrupted = *interrupted
 	}

@@ -37,6 +37,7 @@ type GoingLive struct {
 	Bounds     workflow.Bounds
 	Times      Timer
 	Follows    []Follow
+	AtFirst    int    // how many items the next run takes to its first write before a person has looked; 0: any number
 	Kept       string // what becomes of events that were kept: KeptStart, KeptDismiss; "": there must be none
 }
 
@@ -82,6 +83,9 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
 			return err
 		}
+		if err := forgetFirst(ctx, tx, name); err != nil {
+			return err
+		}
 		if w, err = oneWorkflow(ctx, tx, "name = $1 FOR UPDATE", name); err != nil {
 			return err
 		}
@@ -111,6 +115,9 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
+		if err := setFirst(ctx, tx, w, number, g.AtFirst); err != nil {
+			return err
+		}
 		w.State = "live"
 		if err := g.starts(ctx, tx, w, known); err != nil {
 			return err
@@ -129,6 +136,9 @@ func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, 
 			return err
 		}
 		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
+			return err
+		}
+		if err := forgetFirst(ctx, tx, name); err != nil {
 			return err
 		}
 		tag, err := tx.Exec(ctx, `UPDATE workflow w SET live = $2, state = 'live', stated = now(), stated_by = $3, updated = now()
@@ -218,4 +228,20 @@ func (s *Store) Revision(ctx context.Context, workspace, workflow uuid.UUID, num
 		return err
 	})
 	return r, err
+}
+
+// forgetFirst takes away what going live said of the next run. Before the workflow's
+// row: starts hold them in this order.
+func forgetFirst(ctx context.Context, tx pgx.Tx, name string) error {
+	_, err := tx.Exec(ctx, "DELETE FROM first_run WHERE workflow_id = (SELECT id FROM workflow WHERE name = $1)", name)
+	return err
+}
+
+// setFirst says how many items the next run takes at first.
+func setFirst(ctx context.Context, tx pgx.Tx, w Workflow, revision, items int) error {
+	if items == 0 {
+		return nil
+	}
+	_, err := tx.Exec(ctx, "INSERT INTO first_run (workspace_id, workflow_id, revision, items) SELECT workspace_id, id, $2, $3 FROM workflow WHERE id = $1", w.ID, revision, items)
+	return err
 }

@@ -184,6 +184,7 @@ type Pass struct {
 	Chosen    []string
 	Moves     map[string]string
 	Mended    bool
+	AtFirst   int // of the first: how many items it takes to its first write before a person has looked; 0: any number
 	Started   time.Time
 	StartedBy string
 
@@ -193,12 +194,12 @@ type Pass struct {
 // Passes lists a run's passes in order.
 func (s *Store) Passes(ctx context.Context, workspace, run uuid.UUID) (out []Pass, err error) {
 	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, mended, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
+		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, mended, at_first, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
 		if err != nil {
 			return err
 		}
 		out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (p Pass, err error) {
-			err = row.Scan(&p.Number, &p.Workflow, &p.Revision, &p.Kind, &p.Chosen, &p.Moves, &p.Mended, &p.Started, &p.StartedBy)
+			err = row.Scan(&p.Number, &p.Workflow, &p.Revision, &p.Kind, &p.Chosen, &p.Moves, &p.Mended, &p.AtFirst, &p.Started, &p.StartedBy)
 			return p, err
 		})
 		return err

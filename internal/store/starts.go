@@ -24,6 +24,7 @@ type Start struct {
 	Expires                  time.Time
 	Accepted                 time.Time
 	Line                     Line
+	AtFirst                  int  // how many items it takes to its first write before a person has looked; 0: what going live said
 	Hops                     int  // how many runs led to this one, each started by the one before
 	Claim                    bool // this node carries it out, unless others of its workspace wait
 }
@@ -42,6 +43,7 @@ type Started struct {
 	Run       uuid.UUID
 	Duplicate bool
 	Claimed   bool      // this node owns it, by the claim 1
+	AtFirst   int       // of a claimed one: how many items it takes at first; 0: any number
 	Deadline  time.Time // of a claimed one: when it is to be over; zero: whenever
 }
 
@@ -124,37 +126,42 @@ func (c *Committer) StartAll(ctx context.Context, list []*Start, settled func(i 
 // starts are all those of a batch.
 type starts []*startWrite
 
-const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[])
-		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, place)),
+const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[], $22::int[])
+		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, at_first, place)),
 	-- The keys first: a start whose key stands already inserts nothing else.
 	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
 		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
 			WHERE start_key.expires < now() OR start_key.run_id = EXCLUDED.run_id RETURNING run_id),
+	-- The first run of a revision takes what going live said of it, once.
+	q AS MATERIALIZED (SELECT DISTINCT ON (t.workspace_id, t.workflow_id) t.workspace_id, t.workflow_id, t.items, s.run_id FROM first_run t JOIN s USING (workspace_id, workflow_id, revision)
+		WHERE s.at_first = 0 AND (s.key = '' OR s.run_id IN (SELECT run_id FROM k)) AND (SELECT number FROM pass x WHERE x.workspace_id = s.workspace_id AND x.run_id = s.run_id AND x.number = 1 LIMIT 1) IS NULL
+		ORDER BY t.workspace_id, t.workflow_id, s.place),
+	f AS (DELETE FROM first_run t USING q WHERE t.workspace_id = q.workspace_id AND t.workflow_id = q.workflow_id RETURNING q.run_id, t.items),
 	-- The first pass tells whether the start is new: what was there before may have ended since, and is not started again.
-	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by)
-		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by FROM s WHERE key = '' OR run_id IN (SELECT run_id FROM k)
-		ON CONFLICT DO NOTHING RETURNING run_id),
+	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by, at_first)
+		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by, coalesce(f.items, at_first) FROM s LEFT JOIN f USING (run_id) WHERE key = '' OR run_id IN (SELECT run_id FROM k)
+		ON CONFLICT DO NOTHING RETURNING run_id, at_first AS first_items),
 	-- It is carried out here at once only where none of its workspace waits, and its functions are known here.
-	v AS (SELECT s.*, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline FROM s JOIN p USING (run_id)
+	v AS (SELECT s.*, p.first_items, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline FROM s JOIN p USING (run_id)
 		LEFT JOIN LATERAL (SELECT library, parallel_runs, deadline FROM revision WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND number = s.revision LIMIT 1) r ON true),
 	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours FROM v),
 	-- In the order in which they came: so they line up.
-	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline, hops)
+	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline, hops, at_first)
 		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted,
-			lane, coalesce(limited, false), deadline, hops
-		FROM n ORDER BY place RETURNING run_id, state = 'running' AS ours, live.deadline),
+			lane, coalesce(limited, false), deadline, hops, first_items
+		FROM n ORDER BY place RETURNING run_id, state = 'running' AS ours, live.deadline, live.at_first),
 	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
 		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
 		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[], $18::bigint[]) AS j(workspace_id, run_id, part, result, at, first)
 		WHERE j.run_id IN (SELECT run_id FROM p))
-	SELECT run_id, ours, deadline, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
+	SELECT run_id, ours, deadline, at_first, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
 
 // standingSQL tells what stands of starts that were there before: whose their
 // keys are, and whether their runs are still ours by their first claim.
-const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false), l.deadline
+const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false), l.deadline, coalesce(l.at_first, 0)
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::uuid[]) AS s(workspace_id, workflow_id, key, run_id)
 	LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND key = s.key AND s.key <> '' LIMIT 1) k ON true
-	LEFT JOIN LATERAL (SELECT state, session_id, claim, deadline FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
+	LEFT JOIN LATERAL (SELECT state, session_id, claim, deadline, at_first FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
 
 func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	var (
@@ -165,6 +172,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		expires, accepted        []time.Time
 		claims                   []bool
 		hops                     []int16
+		atFirst                  []int32
 		jw, jr                   [][16]byte
 		jpart                    []int32
 		jresult                  [][]byte
@@ -191,6 +199,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		revision = append(revision, int32(s.Revision))
 		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
 		lane, hops = append(lane, s.Line.Lane), append(hops, int16(s.Hops))
+		atFirst = append(atFirst, int32(s.AtFirst))
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
 		for i, page := range s.Items {
 			jw, jr, jpart, jresult, jat = append(jw, s.Workspace), append(jr, s.Run), append(jpart, int32(i)), append(jresult, pack(page)), append(jat, s.Accepted)
@@ -204,15 +213,16 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops).Query(func(rows pgx.Rows) error {
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops, atFirst).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool
 			var deadline *time.Time
-			if err := rows.Scan(&id, &ours, &deadline, nil); err != nil {
+			var most int
+			if err := rows.Scan(&id, &ours, &deadline, &most, nil); err != nil {
 				return err
 			}
-			byRun[id].started.Claimed = ours
+			byRun[id].started.Claimed, byRun[id].started.AtFirst = ours, most
 			if deadline != nil {
 				byRun[id].started.Deadline = *deadline
 			}
@@ -227,10 +237,11 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 			var own, holder uuid.UUID
 			var ours bool
 			var deadline *time.Time
-			if err := rows.Scan(&own, &holder, &ours, &deadline); err != nil {
+			var most int
+			if err := rows.Scan(&own, &holder, &ours, &deadline, &most); err != nil {
 				return err
 			}
-			byRun[own].started = Started{Run: holder, Duplicate: own != holder, Claimed: ours && own == holder}
+			byRun[own].started = Started{Run: holder, Duplicate: own != holder, Claimed: ours && own == holder, AtFirst: most}
 			if deadline != nil {
 				byRun[own].started.Deadline = *deadline
 			}

@@ -29,14 +29,15 @@ type Workflow struct {
 	ChangedBy string // who saved the draft last
 	Stated    time.Time
 	StatedBy  string // who put it into its state, then
+	AtFirst   int    // how many items its next run takes to its first write before a person has looked; 0: any number
 }
 
-const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated, stated, stated_by"
+const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated, stated, stated_by, coalesce((SELECT items FROM first_run f WHERE f.workspace_id = workflow.workspace_id AND f.workflow_id = workflow.id), 0)"
 
 func scanWorkflow(row pgx.CollectableRow) (Workflow, error) {
 	var w Workflow
 	var numbers []byte
-	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated, &w.Stated, &w.StatedBy)
+	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Secured, &w.Taking, &w.Updated, &w.Stated, &w.StatedBy, &w.AtFirst)
 	if err == nil {
 		err = json.Unmarshal(numbers, &w.Numbers)
 	}

@@ -49,6 +49,18 @@ func WaitsFor(w *workflow.Workflow) string {
 // StandingOf tells how a workflow's start stands. Waits is what it waits for, as
 // WaitsFor says.
 func StandingOf(w store.Workflow, waits string, schedules []store.Scheduled, seen Seen) *Standing {
+	out := standingOf(w, waits, schedules, seen)
+	switch first := "next run takes " + words.Count(w.AtFirst, "item") + " at first"; {
+	case w.AtFirst == 0 || w.State != "live":
+	case out == nil:
+		return &Standing{Words: "The " + first}
+	case out.Why == "":
+		out.Why = "the " + first
+	}
+	return out
+}
+
+func standingOf(w store.Workflow, waits string, schedules []store.Scheduled, seen Seen) *Standing {
 	switch {
 	case w.Live == nil:
 		return nil

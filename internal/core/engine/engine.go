@@ -59,9 +59,9 @@ type Spec struct {
 	// and zero if none did since the run last got further. Calls of that time may
 	// have been forgotten by the other side.
 	Interrupted time.Time
-	// First is how many items may come to the first step that writes, unless a person
-	// lets others go on; 0: any number.
-	First int
+	// AtFirst is how many items may come to the first step that writes, unless a
+	// person lets others go on; 0: any number.
+	AtFirst int
 	// Due are the items that a wake is about; nil for all.
 	Due *Due
 }

@@ -30,7 +30,7 @@ func (x *execution) lateOf(step *workflow.CompiledStep) string {
 	switch {
 	case step.Late != "":
 		return step.Late
-	case h != nil && h.Streams(), x.First > 0 && step.Follows(x.last().Plan.FirstWrite()):
+	case h != nil && h.Streams(), x.AtFirst > 0 && step.Follows(x.last().Plan.FirstWrite()):
 		return workflow.LateAlone
 	}
 	return workflow.LateLeave

@@ -282,7 +282,7 @@ type roundAt struct {
 // step reads a column, nor where what came of one item goes round together, nor
 // where only the first of them go on.
 func (r *Run) narrow() bool {
-	if r.First > 0 {
+	if r.AtFirst > 0 {
 		return false
 	}
 	for _, p := range r.Passes {

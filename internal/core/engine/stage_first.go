@@ -14,7 +14,7 @@ type first struct{ base }
 
 // before puts it above a step of the outermost block, where it belongs there.
 func (r *room) before(step *workflow.CompiledStep, s stage) stage {
-	if r.x.First <= 0 || step != r.pass.Plan.FirstWrite() {
+	if r.x.AtFirst <= 0 || step != r.pass.Plan.FirstWrite() {
 		return s
 	}
 	return &first{base{room: r, execution: r.x, plan: r.pass.Plan, step: step, down: s}}
@@ -25,12 +25,12 @@ func (s *first) take(ctx context.Context, chunk []*flow) error {
 		if f.met || !s.mine(f) {
 			continue
 		}
-		if f.met = true; s.execution.gone < s.First {
+		if f.met = true; s.execution.gone < s.AtFirst {
 			s.execution.gone++
 			continue
 		}
 		f.become(aside, s.step.Number, s.rounds)
-		s.show(f, Aside, FirstWords(s.First))
+		s.show(f, Aside, FirstWords(s.AtFirst))
 	}
 	return s.give(ctx, chunk)
 }

@@ -63,7 +63,7 @@ func TestTheFirstItemsGoAndTheOthersWaitForAPerson(t *testing.T) {
 			w := newWorld()
 			p := plan(t, c.steps)
 			r, m := newRun(numberedItems(c.items), w, Pass{Number: 1, Plan: p})
-			r.First = 2
+			r.AtFirst = 2
 			res, err := r.Execute(context.Background(), nil)
 			require.NoError(t, err)
 			require.Equal(t, c.state, res.State)
@@ -125,7 +125,7 @@ func TestAResumeTakesNoMoreThanTheFirst(t *testing.T) {
 		return nil
 	}
 	r, m := newRun(numberedItems(1), w, Pass{Number: 1, Plan: p})
-	r.First, r.Chunk = 3, 1
+	r.AtFirst, r.Chunk = 3, 1
 	res, err := r.Execute(context.Background(), nil)
 	require.NoError(t, err)
 	require.Equal(t, FailedRun, res.State)
@@ -154,7 +154,7 @@ func TestTheFirstItemsOfAnyTree(t *testing.T) {
 			w := newWorld()
 			p := grown(t, steps, c.parallel)
 			r, m := newRun(items, w, Pass{Number: 1, Plan: p})
-			r.Clock, r.Chunk, r.First = frozen{}, c.chunk, first
+			r.Clock, r.Chunk, r.AtFirst = frozen{}, c.chunk, first
 			if i == 4 {
 				r.Spools, r.Account = &spools{}, &ByteAccount{}
 			}

@@ -1,5 +1,7 @@
 package workflow
 
+import "iter"
+
 // Write is a line of a workflow that writes outside.
 type Write struct {
 	Line
@@ -13,27 +15,51 @@ type Write struct {
 func Writes(before, after *Workflow, catalog *Catalog) []Write {
 	known := map[string]bool{}
 	if before != nil {
-		for l := range before.Lines() {
-			if writes(l, catalog) {
-				known[way(l.Step, catalog)] = true
-			}
+		for l := range writing(before, catalog) {
+			known[way(l.Step, catalog)] = true
 		}
 	}
 	var out []Write
-	for l := range after.Lines() {
-		if writes(l, catalog) {
-			out = append(out, Write{l, !known[way(l.Step, catalog)]})
-		}
+	for l := range writing(after, catalog) {
+		out = append(out, Write{l, !known[way(l.Step, catalog)]})
 	}
 	return out
 }
 
-func writes(l Line, catalog *Catalog) bool {
-	if l.Step == nil || l.Step.Off {
-		return false
+// FirstWrite finds the line of the outermost block that is, or holds, the first one
+// that writes outside, as Plan.FirstWrite does of one that has no errors.
+func FirstWrite(w *Workflow, catalog *Catalog) (top Line, found bool) {
+	tops := map[*Step]Line{}
+	for l := range w.Lines() {
+		if l.Of != nil {
+			tops[l.Step] = tops[l.Of]
+		} else {
+			tops[l.Step] = l
+		}
 	}
-	a := catalog.Called(l.Step)
-	return a != nil && a.Effect == "write"
+	for l := range writing(w, catalog) {
+		top = tops[l.Step]
+		return top, top.Block == nil
+	}
+	return top, false
+}
+
+// writing goes through the lines that write outside and are not switched off.
+func writing(w *Workflow, catalog *Catalog) iter.Seq[Line] {
+	return func(yield func(Line) bool) {
+		off := map[*Step]bool{}
+		for l := range w.Lines() {
+			if l.Step == nil {
+				continue
+			}
+			if off[l.Step] = l.Step.Off || off[l.Of]; off[l.Step] {
+				continue
+			}
+			if a := catalog.Called(l.Step); a != nil && a.Effect == "write" && !yield(l) {
+				return
+			}
+		}
+	}
 }
 
 // way is how a step writes.

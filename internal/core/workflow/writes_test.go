@@ -29,4 +29,22 @@ func TestWhatWritesOutsideAndWhatIsNewInIt(t *testing.T) {
 	require.Equal(t, map[string]bool{"1 again": true}, of(all, read("  - {name: again, type: tables.append, connection: others}\n")), "as somebody else")
 	require.Equal(t, map[string]bool{"1 call": true}, of(all, read("  - {name: call, type: http, settings: {method: POST, url: https://clay.example/b}}\n")))
 	require.Equal(t, map[string]bool{"1 call": true}, of(read("  - {name: call, type: http, off: true, settings: {method: POST, url: https://clay.example/a}}\n"), read(call)), "what was off wrote nothing")
+	loop := func(more string) string {
+		return "  - {name: loop, " + more + "type: loop, settings: {size: 1, steps: [{name: in, type: tables.append, connection: tables}]}}\n"
+	}
+	require.Equal(t, map[string]bool{"1.1 in": true}, of(nil, read(loop(""))))
+	require.Empty(t, of(nil, read(loop("off: true, "))), "nor does what stands in it")
+
+	first := func(text string) string {
+		l, found := FirstWrite(read(text), shipped(t))
+		if !found {
+			return ""
+		}
+		return l.Number + " " + l.Step.Name
+	}
+	require.Equal(t, "2 added", first(rows+added+call))
+	require.Equal(t, "2 loop", first(rows+loop("")+call), "the step in which it stands")
+	require.Equal(t, "3 call", first(rows+loop("off: true, ")+call))
+	require.Empty(t, first(rows+seen))
+	require.Empty(t, first(rows+"on_failure:\n"+call), "what is done when a run fails is no part of its way")
 }

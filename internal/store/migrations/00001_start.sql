@@ -293,6 +293,17 @@ CREATE TABLE revision (
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 
+-- How many items the next run of a revision takes to its first write before a person
+-- has looked. That run takes the row away.
+CREATE TABLE first_run (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  revision     integer NOT NULL,
+  items        integer NOT NULL CHECK (items > 0),
+  PRIMARY KEY (workspace_id, workflow_id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
+);
+
 CREATE TABLE sample (
   workspace_id uuid NOT NULL,
   workflow_id  uuid NOT NULL,
@@ -425,6 +436,7 @@ CREATE TABLE live (
   ticket       bigint NOT NULL DEFAULT 0,      -- its place in line, of those in a lane or limited
   deadline     timestamptz,
   hops         smallint NOT NULL DEFAULT 0,    -- how many runs led to this one, each started by the one before
+  at_first     integer NOT NULL DEFAULT 0,     -- how many items it takes to its first write unless a person lets others go on; 0: any number
   PRIMARY KEY (workspace_id, run_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
@@ -475,6 +487,7 @@ CREATE TABLE pass (
   chosen       text[], -- addresses of a retry; null for all that are set aside, or open
   moves        jsonb,  -- at which step items go on: old name to new
   mended       boolean NOT NULL DEFAULT false, -- the journal has fields or ends that a person gave
+  at_first     integer NOT NULL DEFAULT 0, -- of the first: see live
   started      timestamptz NOT NULL,
   started_by   text NOT NULL,
   PRIMARY KEY (workspace_id, run_id, number)
@@ -853,7 +866,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event', 'first_run'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -895,7 +908,7 @@ DROP FUNCTION fill_places(uuid, uuid);
 DROP FUNCTION free_places(uuid, uuid);
 DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
-DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
+DROP TABLE first_run, file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
   browser_session, known_device, member, person, workspace, login CASCADE;
 DROP FUNCTION IF EXISTS hold_line(live);

@@ -1600,6 +1600,8 @@ export interface components {
             live?: number;
             /** @description Calls that were kept while it is paused */
             kept?: number;
+            /** @description How many items its next run takes to its first write; left out where it takes all */
+            first?: number;
             /** Format: int64 */
             version: number;
             document: string;
@@ -1820,9 +1822,15 @@ export interface components {
             beside?: components["schemas"]["AheadBeside"][];
             changes: components["schemas"]["Change"][];
             writes: components["schemas"]["AheadWrite"][];
+            first_write?: components["schemas"]["AheadLine"];
             lately?: components["schemas"]["AheadLately"];
             /** @description Runs that have not ended; they finish on their revision */
             under_way: components["schemas"]["AheadRuns"][];
+        };
+        /** @description The line of the outermost block that is, or holds, the first one that writes outside. */
+        AheadLine: {
+            number: string;
+            sentence: string;
         };
         ScheduleEntry: {
             workflow: string;
@@ -1926,6 +1934,8 @@ export interface components {
              * @description A run of this workflow, whose items this one starts with too.
              */
             again?: string;
+            /** @description How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on. */
+            first?: number;
         };
         /** @description What the live revision asks whoever starts it by hand; the draft, as long as it was never live. */
         Starting: {
@@ -2382,6 +2392,8 @@ export interface components {
         };
         Run: {
             run: components["schemas"]["RunSummary"];
+            /** @description How many items it takes to its first write before a retry lets others go on; left out where it takes all */
+            first?: number;
             columns: components["schemas"]["Column"][];
             passes: {
                 number: number;
@@ -2866,6 +2878,8 @@ export interface components {
         ItemLabel: string;
         /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
         WhatWasKept: "start" | "dismiss";
+        /** @description How many items the next run takes to its first write. The others are set aside there, and a retry of the run lets them go on. Without it that run takes all. */
+        FirstItems: number;
         ListName: string;
         /** @description The version that the change made */
         ListVersion: number;
@@ -3291,6 +3305,8 @@ export interface operations {
             query?: {
                 /** @description What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409. */
                 kept?: components["parameters"]["WhatWasKept"];
+                /** @description How many items the next run takes to its first write. The others are set aside there, and a retry of the run lets them go on. Without it that run takes all. */
+                first?: components["parameters"]["FirstItems"];
             };
             header?: {
                 /** @description The version that was read; a stale one gets 412 */
