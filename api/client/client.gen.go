@@ -596,7 +596,7 @@ type Ahead struct {
 	// From The revision that is live; none where none ever was
 	From *int `json:"from,omitempty"`
 
-	// Lately How it ran in the last thirty days; items and seconds of one run that succeeded.
+	// Lately How it ran in the last thirty days; items and seconds are those of one run that came to its end, where any did.
 	Lately *AheadLately `json:"lately,omitempty"`
 	Limits []string     `json:"limits"`
 
@@ -615,11 +615,11 @@ type AheadBeside struct {
 	Workflow string    `json:"workflow"`
 }
 
-// AheadLately How it ran in the last thirty days; items and seconds of one run that succeeded.
+// AheadLately How it ran in the last thirty days; items and seconds are those of one run that came to its end, where any did.
 type AheadLately struct {
-	Items   float32 `json:"items"`
-	Runs    int     `json:"runs"`
-	Seconds float32 `json:"seconds"`
+	Items   *float32 `json:"items,omitempty"`
+	Runs    int      `json:"runs"`
+	Seconds *float32 `json:"seconds,omitempty"`
 }
 
 // AheadLine The line of the outermost block that is, or holds, the first one that writes outside.

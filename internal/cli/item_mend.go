@@ -289,7 +289,7 @@ func (a *app) mendPlan(p api.MendingPlan, what api.MendingWishWhat) {
 		case what == api.MendingWishWhatConfirm:
 			verb = "count as done, and go on behind"
 		case s.Writes:
-			verb = "are sent again by"
+			verb = "are sent by"
 		}
 		n := plural(s.Count, "item")
 		if s.Count == 1 {

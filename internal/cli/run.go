@@ -162,7 +162,7 @@ func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate st
 		if err != nil {
 			return err
 		}
-		return a.show(map[string]any{"run": r.Run, "columns": r.Columns, "passes": r.Passes, "lattice": l}, nil)
+		return a.show(map[string]any{"run": r.Run, "first": r.First, "columns": r.Columns, "passes": r.Passes, "lattice": l}, nil)
 	}
 	list, hint, err := a.bands(ctx, cl, r, fate, open, min(rows, 500))
 	if err != nil {
@@ -194,6 +194,9 @@ func (a *app) runHead(r api.Run) {
 	}
 	if r.Run.Message != "" {
 		fmt.Fprintln(a.out, a.paint(color, r.Run.Message))
+	}
+	if r.First != nil && (r.Run.Ended == nil || r.Run.Counts != nil && r.Run.Counts.SetAside > 0) {
+		fmt.Fprintf(a.out, "It takes the first %s to its first write and sets the others aside; trellis run retry lets them go on.\n", words.Count(*r.First, "item"))
 	}
 	fmt.Fprintln(a.out)
 }

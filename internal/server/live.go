@@ -59,7 +59,10 @@ func (s *Server) expected(ctx context.Context, sc store.Scope, d drafted, out *a
 		return err
 	}
 	if lately.Runs > 0 {
-		out.Lately = &api.AheadLately{Runs: lately.Runs, Items: float32(lately.Items), Seconds: float32(lately.Took.Seconds())}
+		out.Lately = &api.AheadLately{Runs: lately.Runs}
+		if lately.Whole > 0 {
+			out.Lately.Items, out.Lately.Seconds = some(float32(lately.Items)), some(float32(lately.Took.Seconds()))
+		}
 	}
 	onWay, err := s.Store.OnTheirWay(ctx, sc, d.ID)
 	if err != nil {

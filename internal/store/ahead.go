@@ -11,8 +11,9 @@ import (
 // LatelyRun is how a workflow ran of late.
 type LatelyRun struct {
 	Runs  int           // begun within the time, counted up to a bound
-	Items float64       // that one starts with, of the newest two hundred
-	Took  time.Duration // that one takes, of these
+	Whole int           // how many of the newest of these came to their end; the following are of them
+	Items float64       // that one starts with
+	Took  time.Duration // that one takes
 }
 
 // latelyMost bounds how many runs are counted.
@@ -23,9 +24,9 @@ func (s *Store) Lately(ctx context.Context, sc Scope, workflow uuid.UUID, since 
 	err = s.within(ctx, sc, func(tx pgx.Tx) error {
 		var seconds float64
 		from := firstOf(since)
-		err := tx.QueryRow(ctx, `SELECT (SELECT count(*) FROM (SELECT FROM run WHERE workspace_id = $1 AND workflow_id = $2 AND run_id >= $3 LIMIT $4) x), coalesce(avg(n.items), 0), coalesce(extract(epoch FROM avg(n.took)), 0)
-			FROM (SELECT (convert_from(counts, 'UTF8')::jsonb ->> 'in')::float8 AS items, ended - accepted AS took FROM run WHERE workspace_id = $1 AND workflow_id = $2 AND run_id >= $3 AND state = 'succeeded' ORDER BY run_id DESC LIMIT 200) n`,
-			sc.workspace, workflow, from, latelyMost).Scan(&l.Runs, &l.Items, &seconds)
+		err := tx.QueryRow(ctx, `SELECT (SELECT count(*) FROM (SELECT FROM run WHERE workspace_id = $1 AND workflow_id = $2 AND run_id >= $3 LIMIT $4) x), count(*), coalesce(avg(n.items), 0), coalesce(extract(epoch FROM avg(n.took)), 0)
+			FROM (SELECT (convert_from(counts, 'UTF8')::jsonb ->> 'in')::float8 AS items, ended - accepted AS took FROM run WHERE workspace_id = $1 AND workflow_id = $2 AND run_id >= $3 AND state IN ('succeeded', 'partial') ORDER BY run_id DESC LIMIT 200) n`,
+			sc.workspace, workflow, from, latelyMost).Scan(&l.Runs, &l.Whole, &l.Items, &seconds)
 		l.Took = time.Duration(seconds * float64(time.Second))
 		return err
 	})

@@ -37,5 +37,5 @@ func (s *first) take(ctx context.Context, chunk []*flow) error {
 
 // FirstWords says why an item was set aside that came after the first ones.
 func FirstWords(n int) string {
-	return fmt.Sprintf("not among the first %d, which this run takes; a retry lets it go on", n)
+	return fmt.Sprintf("not among the first %d; a retry lets it go on", n)
 }

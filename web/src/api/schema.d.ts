@@ -1802,11 +1802,11 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        /** @description How it ran in the last thirty days; items and seconds of one run that succeeded. */
+        /** @description How it ran in the last thirty days; items and seconds are those of one run that came to its end, where any did. */
         AheadLately: {
             runs: number;
-            items: number;
-            seconds: number;
+            items?: number;
+            seconds?: number;
         };
         /** @description What going live would do. */
         Ahead: {

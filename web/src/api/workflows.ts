@@ -92,12 +92,12 @@ export function usePause(workflow: string) {
 export function useGoLive(workflow: Workflow) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (kept?: WhatWasKept) =>
+    mutationFn: ({ kept, first }: { kept: WhatWasKept | undefined; first: number | undefined }) =>
       ask(
         http.POST("/workflows/{workflow}/live", {
           params: {
             path: { workflow: workflow.name },
-            query: kept ? { kept } : {},
+            query: { ...(kept ? { kept } : {}), ...(first ? { first } : {}) },
             header: { "If-Match": `"${String(workflow.version)}"` },
           },
         }),

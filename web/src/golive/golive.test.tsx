@@ -117,6 +117,26 @@ describe("going live", () => {
     });
   });
 
+  it("lets the first run take five items only", async () => {
+    const write = { number: "3", sentence: "Add a row" };
+    const { calls, go } = await opened(workflow(), { [AHEAD]: ahead({ first_write: write }) });
+    const first = screen.getByRole("checkbox", { name: /It takes the first 5 items on from line 3/ });
+    await userEvent.click(first);
+    await userEvent.click(go);
+    await waitFor(() => {
+      expect(calls.at(-1)?.path).toContain("first=5");
+    });
+    cleanup();
+    const all = await opened(workflow(), { [AHEAD]: ahead({ first_write: write }) });
+    await userEvent.click(all.go);
+    await waitFor(() => {
+      expect(all.calls.at(-1)?.path).not.toContain("first");
+    });
+    cleanup();
+    await opened(workflow());
+    expect(screen.queryByRole("region", { name: "The first run" })).toBeNull();
+  });
+
   it("says that nothing changes and nobody gets anything, and what one does that was never live", async () => {
     await opened(workflow({ live: undefined }), {
       [AHEAD]: ahead({ from: undefined, lately: { runs: 4, items: 12, seconds: 0.02 } }),
@@ -126,6 +146,13 @@ describe("going live", () => {
     expect(screen.getByText("Nobody: it writes nothing outside.")).toBeTruthy();
     expect(screen.getByText("20 ms")).toBeTruthy();
     expect(screen.queryByText(/stays at hand/)).toBeNull();
+  });
+
+  it("makes up no figures of runs that did not come to their end", async () => {
+    await opened(workflow(), { [AHEAD]: ahead({ lately: { runs: 1 } }) });
+    expect(screen.getByRole("region", { name: "What to expect" }).textContent).toBe(
+      "What to expectrun in the last thirty days1",
+    );
   });
 
   it("waits for what is to mend", async () => {

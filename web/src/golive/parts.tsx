@@ -94,10 +94,13 @@ export function Expect({ ahead }: { ahead: Ahead }) {
   const figures = [
     ahead.a_month !== undefined
       ? [ahead.a_month.toLocaleString("en"), "runs in thirty days"]
-      : l && [l.runs.toLocaleString("en"), "runs in the last thirty days"],
-    l && [round(l.items), l.items === 1 ? "item a run" : "items a run"],
-    l && [seconds(l.seconds), "a run"],
-  ].filter((x) => x !== undefined);
+      : l && [
+          l.runs.toLocaleString("en"),
+          l.runs === 1 ? "run in the last thirty days" : "runs in the last thirty days",
+        ],
+    l?.items !== undefined && [round(l.items), l.items === 1 ? "item a run" : "items a run"],
+    l?.seconds !== undefined && [seconds(l.seconds), "a run"],
+  ].filter((x) => x !== undefined && x !== false);
   if (figures.length === 0) return null;
   return (
     <Part title="What to expect">
@@ -132,6 +135,41 @@ export function UnderWay({ ahead }: { ahead: Ahead }) {
           {u.runs === 1 ? "it finishes" : "they finish"} on revision {u.revision}.
         </p>
       ))}
+    </Part>
+  );
+}
+
+/** How many items the first run takes, where somebody wants to look before the others go on. */
+export const FIRST = 5;
+
+/** Lets somebody have the first run take some items only. */
+export function FirstRun({
+  write,
+  chosen,
+  onChoose,
+}: {
+  write: Schemas["AheadLine"];
+  chosen: boolean;
+  onChoose: (few: boolean) => void;
+}) {
+  return (
+    <Part title="The first run">
+      <label className="flex items-start gap-2.5">
+        <input
+          type="checkbox"
+          className="mt-1 accent-leaf"
+          checked={chosen}
+          onChange={(e) => {
+            onChoose(e.target.checked);
+          }}
+        />
+        <span>
+          It takes the first {plural(FIRST, "item")} on from line {write.number}.
+          <span className="block text-second">
+            The others wait there, set aside, until you have looked and retry them. Later runs take all.
+          </span>
+        </span>
+      </label>
     </Part>
   );
 }

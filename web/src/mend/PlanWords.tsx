@@ -32,7 +32,7 @@ export function PlanWords({ plan, what }: { plan: Schemas["MendingPlan"]; what: 
 function verb(what: string, writes: boolean, n: number): string {
   if (what === "confirm")
     return n === 1 ? "counts as done at, and goes on behind" : "count as done at, and go on behind";
-  if (writes) return n === 1 ? "is sent again by" : "are sent again by";
+  if (writes) return n === 1 ? "is sent by" : "are sent by";
   return n === 1 ? "goes on at" : "go on at";
 }
 

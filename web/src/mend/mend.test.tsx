@@ -44,7 +44,7 @@ describe("mending", () => {
     await waitFor(() => {
       expect(within(dialog).getByRole<HTMLButtonElement>("button", { name: "Do it" }).disabled).toBe(false);
     });
-    expect(dialog.textContent).toContain("40 items are sent again by Send a text");
+    expect(dialog.textContent).toContain("40 items are sent by Send a text");
     expect(dialog.textContent).toContain("Line 3 is another.");
     expect(calls.some((c) => c.path === "/mendings")).toBe(false);
     await userEvent.click(within(dialog).getByRole("button", { name: "Do it" }));

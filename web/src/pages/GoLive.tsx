@@ -5,7 +5,7 @@ import { toast } from "sonner";
 import type { Schemas, Workflow } from "../api/client";
 import { useAhead } from "../api/live";
 import { useGoLive, useWorkflow } from "../api/workflows";
-import { Expect, Receives, UnderWay, WhatChanges, WhatStarts } from "../golive/parts";
+import { Expect, FIRST, FirstRun, Receives, UnderWay, WhatChanges, WhatStarts } from "../golive/parts";
 import type { WhatWasKept as Kept } from "../api/schedule";
 import { WhatWasKept } from "../golive/WhatWasKept";
 import { NextTimes } from "../golive/NextTimes";
@@ -37,6 +37,7 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
   const warnings = workflow.problems.filter((p) => p.severity === "warning");
   const [ticks, setTicks] = useState(0);
   const [kept, setKept] = useState<Kept>();
+  const [few, setFew] = useState(false);
   const unsaid = (workflow.kept ?? 0) > 0 && kept === undefined;
   const missing = errors.length > 0 ? 0 : warnings.length > 4 ? 1 - ticks : warnings.length - ticks;
   const leave = () => void navigate({ to: "/workflows/$workflow", params: { workflow: workflow.name } });
@@ -56,6 +57,7 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
         <Receives writes={ahead.writes} />
         <Expect ahead={ahead} />
         <UnderWay ahead={ahead} />
+        {ahead.first_write && <FirstRun write={ahead.first_write} chosen={few} onChoose={setFew} />}
         {workflow.kept !== undefined && (
           <WhatWasKept calls={workflow.kept} chosen={kept} onChoose={setKept} />
         )}
@@ -70,12 +72,15 @@ function Ahead({ workflow, ahead }: { workflow: Workflow; ahead: Schemas["Ahead"
               className="btn btn-main"
               disabled={errors.length > 0 || missing > 0 || unsaid || live.isPending}
               onClick={() => {
-                live.mutate(kept, {
-                  onSuccess: (w) => {
-                    toast(`Live as revision ${String(w.live)}`);
-                    leave();
+                live.mutate(
+                  { kept, first: few ? FIRST : undefined },
+                  {
+                    onSuccess: (w) => {
+                      toast(`Live as revision ${String(w.live)}`);
+                      leave();
+                    },
                   },
-                });
+                );
               }}
             >
               Put it live

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { screen, waitFor, within } from "@testing-library/react";
+import { cleanup, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import { asBrowser, serve, show } from "../testing/kit";
@@ -150,6 +150,21 @@ describe("a run", () => {
       expect(p.where()).toBe("/runs/r2");
     });
     expect(p.calls.find((c) => c.method === "POST")?.body).toEqual({ again: "r1" });
+  });
+
+  it("says that it takes the first items only, as long as others wait", async () => {
+    await page({ "GET /runs/r1": { ...run(), first: 5 } });
+    expect(screen.getByText(/It takes the first 5 items to its first write/)).toBeTruthy();
+    cleanup();
+    const done = run();
+    await page({
+      "GET /runs/r1": {
+        ...done,
+        first: 5,
+        run: { ...done.run, counts: { ...done.run.counts, set_aside: 0 } },
+      },
+    });
+    expect(screen.queryByText(/It takes the first/)).toBeNull();
   });
 
   it("goes on where it stopped, once it has failed", async () => {

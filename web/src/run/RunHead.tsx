@@ -10,7 +10,7 @@ import { useStart } from "../api/workflows";
 const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
 
 /** What a run is, how it stands, and what can be done about it as a whole. */
-export function RunHead({ run: { run, passes } }: { run: Run }) {
+export function RunHead({ run: { run, passes, first } }: { run: Run }) {
   const navigate = useNavigate();
   const state = stateWords(run);
   const resume = useResume(run.id);
@@ -83,6 +83,12 @@ export function RunHead({ run: { run, passes } }: { run: Run }) {
         </div>
       </div>
       {run.message && <div className={`mb-1 ${tone}`}>{run.message}</div>}
+      {first !== undefined && (!over || aside > 0) && (
+        <div className="mb-1 text-second">
+          It takes the first {plural(first, "item")} to its first write and sets the others aside; a retry
+          lets them go on.
+        </div>
+      )}
       {!over && run.cancelling && (
         <div className="mb-1 text-amber">
           Nothing further begins. Calls that are under way are awaited; if they are cut, nobody knows whether
