@@ -149,7 +149,7 @@ func TestACrashAnywhereInAnyTree(t *testing.T) {
 		items := numberedItems(rapid.IntRange(0, 20).Draw(t, "items"))
 		calm := refusesThird(newWorld())
 		r, calmRows := newRun(items, calm, Pass{Number: 1, Plan: p})
-		r.Clock = frozen{}
+		r.Clock, r.AtFirst = frozen{}, rapid.SampledFrom([]int{0, 0, 1, 3}).Draw(t, "at first")
 		calmResult, err := r.Execute(context.Background(), nil)
 		require.NoError(t, err)
 
@@ -161,7 +161,7 @@ func TestACrashAnywhereInAnyTree(t *testing.T) {
 				left = 100_000
 			}
 			rows := &Memory{}
-			r := &Run{Spec: Spec{Facts: r.Facts, Passes: r.Passes}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Connections: w, Clock: frozen{}, Lattice: rows}}
+			r := &Run{Spec: Spec{Facts: r.Facts, Passes: r.Passes, AtFirst: r.AtFirst}, World: World{Source: MemorySource{&Memory{Items: items}}, Journal: crashing{MemoryJournal{journal}, &left, rapid.Bool().Draw(t, "after"), &sync.Mutex{}}, Connections: w, Clock: frozen{}, Lattice: rows}}
 			res, err := r.Execute(context.Background(), nil)
 			if errors.Is(err, errCrash) {
 				continue
