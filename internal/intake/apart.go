@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"time"
+
+	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
@@ -16,18 +19,20 @@ import (
 // of them or none.
 const MaxRuns = 1000
 
-// run is a run that is to start, with its items.
+// run is a run that is to start.
 type run struct {
-	start *store.Start
+	start store.Start // but for its items, and its id
 	items []map[string]any
+	keys  []string // of the items, where they have keys and may be several; all of them different
 }
 
-// apart tells which runs start with the items of a delivery, each with its key.
-func (in *Intake) apart(ctx context.Context, h store.Hook, plan *workflow.Plan, items []map[string]any) ([]run, error) {
+// apart tells which runs start with the items of a delivery, each with its key or
+// keys, and how many items are left out as others of the delivery have their keys.
+func (in *Intake) apart(ctx context.Context, h store.Hook, plan *workflow.Plan, items []map[string]any) (out []run, repeated int, err error) {
 	accepted := now()
 	parts := [][]map[string]any{items}
-	var err error
-	switch r := plan.Start.Runs; {
+	r := plan.Start.Runs
+	switch {
 	case r.Each && len(items) > 1:
 		parts = make([][]map[string]any, len(items))
 		for i := range items {
@@ -35,24 +40,48 @@ func (in *Intake) apart(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 		}
 	case r.By != nil && len(items) > 1:
 		if parts, err = grouped(ctx, r.By, items, accepted); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 	}
 	if len(parts) > MaxRuns {
-		return nil, fmt.Errorf("it would start %d runs, and one delivery starts at most %d; send it in several, or let the items run together", len(parts), MaxRuns)
+		return nil, 0, fmt.Errorf("it would start %d runs, and one delivery starts at most %d; send it in several, or let the items run together", len(parts), MaxRuns)
 	}
-	out := make([]run, len(parts))
-	for i, part := range parts {
-		s := &store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Run: store.NewID(), Revision: *h.Live, Accepted: accepted}
-		if s.Key, s.Expires, err = startKey(ctx, plan, part[0], accepted); err != nil {
-			if len(parts) > 1 {
-				err = fmt.Errorf("item %d: %w", i+1, err)
-			}
-			return nil, err
+	at := 0
+	seen := map[string]bool{}
+	for _, part := range parts {
+		next := run{start: store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Revision: *h.Live, Accepted: accepted}, items: part}
+		if plan.Start.Key != nil {
+			next.items = nil
 		}
-		out[i] = run{s, part}
+		for _, it := range part {
+			at++
+			if plan.Start.Key == nil {
+				continue
+			}
+			key, expires, err := startKey(ctx, plan, it, accepted)
+			if err != nil {
+				if len(items) > 1 {
+					err = fmt.Errorf("item %d: %w", at, err)
+				}
+				return nil, 0, err
+			}
+			next.start.Expires = expires
+			if r.Each || len(items) == 1 {
+				next.start.Key, next.items = key, part
+				continue
+			}
+			if seen[key] {
+				repeated++
+				continue
+			}
+			seen[key] = true
+			next.keys, next.items = append(next.keys, key), append(next.items, it)
+		}
+		if len(next.items) > 0 {
+			out = append(out, next)
+		}
 	}
-	return out, nil
+	return out, repeated, nil
 }
 
 // grouped puts items together that have the same value, in the order in which the
@@ -85,18 +114,107 @@ func grouped(ctx context.Context, by *expr.Program, items []map[string]any, acce
 	return out, nil
 }
 
-// launchAll starts runs together, all of them or none. The error is a *Refused where it
-// is no fault of ours.
+// begun is what became of the runs of a delivery.
+type begun struct {
+	Received
+	key   string // the first that was known
+	known uuid.UUID
+}
+
+// knows counts items whose key has started a run.
+func (b *begun) knows(key string, of uuid.UUID) {
+	if b.Known++; b.key == "" {
+		b.key, b.known = key, of
+	}
+}
+
+// mostTries bounds how often items are looked at again that others start with at the
+// same time.
+const mostTries = 20
+
+// startAll starts the runs of a delivery. Items are left out whose keys have started
+// runs. The error is a *Refused where it is no fault of ours.
+func (in *Intake) startAll(ctx context.Context, h store.Hook, plan *workflow.Plan, runs []run) (out begun, err error) {
+	for range mostTries {
+		if runs, err = in.leaveOut(ctx, h, runs, &out); err != nil || len(runs) == 0 {
+			return out, err
+		}
+		started, err := in.launchAll(ctx, plan, runs)
+		if err != nil {
+			return out, err
+		}
+		var again []run
+		for i, s := range started {
+			switch {
+			case s.Conflict:
+				again = append(again, runs[i])
+			case s.Duplicate:
+				out.knows(runs[i].start.Key, s.Run)
+			default:
+				if out.Runs++; out.Runs == 1 {
+					out.Run = s.Run
+				}
+			}
+		}
+		if runs = again; len(runs) == 0 {
+			return out, nil
+		}
+	}
+	return out, &Refused{Status: http.StatusServiceUnavailable, Message: "Others start with the same keys at the moment; send it again.", After: time.Second}
+}
+
+// leaveOut takes those items away whose keys have started runs.
+func (in *Intake) leaveOut(ctx context.Context, h store.Hook, runs []run, out *begun) ([]run, error) {
+	var keys []string
+	for _, r := range runs {
+		keys = append(keys, r.keys...)
+	}
+	if len(keys) == 0 {
+		return runs, nil
+	}
+	known, err := in.Store.KnownKeys(ctx, h.Workspace, h.Workflow, keys)
+	if err != nil || len(known) == 0 {
+		return runs, err
+	}
+	var left []run
+	for _, r := range runs {
+		if r.keys == nil {
+			left = append(left, r)
+			continue
+		}
+		next := run{start: r.start}
+		for i, key := range r.keys {
+			if of, ok := known[key]; ok {
+				out.knows(key, of)
+				continue
+			}
+			next.keys, next.items = append(next.keys, key), append(next.items, r.items[i])
+		}
+		if len(next.items) > 0 {
+			left = append(left, next)
+		}
+	}
+	return left, nil
+}
+
+// launchAll starts runs together, all of them or none, but for those whose keys have
+// started others.
 func (in *Intake) launchAll(ctx context.Context, plan *workflow.Plan, runs []run) ([]store.Started, error) {
 	list := make([]*store.Start, len(runs))
 	for i, r := range runs {
-		if err := in.prepare(ctx, r.start, plan, r.items); err != nil {
+		s := r.start
+		s.Run, s.Keys = store.NewID(), r.keys
+		if err := in.prepare(ctx, &s, plan, r.items); err != nil {
 			return nil, err
 		}
-		list[i] = r.start
+		list[i] = &s
 	}
 	if err := in.room(ctx, list[0].Workspace, len(list)); err != nil {
 		return nil, err
+	}
+	if len(list) == 1 {
+		one, err := in.Node.Accept(ctx, list[0])
+		return []store.Started{one}, err
 	}
 	return in.Node.AcceptAll(ctx, list)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/expr"
@@ -80,13 +81,58 @@ func TestItemsOfOneValueRunTogether(t *testing.T) {
 	require.Contains(t, text, "item 1: with which others it runs cannot be told")
 }
 
+// Items that run together have keys of their own: what is known is left out, the rest
+// starts.
+func TestItemsThatRunTogetherHaveKeysOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"key": "item.id"})
+	first, err := d.receive(proven(), `{"id": "b"}`)
+	require.NoError(t, err)
+	require.Equal(t, `"b`, d.started[0].Key)
+	got, err := d.receive(proven(), `[{"id": "a"}, {"id": "b"}, {"id": "c"}, {"id": "a", "n": 2}]`)
+	require.NoError(t, err)
+	require.Equal(t, Received{Run: d.started[1].Run, Runs: 1, Known: 2}, got)
+	require.Equal(t, []string{`[{"id":"b"}]`, `[{"id":"a"},{"id":"c"}]`}, d.texts())
+	require.Equal(t, []string{`"a`, `"c`}, d.started[1].Keys)
+	require.Equal(t, first.Run, *d.noted[0].Run)
+	require.Contains(t, d.noted[0].Reason, "the key “b” has started run "+first.Run.String())
+
+	all, err := d.receive(proven(), `[{"id": "c"}, {"id": "b"}]`)
+	require.NoError(t, err)
+	require.Equal(t, Received{Run: d.started[1].Run, Known: 2, Duplicate: true}, all)
+	require.Len(t, d.started, 2)
+
+	_, err = d.receive(proven(), `[{"id": "x"}, {"id": ""}]`)
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "item 2: the key is empty: item.id gives nothing")
+	require.Len(t, d.started, 2, "nothing of it was started")
+}
+
+// Somebody else may take a key between the look and the start: what is left starts.
+func TestAKeyThatIsTakenMeanwhileIsLeftOut(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"key": "item.id", "runs": "by", "by": "item.studio"})
+	other := uuid.New()
+	d.meanwhile = func(keys map[string]uuid.UUID) { keys[`"b`] = other }
+	got, err := d.receive(proven(), `[{"id": "a", "studio": 1}, {"id": "b", "studio": 1}, {"id": "c", "studio": 2}]`)
+	require.NoError(t, err)
+	require.Equal(t, 2, got.Runs)
+	require.Equal(t, 1, got.Known)
+	require.ElementsMatch(t, []string{`[{"id":"a","studio":1}]`, `[{"id":"c","studio":2}]`}, d.texts())
+	require.Equal(t, other, *d.noted[0].Run)
+
+	d.knownErr = store.ErrUnavailable
+	_, err = d.receive(proven(), `[{"id": "x"}, {"id": "y"}]`)
+	require.ErrorIs(t, err, store.ErrUnavailable)
+}
+
 func TestHowManyRunsStartIsSaidOnce(t *testing.T) {
 	t.Parallel()
 	k, _ := triggers.Find(triggers.Webhook)
 	for want, settings := range map[string]map[string]any{
 		"say of what there is one run for each": {"runs": "by"},
 		"it counts only with runs: by":          {"by": "item.a"},
-		"a key belongs to each item":            {"runs": "by", "by": "item.a", "key": "item.b"},
 	} {
 		_, errs := k.Start(settings)
 		require.Len(t, errs, 1)
@@ -97,6 +143,9 @@ func TestHowManyRunsStartIsSaidOnce(t *testing.T) {
 	require.Equal(t, "Whenever its address is called, a run for each item", k.Sentence(map[string]any{"runs": "each"}))
 	require.Equal(t, "Whenever its address is called, a run for each studio", k.Sentence(map[string]any{"runs": "by", "by": "item.studio"}))
 	require.Equal(t, "Whenever its address is called", k.Sentence(nil))
+	require.Equal(t, "Whenever its address is called, once for each id", k.Sentence(map[string]any{"key": "item.id"}))
+	require.Equal(t, "Whenever its address is called, once for each id, a run for each item", k.Sentence(map[string]any{"key": "item.id", "runs": "each"}))
+	require.Equal(t, "Whenever its address is called, once for each id, a run for each studio", k.Sentence(map[string]any{"key": "item.id", "runs": "by", "by": "item.studio"}))
 }
 
 func mustCompile(t *testing.T, source string) *expr.Program {

@@ -179,40 +179,24 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 }
 
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
-	runs, err := in.apart(ctx, h, plan, fields)
+	runs, repeated, err := in.apart(ctx, h, plan, fields)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
-	var started []store.Started
-	if len(runs) == 1 {
-		var one store.Started
-		one, err = in.launch(ctx, runs[0].start, plan, runs[0].items)
-		started = []store.Started{one}
-	} else {
-		started, err = in.launchAll(ctx, plan, runs)
-	}
+	got, err := in.startAll(ctx, h, plan, runs)
 	var refused *Refused
-	if errors.As(err, &refused) && refused.Status != http.StatusTooManyRequests {
+	if errors.As(err, &refused) && refused.After == 0 {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 	}
 	if err != nil {
 		return Received{}, err
 	}
-	out := Received{}
-	for i, s := range started {
-		if !s.Duplicate {
-			if out.Runs++; out.Runs == 1 {
-				out.Run = s.Run
-			}
-			continue
-		}
-		if out.Known++; out.Known == 1 {
-			in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(runs[i].start.Key), s.Run), &s.Run, body)
-		}
+	if got.key != "" {
+		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(got.key), got.known), &got.known, body)
 	}
-	if out.Duplicate = out.Runs == 0; out.Duplicate {
-		out.Run = started[0].Run
+	if got.Known += repeated; got.Runs == 0 {
+		got.Run, got.Duplicate = got.known, true
 	}
-	return out, nil
+	return got.Received, nil
 }

@@ -49,6 +49,8 @@ type Store interface {
 	// KeepEvent keeps the items of an event of a paused workflow.
 	KeepEvent(ctx context.Context, h store.Hook, items []byte) error
 	CurrentList(ctx context.Context, workspace uuid.UUID, name string, known int) (store.List, *lists.Table, error)
+	// KnownKeys tells which of these keys have started runs of a workflow, and which.
+	KnownKeys(ctx context.Context, workspace, workflow uuid.UUID, keys []string) (map[string]uuid.UUID, error)
 	// Queued counts a workspace's runs that wait for their turn, up to most.
 	Queued(ctx context.Context, workspace uuid.UUID, most int) (int, error)
 }

@@ -43,6 +43,9 @@ type door struct {
 	waiting  int // in the queue
 	counted  int // how often
 	countErr error
+	knownErr error
+	// meanwhile takes keys while a start is on its way.
+	meanwhile func(keys map[string]uuid.UUID)
 
 	schedules []store.Scheduled
 	table     *lists.Table // the one list of the workspace
@@ -68,7 +71,20 @@ func (d *door) Schedules(context.Context, store.Scope, uuid.UUID) ([]store.Sched
 	return d.schedules, time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC), nil
 }
 
-// Queued implements Store.
+// KnownKeys implements Store.
+func (d *door) KnownKeys(_ context.Context, _, _ uuid.UUID, keys []string) (map[string]uuid.UUID, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := map[string]uuid.UUID{}
+	for _, key := range keys {
+		if run, ok := d.keys[key]; ok {
+			out[key] = run
+		}
+	}
+	return out, d.knownErr
+}
+
+// KeepEvent implements Store.
 func (d *door) KeepEvent(_ context.Context, _ store.Hook, items []byte) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -140,7 +156,18 @@ func (d *door) Accept(_ context.Context, s *store.Start) (store.Started, error) 
 	if run, ok := d.keys[s.Key]; ok && s.Key != "" {
 		return store.Started{Run: run, Duplicate: true}, nil
 	}
-	d.keys[s.Key] = s.Run
+	if d.meanwhile != nil { // somebody else comes first
+		d.meanwhile(d.keys)
+		d.meanwhile = nil
+	}
+	for _, key := range s.Keys {
+		if _, taken := d.keys[key]; taken {
+			return store.Started{Run: s.Run, Duplicate: true, Conflict: true}, nil
+		}
+	}
+	for _, key := range append(s.Keys, s.Key) {
+		d.keys[key] = s.Run
+	}
 	d.started = append(d.started, s)
 	return store.Started{Run: s.Run, Claimed: true}, nil
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -21,7 +22,8 @@ type Start struct {
 	Ordinals                 []uint32         // of the first item of each page; nil where there is one page
 	Decoded                  []map[string]any // the first of these pages, where it is at hand; it is not changed
 	Key                      string           // starts nothing if it stands already; "" for none
-	Expires                  time.Time
+	Keys                     []string         // in place of Key, where its items have one each, all of them different: it starts only if all are free
+	Expires                  time.Time        // of these
 	Accepted                 time.Time
 	Line                     Line
 	AtFirst                  int  // how many items it takes to its first write before a person has looked; 0: what going live said
@@ -35,6 +37,9 @@ func (s *Start) Bytes() int {
 	for _, p := range s.Items {
 		n += len(p)
 	}
+	for _, k := range s.Keys {
+		n += 100 + len(k)
+	}
 	return n
 }
 
@@ -42,6 +47,7 @@ func (s *Start) Bytes() int {
 type Started struct {
 	Run       uuid.UUID
 	Duplicate bool
+	Conflict  bool      // a duplicate of which nobody can say whose: another start had some of its keys, or may have
 	Claimed   bool      // this node owns it, by the claim 1
 	AtFirst   int       // of a claimed one: how many items it takes at first; 0: any number
 	Deadline  time.Time // of a claimed one: when it is to be over; zero: whenever
@@ -126,20 +132,25 @@ func (c *Committer) StartAll(ctx context.Context, list []*Start, settled func(i 
 // starts are all those of a batch.
 type starts []*startWrite
 
-const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[], $22::int[])
-		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, at_first, place)),
+const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[], $22::int[], $23::bool[])
+		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, at_first, several, place)),
 	-- The keys first: a start whose key stands already inserts nothing else.
 	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
 		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
 			WHERE start_key.expires < now() OR start_key.run_id = EXCLUDED.run_id RETURNING run_id),
+	-- Those whose items have keys of their own, and all of them.
+	m AS (SELECT u.run_id FROM unnest($24::uuid[], $25::uuid[], $26::text[], $27::uuid[]) AS u(workspace_id, workflow_id, key, run_id)
+		LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = u.workspace_id AND workflow_id = u.workflow_id AND key = u.key LIMIT 1) x ON true
+		GROUP BY u.run_id HAVING bool_and(coalesce(x.run_id = u.run_id, false))),
+	c AS (SELECT * FROM s WHERE CASE WHEN several THEN run_id IN (SELECT run_id FROM m) ELSE key = '' OR run_id IN (SELECT run_id FROM k) END),
 	-- The first run of a revision takes what going live said of it, once.
-	q AS MATERIALIZED (SELECT DISTINCT ON (t.workspace_id, t.workflow_id) t.workspace_id, t.workflow_id, t.items, s.run_id FROM first_run t JOIN s USING (workspace_id, workflow_id, revision)
-		WHERE s.at_first = 0 AND (s.key = '' OR s.run_id IN (SELECT run_id FROM k)) AND (SELECT number FROM pass x WHERE x.workspace_id = s.workspace_id AND x.run_id = s.run_id AND x.number = 1 LIMIT 1) IS NULL
+	q AS MATERIALIZED (SELECT DISTINCT ON (t.workspace_id, t.workflow_id) t.workspace_id, t.workflow_id, t.items, s.run_id FROM first_run t JOIN c AS s USING (workspace_id, workflow_id, revision)
+		WHERE s.at_first = 0 AND (SELECT number FROM pass x WHERE x.workspace_id = s.workspace_id AND x.run_id = s.run_id AND x.number = 1 LIMIT 1) IS NULL
 		ORDER BY t.workspace_id, t.workflow_id, s.place),
 	f AS (DELETE FROM first_run t USING q WHERE t.workspace_id = q.workspace_id AND t.workflow_id = q.workflow_id RETURNING q.run_id, t.items),
 	-- The first pass tells whether the start is new: what was there before may have ended since, and is not started again.
 	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by, at_first)
-		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by, coalesce(f.items, at_first) FROM s LEFT JOIN f USING (run_id) WHERE key = '' OR run_id IN (SELECT run_id FROM k)
+		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by, coalesce(f.items, at_first) FROM c LEFT JOIN f USING (run_id)
 		ON CONFLICT DO NOTHING RETURNING run_id, at_first AS first_items),
 	-- It is carried out here at once only where none of its workspace waits, and its functions are known here.
 	v AS (SELECT s.*, p.first_items, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline FROM s JOIN p USING (run_id)
@@ -158,10 +169,41 @@ const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::u
 
 // standingSQL tells what stands of starts that were there before: whose their
 // keys are, and whether their runs are still ours by their first claim.
-const standingSQL = `SELECT s.run_id, coalesce(k.run_id, s.run_id), coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false), l.deadline, coalesce(l.at_first, 0)
+const standingSQL = `SELECT s.run_id, k.run_id, coalesce(l.state = 'running' AND l.session_id = $5 AND l.claim = 1, false), l.deadline, coalesce(l.at_first, 0)
 	FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::uuid[]) AS s(workspace_id, workflow_id, key, run_id)
 	LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND key = s.key AND s.key <> '' LIMIT 1) k ON true
 	LEFT JOIN LATERAL (SELECT state, session_id, claim, deadline, at_first FROM live WHERE workspace_id = s.workspace_id AND run_id = s.run_id LIMIT 1) l ON true`
+
+// keys are those of the start.
+func (s *Start) keys() []string {
+	if s.Key != "" {
+		return []string{s.Key}
+	}
+	return s.Keys
+}
+
+// firstKey is the first of them; "" where there is none.
+func (s *Start) firstKey() string {
+	for _, key := range s.keys() {
+		return key
+	}
+	return ""
+}
+
+// meets notes the keys of a start, and gives the one of its batch that had one of them
+// before; nil for none.
+func (w *startWrite) meets(first map[string]*startWrite) *startWrite {
+	list, of := w.keys(), w.Workflow.String()+"/"
+	for _, key := range list {
+		if leader, ok := first[of+key]; ok && leader.Run != w.Run {
+			return leader
+		}
+	}
+	for _, key := range list {
+		first[of+key] = w
+	}
+	return nil
+}
 
 func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	var (
@@ -173,6 +215,9 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		claims                   []bool
 		hops                     []int16
 		atFirst                  []int32
+		several                  []bool
+		keys                     keyed
+		asked                    []string // by which it is told whose they are
 		jw, jr                   [][16]byte
 		jpart                    []int32
 		jresult                  [][]byte
@@ -182,22 +227,27 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	first, byRun := map[string]*startWrite{}, make(map[uuid.UUID]*startWrite, len(p))
 	type follower struct{ w, leader *startWrite }
 	var followers []follower
-	keyed := false
+	tells, together := false, slices.ContainsFunc(p, func(w *startWrite) bool { return len(w.Keys) > 0 })
 	for _, s := range p {
-		if s.Key != "" {
-			keyed = true
-			id := s.Workflow.String() + "/" + s.Key
-			if leader, ok := first[id]; ok && leader.Run != s.Run {
-				followers = append(followers, follower{s, leader})
-				continue
-			}
-			first[id] = s
+		leader := s.meets(first)
+		switch {
+		case leader != nil && len(s.Keys)+len(leader.Keys) > 0: // neither can tell what becomes of the other
+			s.started = Started{Run: leader.Run, Duplicate: true, Conflict: true}
+			continue
+		case leader != nil:
+			followers = append(followers, follower{s, leader})
+			continue
+		}
+		tells = tells || s.Key != "" || len(s.Keys) > 0
+		if together { // all of them at once and in one order, so that no two batches wait for one another
+			keys.add(s)
 		}
 		byRun[s.Run] = s
 		s.started = Started{Run: s.Run}
 		workspace, workflow, run = append(workspace, s.Workspace), append(workflow, s.Workflow), append(run, s.Run)
 		revision = append(revision, int32(s.Revision))
 		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
+		several, asked = append(several, len(s.Keys) > 0), append(asked, s.firstKey())
 		lane, hops = append(lane, s.Line.Lane), append(hops, int16(s.Hops))
 		atFirst = append(atFirst, int32(s.AtFirst))
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
@@ -213,7 +263,8 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops, atFirst).Query(func(rows pgx.Rows) error {
+	keys.take(q)
+	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops, atFirst, several, keys.workspace, keys.workflow, keys.key, keys.run).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool
@@ -229,21 +280,32 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		}
 		return rows.Err()
 	})
-	if !keyed && !repeated {
+	keys.giveBack(q)
+	if !tells && !repeated {
 		return
 	}
-	q.Queue(standingSQL, workspace, workflow, key, run, session).Query(func(rows pgx.Rows) error {
+	q.Queue(standingSQL, workspace, workflow, asked, run, session).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
-			var own, holder uuid.UUID
+			var own uuid.UUID
+			var holder *uuid.UUID
 			var ours bool
 			var deadline *time.Time
 			var most int
 			if err := rows.Scan(&own, &holder, &ours, &deadline, &most); err != nil {
 				return err
 			}
-			byRun[own].started = Started{Run: holder, Duplicate: own != holder, Claimed: ours && own == holder, AtFirst: most}
+			w := byRun[own]
+			switch is := holder == nil || *holder == own; {
+			case len(w.Keys) > 0 && (holder == nil || !is):
+				w.started = Started{Run: own, Duplicate: true, Conflict: true}
+				continue
+			case is:
+				w.started = Started{Run: own, Claimed: ours, AtFirst: most}
+			default:
+				w.started = Started{Run: *holder, Duplicate: true}
+			}
 			if deadline != nil {
-				byRun[own].started.Deadline = *deadline
+				w.started.Deadline = *deadline
 			}
 		}
 		for _, f := range followers {

@@ -25,7 +25,7 @@ type Runs struct {
 }
 
 type webhook struct {
-	Key    *expr.Program `form:"key" title:"Once for each" example:"item.call_id" help:"An expression over the item. The same key starts nothing again."`
+	Key    *expr.Program `form:"key" title:"Once for each" example:"item.call_id" help:"An expression over the item. An item whose key was there before is left out."`
 	For    time.Duration `form:"for" title:"Remembered for" default:"7d" help:"How long a key is remembered, as 7d."`
 	Runs   string        `form:"runs" title:"A call with a list of items starts" part:"Calls with several items" oneof:"together|each|by" default:"together" words:"together=one run for all of them; each=one run for each; by=one run for each value of what stands below"`
 	By     *expr.Program `form:"by" title:"One run for each" part:"Calls with several items" example:"item.studio" help:"Items that have the same value run together, in the order in which they came."`
@@ -33,15 +33,17 @@ type webhook struct {
 }
 
 func (w *webhook) words() string {
-	switch {
-	case w.Key != nil:
-		return ", once for each " + w.Key.Words()
-	case w.Runs == RunsEach:
-		return ", a run for each item"
-	case w.Runs == RunsBy && w.By != nil:
-		return ", a run for each " + w.By.Words()
+	out := ""
+	if w.Key != nil {
+		out = ", once for each " + w.Key.Words()
 	}
-	return ""
+	switch {
+	case w.Runs == RunsEach:
+		out += ", a run for each item"
+	case w.Runs == RunsBy && w.By != nil:
+		out += ", a run for each " + w.By.Words()
+	}
+	return out
 }
 
 // runs reads how many runs start with one call.
@@ -51,8 +53,6 @@ func (w *webhook) runs() (Runs, error) {
 		return Runs{}, &form.Error{Field: "by", Err: &form.Gap{Err: errors.New("say of what there is one run for each, as item.studio")}}
 	case w.Runs != RunsBy && w.By != nil:
 		return Runs{}, &form.Error{Field: "by", Err: errors.New("it counts only with runs: by; choose that, or take this out")}
-	case w.Runs == RunsBy && w.Key != nil:
-		return Runs{}, &form.Error{Field: "key", Err: errors.New("a key belongs to each item, and with runs: by a run has several; take one of them out, or choose runs: each")}
 	}
 	return Runs{Each: w.Runs == RunsEach, By: w.By}, nil
 }
