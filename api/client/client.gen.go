@@ -2119,7 +2119,14 @@ type Standing struct {
 
 // Started defines model for Started.
 type Started struct {
+	// Known Items that were left out as their keys have started a run already
+	Known *int `json:"known,omitempty"`
+
+	// Run The first that was started; where none was, the one whose key was known
 	Run openapi_types.UUID `json:"run"`
+
+	// Runs How many were started
+	Runs int `json:"runs"`
 }
 
 // Starting What the live revision asks whoever starts it by hand; the draft, as long as it was never live.

@@ -47,10 +47,10 @@ func (a *app) workflowStart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if watch {
+			if watch && s.Runs == 1 {
 				return a.watchRun(c.Context(), cl, s.Run)
 			}
-			return a.show(s, func() { fmt.Fprintf(a.out, "started run %s\nFollow it with: trellis run watch %s\n", s.Run, s.Run) })
+			return a.show(s, func() { a.started(s, args[0]) })
 		}),
 	}
 	c.Flags().StringVar(&with.items, "items", "", "file with the run's items: a JSON list, or one object a line; - for standard input")
@@ -61,6 +61,21 @@ func (a *app) workflowStart() *cobra.Command {
 	c.MarkFlagsMutuallyExclusive("items", "set")
 	c.MarkFlagsMutuallyExclusive("items", "sample")
 	return c
+}
+
+// started tells what a start by hand has started.
+func (a *app) started(s api.Started, workflow string) {
+	switch {
+	case s.Runs == 0:
+		fmt.Fprintf(a.out, "nothing was started: the key has started run %s already\n", s.Run)
+	case s.Runs == 1:
+		fmt.Fprintf(a.out, "started run %s\nFollow it with: trellis run watch %s\n", s.Run, s.Run)
+	default:
+		fmt.Fprintf(a.out, "started %s, the first is %s\nSee them with: trellis run list --workflow %s\n", plural(s.Runs, "run"), s.Run, workflow)
+	}
+	if n := deref(s.Known); n > 0 && s.Runs > 0 {
+		fmt.Fprintf(a.out, "left out: %s whose keys have started runs already\n", plural(n, "item"))
+	}
 }
 
 // begins gives the items that a run starts with; nil for none.

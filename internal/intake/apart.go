@@ -15,7 +15,7 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// MaxRuns is how many runs one delivery starts at most: they are made together, all
+// MaxRuns is how many runs one event starts at most: they are made together, all
 // of them or none.
 const MaxRuns = 1000
 
@@ -26,10 +26,22 @@ type run struct {
 	keys  []string // of the items, where they have keys and may be several; all of them different
 }
 
-// apart tells which runs start with the items of a delivery, each with its key or
-// keys, and how many items are left out as others of the delivery have their keys.
-func (in *Intake) apart(ctx context.Context, h store.Hook, plan *workflow.Plan, items []map[string]any) (out []run, repeated int, err error) {
-	accepted := now()
+// event is what brings items: a start without items, id and key, and whether the key
+// of the workflow counts for it.
+type event struct {
+	store.Start
+	keyed bool
+}
+
+// delivery is the event of a call.
+func delivery(h store.Hook) event {
+	return event{store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Revision: *h.Live, Accepted: now()}, true}
+}
+
+// apart tells which runs start with the items of an event, each with its key or keys,
+// and how many items are left out as others of the event have their keys.
+func (in *Intake) apart(ctx context.Context, e event, plan *workflow.Plan, items []map[string]any) (out []run, repeated int, err error) {
+	accepted, keyed := e.Accepted, e.keyed && plan.Start.Key != nil
 	parts := [][]map[string]any{items}
 	r := plan.Start.Runs
 	switch {
@@ -44,18 +56,18 @@ func (in *Intake) apart(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 		}
 	}
 	if len(parts) > MaxRuns {
-		return nil, 0, fmt.Errorf("it would start %d runs, and one delivery starts at most %d; send it in several, or let the items run together", len(parts), MaxRuns)
+		return nil, 0, fmt.Errorf("it would start %d runs, and at most %d start at once; send it in several parts, or let the items run together", len(parts), MaxRuns)
 	}
 	at := 0
 	seen := map[string]bool{}
 	for _, part := range parts {
-		next := run{start: store.Start{Workspace: h.Workspace, Workflow: h.Workflow, Revision: *h.Live, Accepted: accepted}, items: part}
-		if plan.Start.Key != nil {
+		next := run{start: e.Start, items: part}
+		if keyed {
 			next.items = nil
 		}
 		for _, it := range part {
 			at++
-			if plan.Start.Key == nil {
+			if !keyed {
 				continue
 			}
 			key, expires, err := startKey(ctx, plan, it, accepted)
@@ -114,11 +126,20 @@ func grouped(ctx context.Context, by *expr.Program, items []map[string]any, acce
 	return out, nil
 }
 
-// begun is what became of the runs of a delivery.
+// begun is what became of the runs of an event.
 type begun struct {
 	Received
 	key   string // the first that was known
 	known uuid.UUID
+}
+
+// settle completes what is told of it. Where nothing was started, the run is the one
+// whose key was known.
+func (b *begun) settle(repeated int) Received {
+	if b.Known += repeated; b.Runs == 0 {
+		b.Run, b.Duplicate = b.known, true
+	}
+	return b.Received
 }
 
 // knows counts items whose key has started a run.
@@ -132,11 +153,11 @@ func (b *begun) knows(key string, of uuid.UUID) {
 // same time.
 const mostTries = 20
 
-// startAll starts the runs of a delivery. Items are left out whose keys have started
+// startAll starts the runs of an event. Items are left out whose keys have started
 // runs. The error is a *Refused where it is no fault of ours.
-func (in *Intake) startAll(ctx context.Context, h store.Hook, plan *workflow.Plan, runs []run) (out begun, err error) {
+func (in *Intake) startAll(ctx context.Context, plan *workflow.Plan, runs []run) (out begun, err error) {
 	for range mostTries {
-		if runs, err = in.leaveOut(ctx, h, runs, &out); err != nil || len(runs) == 0 {
+		if runs, err = in.leaveOut(ctx, runs, &out); err != nil || len(runs) == 0 {
 			return out, err
 		}
 		started, err := in.launchAll(ctx, plan, runs)
@@ -164,7 +185,7 @@ func (in *Intake) startAll(ctx context.Context, h store.Hook, plan *workflow.Pla
 }
 
 // leaveOut takes those items away whose keys have started runs.
-func (in *Intake) leaveOut(ctx context.Context, h store.Hook, runs []run, out *begun) ([]run, error) {
+func (in *Intake) leaveOut(ctx context.Context, runs []run, out *begun) ([]run, error) {
 	var keys []string
 	for _, r := range runs {
 		keys = append(keys, r.keys...)
@@ -172,7 +193,7 @@ func (in *Intake) leaveOut(ctx context.Context, h store.Hook, runs []run, out *b
 	if len(keys) == 0 {
 		return runs, nil
 	}
-	known, err := in.Store.KnownKeys(ctx, h.Workspace, h.Workflow, keys)
+	known, err := in.Store.KnownKeys(ctx, runs[0].start.Workspace, runs[0].start.Workflow, keys)
 	if err != nil || len(known) == 0 {
 		return runs, err
 	}

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -56,7 +57,7 @@ func TestEachItemStartsARunOfItsOwn(t *testing.T) {
 	_, err = d.receive(proven(), many(MaxRuns+1))
 	status, text = refusal(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, "it would start 1001 runs, and one delivery starts at most 1000")
+	require.Contains(t, text, "it would start 1001 runs, and at most 1000 start at once")
 	got, err = d.receive(proven(), many(MaxRuns))
 	require.NoError(t, err)
 	require.Equal(t, MaxRuns, got.Runs)
@@ -125,6 +126,53 @@ func TestAKeyThatIsTakenMeanwhileIsLeftOut(t *testing.T) {
 	d.knownErr = store.ErrUnavailable
 	_, err = d.receive(proven(), `[{"id": "x"}, {"id": "y"}]`)
 	require.ErrorIs(t, err, store.ErrUnavailable)
+}
+
+// What somebody starts by hand comes apart as what calls does. A key of what calls holds
+// nobody back who starts it by hand; one of what is started by hand does, but for who
+// wants the same once more.
+func TestAStartByHandOfSeveralItems(t *testing.T) {
+	t.Parallel()
+	one, ctx := 1, context.Background()
+	w := store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}
+	items := []map[string]any{{"id": "a"}, {"id": "b"}, {"id": "a"}}
+	by := ByHand{Items: items, By: "Mara Quill", AtFirst: 2}
+
+	d := newDoor(t, map[string]any{"key": "item.id", "runs": "each"})
+	for range 2 {
+		got, err := d.Start(ctx, store.Scope{}, w, by)
+		require.NoError(t, err)
+		require.Equal(t, 3, got.Runs)
+		require.Zero(t, got.Known)
+	}
+	for _, s := range d.started {
+		require.Empty(t, s.Key)
+		require.Equal(t, "manual", s.Trigger)
+		require.Equal(t, "Mara Quill", s.By)
+		require.Equal(t, 2, s.AtFirst)
+	}
+
+	kind, _ := triggers.Find(triggers.Manual)
+	d = newDoor(t, nil)
+	var errs []error
+	d.plan.Start, errs = kind.Start(map[string]any{"key": "item.id", "runs": "each"})
+	require.Empty(t, errs)
+	got, err := d.Start(ctx, store.Scope{}, w, by)
+	require.NoError(t, err)
+	require.Equal(t, Received{Run: d.started[0].Run, Runs: 2, Known: 1}, got)
+	again, err := d.Start(ctx, store.Scope{}, w, by)
+	require.NoError(t, err)
+	require.Equal(t, Received{Run: d.started[0].Run, Known: 3, Duplicate: true}, again)
+	by.Again = true
+	got, err = d.Start(ctx, store.Scope{}, w, by)
+	require.NoError(t, err)
+	require.Equal(t, 3, got.Runs)
+
+	_, err = d.Start(ctx, store.Scope{}, w, ByHand{Items: []map[string]any{{"id": "z"}, {}}, By: "Mara Quill"})
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Equal(t, "Item 2: the key is empty: item.id gives nothing.", text)
+	require.Equal(t, "When somebody starts it, once for each id, a run for each item", kind.Sentence(map[string]any{"key": "item.id", "runs": "each"}))
 }
 
 func TestHowManyRunsStartIsSaidOnce(t *testing.T) {

@@ -179,12 +179,12 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 }
 
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
-	runs, repeated, err := in.apart(ctx, h, plan, fields)
+	runs, repeated, err := in.apart(ctx, delivery(h), plan, fields)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
-	got, err := in.startAll(ctx, h, plan, runs)
+	got, err := in.startAll(ctx, plan, runs)
 	var refused *Refused
 	if errors.As(err, &refused) && refused.After == 0 {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
@@ -195,8 +195,5 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	if got.key != "" {
 		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(got.key), got.known), &got.known, body)
 	}
-	if got.Known += repeated; got.Runs == 0 {
-		got.Run, got.Duplicate = got.known, true
-	}
-	return got.Received, nil
+	return got.settle(repeated), nil
 }

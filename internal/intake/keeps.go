@@ -19,7 +19,7 @@ const keptFull = 10 * time.Minute
 // keep keeps an event of a paused workflow. store.ErrConflict: it is not paused any more.
 func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
 	// What could not start is refused now, while the caller can mend it.
-	if _, _, err := in.apart(ctx, h, plan, fields); err != nil {
+	if _, _, err := in.apart(ctx, delivery(h), plan, fields); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
@@ -110,7 +110,7 @@ func (k *Keeps) begins(ctx context.Context, e store.Kept) bool {
 	for i, it := range items {
 		fields[i], _ = it.(map[string]any)
 	}
-	runs, _, err := k.apart(ctx, h, plan, fields)
+	runs, _, err := k.apart(ctx, delivery(h), plan, fields)
 	if err != nil {
 		return refuse(err.Error())
 	}
@@ -119,7 +119,7 @@ func (k *Keeps) begins(ctx context.Context, e store.Kept) bool {
 			s.Key, s.Expires = fmt.Sprintf("kept %s %d", e.ID, i), s.Accepted.Add(keptLong)
 		}
 	}
-	_, err = k.startAll(ctx, h, plan, runs)
+	_, err = k.startAll(ctx, plan, runs)
 	var refused *Refused
 	if errors.As(err, &refused) && refused.After == 0 {
 		return refuse(refused.Message)

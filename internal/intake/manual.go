@@ -22,38 +22,46 @@ import (
 type ByHand struct {
 	Items   []map[string]any // none means one empty item, or what the trigger makes
 	By      string
-	AtFirst int // how many items it takes to its first write before a person has looked; 0: what going live said
+	Again   bool // they have started a run already, and are to once more
+	AtFirst int  // how many items it takes to its first write before a person has looked; 0: what going live said
 }
 
-// Start begins a run by hand.
-func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, h ByHand) (uuid.UUID, error) {
+// Start begins runs by hand.
+func (in *Intake) Start(ctx context.Context, sc store.Scope, w store.Workflow, h ByHand) (Received, error) {
 	items := h.Items
 	if w.Live == nil {
-		return uuid.Nil, &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
+		return Received{}, &Refused{Status: http.StatusConflict, Message: fmt.Sprintf("%s has never been live. Rehearse it, or put it live first.", w.Name)}
 	}
 	if most := in.Most(); len(items) > most {
-		return uuid.Nil, &Refused{Status: http.StatusUnprocessableEntity, Message: fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
+		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: fmt.Sprintf("%s items were given; at most %s start with one run (--event-items of the service).", words.Number(len(items)), words.Number(most))}
 	}
 	plan, err := in.Plans.Plan(ctx, sc.Workspace(), w.ID, *w.Live)
 	if err != nil {
-		return uuid.Nil, err
+		return Received{}, err
 	}
 	if len(items) == 0 && plan.Start.Own != nil {
 		own, err := in.byHand(ctx, sc, w, plan.Start)
 		if err != nil {
-			return uuid.Nil, err
+			return Received{}, err
 		}
 		items = own
 	}
 	if items, err = asked(plan.Start.Asks, items); err != nil {
-		return uuid.Nil, err
+		return Received{}, err
 	}
 	if err := in.ofLists(ctx, sc.Workspace(), plan.Start.Asks, items); err != nil {
-		return uuid.Nil, err
+		return Received{}, err
 	}
-	s := &store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Run: store.NewID(), Revision: *w.Live, Trigger: triggers.Manual, By: h.By, AtFirst: h.AtFirst, Accepted: now()}
-	started, err := in.launch(ctx, s, plan, items)
-	return started.Run, err
+	e := event{store.Start{Workspace: sc.Workspace(), Workflow: w.ID, Revision: *w.Live, Trigger: triggers.Manual, By: h.By, AtFirst: h.AtFirst, Accepted: now()}, plan.Start.KeyedByHand && !h.Again}
+	runs, repeated, err := in.apart(ctx, e, plan, items)
+	if err != nil {
+		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: words.Sentence(err.Error())}
+	}
+	got, err := in.startAll(ctx, plan, runs)
+	if err != nil {
+		return Received{}, err
+	}
+	return got.settle(repeated), nil
 }
 
 // mostWrong is how many wrong fields of a start are told.

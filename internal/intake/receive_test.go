@@ -351,9 +351,9 @@ func TestAStartByHand(t *testing.T) {
 	d := newDoor(t, nil)
 	ctx, one := context.Background(), 1
 	w := store.Workflow{ID: uuid.New(), Name: "calls", Live: &one}
-	run, err := d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill", AtFirst: 5})
+	got, err := d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill", AtFirst: 5})
 	require.NoError(t, err)
-	require.Equal(t, run, d.started[0].Run)
+	require.Equal(t, Received{Run: d.started[0].Run, Runs: 1}, got)
 	require.Equal(t, "[{}]", string(d.started[0].Items[0]), "no items are one empty item")
 	require.Equal(t, "manual", d.started[0].Trigger)
 	require.Equal(t, "Mara Quill", d.started[0].By)

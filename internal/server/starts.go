@@ -47,8 +47,8 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 			return nil, err
 		}
 	}
-	run, err := s.Intake.Start(ctx, sc, w, intake.ByHand{Items: items, By: sc.Who(), AtFirst: or(r.Body.First, 0)})
-	return api.StartWorkflow202JSONResponse{Run: run}, err
+	got, err := s.Intake.Start(ctx, sc, w, intake.ByHand{Items: items, By: sc.Who(), Again: r.Body.Again != nil, AtFirst: or(r.Body.First, 0)})
+	return api.StartWorkflow202JSONResponse{Run: got.Run, Runs: got.Runs, Known: given(got.Known)}, err
 }
 
 // StartingWorkflow implements api.StrictServerInterface.

@@ -6,14 +6,19 @@ const Manual = "manual"
 
 type manual struct {
 	Fields Asked `form:"fields" title:"Asks for" help:"The fields that whoever starts it fills in."`
+	several
 }
 
 var manualKind = New(Info{
 	Type: Manual, Title: "Somebody starts it", Alone: true, Began: "by hand",
 	Help: "Started in the console, by command or over the API, with or without items. It can ask for fields.",
 }, func(m *manual) string {
-	if len(m.Fields.Properties) == 0 {
-		return "When somebody starts it"
+	out := "When somebody starts it"
+	if len(m.Fields.Properties) > 0 {
+		out += " with " + m.Fields.words()
 	}
-	return "When somebody starts it with " + m.Fields.words()
-}, func(m *manual) (Start, error) { return Start{Asks: m.Fields, Lists: m.Fields.Lists()}, nil })
+	return out + m.words()
+}, func(m *manual) (Start, error) {
+	runs, err := m.runs()
+	return Start{Key: m.Key, KeyLasts: m.For, Runs: runs, KeyedByHand: m.Key != nil, Asks: m.Fields, Lists: m.Fields.Lists()}, err
+})

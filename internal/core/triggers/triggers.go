@@ -35,6 +35,9 @@ type Start struct {
 	Key      *expr.Program // over item: the same key starts nothing again; nil for none
 	KeyLasts time.Duration // for how long
 	Runs     Runs          // with several items that come at once
+	// KeyedByHand tells whether the key counts for starts by hand too: a person who
+	// starts what something else starts wants it once more.
+	KeyedByHand bool
 	Open     bool          // the caller need not prove itself
 	Asks     Asked         // what somebody is asked for who starts a run by hand
 	Timing   *Timing       // when runs start by the clock; nil: they do not

@@ -1948,8 +1948,15 @@ export interface components {
             schema: components["schemas"]["Fields"];
         };
         Started: {
-            /** Format: uuid */
+            /**
+             * Format: uuid
+             * @description The first that was started; where none was, the one whose key was known
+             */
             run: string;
+            /** @description How many were started */
+            runs: number;
+            /** @description Items that were left out as their keys have started a run already */
+            known?: number;
         };
         Rehearse: {
             /** @description Items to use instead of the samples */

@@ -144,7 +144,7 @@ describe("a run", () => {
   });
 
   it("is started again with the same items", async () => {
-    const p = await page({ "POST /workflows/calls/start": { run: "r2" } });
+    const p = await page({ "POST /workflows/calls/start": { run: "r2", runs: 1 } });
     await userEvent.click(screen.getByRole("button", { name: "Start again" }));
     await waitFor(() => {
       expect(p.where()).toBe("/runs/r2");

@@ -6,6 +6,7 @@ import { plural, stateWords, when } from "../ui/words";
 import { MendButton } from "../mend/MendButton";
 import { useCancel, useResume } from "../api/runs";
 import { useStart } from "../api/workflows";
+import { tellStarted } from "./started";
 
 const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
 
@@ -54,7 +55,10 @@ export function RunHead({ run: { run, passes, first } }: { run: Run }) {
                 start.mutate(
                   { again: run.id },
                   {
-                    onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+                    onSuccess: (s) => {
+                      tellStarted(s);
+                      void navigate({ to: "/runs/$run", params: { run: s.run } });
+                    },
                   },
                 );
               }}

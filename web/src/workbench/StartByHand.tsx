@@ -6,6 +6,7 @@ import { type Workflow } from "../api/client";
 import { useStart, useStarting } from "../api/workflows";
 import { Frame } from "../ui/Frame";
 import { Refusal, type Schemas } from "../api/client";
+import { tellStarted } from "../run/started";
 import { StartForm } from "./StartForm";
 
 /** Starts a run of the live revision: at once, or after asking for what it starts with. */
@@ -16,7 +17,10 @@ export function StartByHand({ workflow }: { workflow: Workflow }) {
   const start = useStart(workflow.name);
   const begin = (body: Schemas["Items"]) => {
     start.mutate(body, {
-      onSuccess: (s) => navigate({ to: "/runs/$run", params: { run: s.run } }),
+      onSuccess: (s) => {
+        tellStarted(s);
+        void navigate({ to: "/runs/$run", params: { run: s.run } });
+      },
       onError: (e) => {
         if (!open) toast.error(e instanceof Refusal ? e.message : "It could not be started.");
       },
