@@ -110,7 +110,7 @@ steps:
 	out, code = said(t, w, "", "workflow", "start", "lots", "--items", file(`[{"id": 3, "studio": "ash"}, {"id": 4, "studio": "ash"}]`))
 	require.Zero(t, code, out)
 	require.Contains(t, out, "started run ")
-	require.Contains(t, out, "left out: 1 item whose keys have started runs already")
+	require.Contains(t, out, "1 item left out, known by key")
 	out, code = said(t, w, "", "workflow", "start", "lots", "--items", file(`[{"studio": "ash"}]`))
 	require.NotZero(t, code)
 	require.Contains(t, out, "The key is empty: item.id gives nothing.")

@@ -74,7 +74,7 @@ func (a *app) started(s api.Started, workflow string) {
 		fmt.Fprintf(a.out, "started %s, the first is %s\nSee them with: trellis run list --workflow %s\n", plural(s.Runs, "run"), s.Run, workflow)
 	}
 	if n := deref(s.Known); n > 0 && s.Runs > 0 {
-		fmt.Fprintf(a.out, "left out: %s whose keys have started runs already\n", plural(n, "item"))
+		fmt.Fprintf(a.out, "%s left out, known by key: a run has started with as much already\n", plural(n, "item"))
 	}
 }
 

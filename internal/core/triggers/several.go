@@ -2,7 +2,6 @@ package triggers
 
 import (
 	"errors"
-	"time"
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
@@ -21,19 +20,17 @@ type Runs struct {
 	By   *expr.Program // over item: one for each value; nil: no
 }
 
-// several are the settings of kinds whose items somebody gives: what is known of
-// them already, and how many runs they start.
+// several are the settings of kinds whose items somebody gives: how many runs they
+// start. The keys of the items stand beside them.
 type several struct {
-	Key  *expr.Program `form:"key" title:"Once for each" example:"item.call_id" help:"An expression over the item. An item whose key was there before is left out."`
-	For  time.Duration `form:"for" title:"Remembered for" default:"7d" help:"How long a key is remembered, as 7d."`
 	Runs string        `form:"runs" title:"A list of items starts" part:"Several items at once" oneof:"together|each|by" default:"together" words:"together=one run for all of them; each=one run for each; by=one run for each value of what stands below"`
 	By   *expr.Program `form:"by" title:"One run for each" part:"Several items at once" example:"item.studio" help:"Items that have the same value run together, in the order in which they came."`
 }
 
-func (s *several) words() string {
+func (s *several) words(key *expr.Program) string {
 	out := ""
-	if s.Key != nil {
-		out = ", once for each " + s.Key.Words()
+	if key != nil {
+		out = ", once for each " + key.Words()
 	}
 	switch {
 	case s.Runs == RunsEach:

@@ -38,11 +38,11 @@ type Start struct {
 	// KeyedByHand tells whether the key counts for starts by hand too: a person who
 	// starts what something else starts wants it once more.
 	KeyedByHand bool
-	Open     bool          // the caller need not prove itself
-	Asks     Asked         // what somebody is asked for who starts a run by hand
-	Timing   *Timing       // when runs start by the clock; nil: they do not
-	Follows  *Following    // after which other workflow; nil: after none
-	Lists    []Listed      // workspace lists that settings name
+	Open        bool       // the caller need not prove itself
+	Asks        Asked      // what somebody is asked for who starts a run by hand
+	Timing      *Timing    // when runs start by the clock; nil: they do not
+	Follows     *Following // after which other workflow; nil: after none
+	Lists       []Listed   // workspace lists that settings name
 	// Own gives the item of a start that somebody makes at a moment, where the kind
 	// makes its items itself; nil: it does not.
 	Own func(now time.Time) map[string]any
