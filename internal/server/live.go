@@ -96,7 +96,7 @@ func (s *Server) expected(ctx context.Context, sc store.Scope, d drafted, out *a
 		}
 		all := intake.ReaderTimes(t, d.ID, table, l.Version, known, now)
 		times = all[1:]
-		of, month := readersWording(t, times, now, timesAhead, sc.SeesItems())
+		of, month := readersWording(t, times, now, sc.SeesItems())
 		out.Cadence, out.AMonth = some(of), some(month)
 		if all[0].Trouble != "" && sc.SeesItems() {
 			out.Cadence.Trouble = some(all[0].Trouble)

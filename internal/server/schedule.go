@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -129,59 +128,24 @@ const timesAhead = 10
 // readersWording says the same of a workflow that is due for each of several readers
 // at an hour of their own, and how often it is due within thirty days. Names tells who
 // is due.
-func readersWording(t *triggers.Timing, list []store.Scheduled, now time.Time, count int, names bool) (out api.Cadence, month int) {
+func readersWording(t *triggers.Timing, list []store.Scheduled, now time.Time, names bool) (api.Cadence, int) {
 	c := t.Cadence
-	out = api.Cadence{Sentence: c.Sentence() + ", for each row of " + t.Readers.List + " at its own hour", Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), Clocks: given(c.Clocks(now))}
-	type hours struct {
-		sentence string
-		anchor   time.Time
+	a := workflows.ReadersAhead(list, now, daysShown, timesAhead)
+	out := api.Cadence{Sentence: c.Sentence() + ", for each row of " + t.Readers.List + " at its own hour", Zone: c.Zone().String(), Settings: raw(triggers.SettingsOf(c.Settings())), Clocks: given(c.Clocks(now)), AWeek: a.Week}
+	for _, d := range a.Times {
+		next := dueTimes([]cadence.Due{{At: d.At}}, c.Zone(), now)[0]
+		next.Who = some(whoIsDue(d.Readers, names))
+		out.Times = append(out.Times, next)
 	}
-	// Many are due at the same hours; these are worked out once.
-	same := map[hours][]store.Scheduled{}
-	for _, s := range list {
-		h := hours{s.Cadence, s.Anchor}
-		same[h] = append(same[h], s)
+	for _, d := range a.Days {
+		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: d.Date}, Due: d.Due})
 	}
-	at, byDay := map[time.Time][]string{}, map[string]bool{}
-	for h, of := range same {
-		own, err := cadence.Read(h.sentence, "")
-		if err != nil {
-			continue // every sentence of ours is read back
-		}
-		week, _ := own.Between(now, now.AddDate(0, 0, 7), h.anchor, 0)
-		days, _ := own.Between(now, now.AddDate(0, 0, 30), h.anchor, 0)
-		out.AWeek, month = out.AWeek+week*len(of), month+days*len(of)
-		for _, d := range own.List(now, h.anchor, count) {
-			for _, s := range of {
-				at[d.At.UTC()] = append(at[d.At.UTC()], s.Reader)
-			}
-		}
-		for _, d := range own.Days(now, h.anchor, daysShown) {
-			day := d.Date.In(own.Zone()).Format(time.DateOnly)
-			byDay[day] = byDay[day] || d.Due
-		}
-	}
-	var next []cadence.Due
-	for when := range at {
-		next = append(next, cadence.Due{At: when})
-	}
-	slices.SortFunc(next, func(a, b cadence.Due) int { return a.At.Compare(b.At) })
-	out.Times = dueTimes(next[:min(count, len(next))], c.Zone(), now)
-	for i, t := range out.Times {
-		out.Times[i].Who = some(whoIsDue(at[t.At.UTC()], names))
-	}
-	for _, day := range slices.Sorted(maps.Keys(byDay)) {
-		date, _ := time.Parse(time.DateOnly, day)
-		out.Days = append(out.Days, api.DueDay{Date: types.Date{Time: date}, Due: byDay[day]})
-	}
-	out.Days = out.Days[:min(len(out.Days), daysShown)]
-	return out, month
+	return out, a.Month
 }
 
 // whoIsDue tells who is due at a time: the first of them, or only how many.
 func whoIsDue(who []string, names bool) string {
 	const most = 3
-	slices.Sort(who)
 	switch {
 	case !names:
 		return words.Count(len(who), "reader")

@@ -1,4 +1,5 @@
 import type { WhatWasKept as Choice } from "../api/schedule";
+import { OneOf } from "../ui/OneOf";
 import { plural } from "../ui/words";
 
 const ways: { value: Choice; words: string }[] = [
@@ -22,22 +23,7 @@ export function WhatWasKept({
       <p className="mb-1.5">
         {plural(calls, "call")} {calls === 1 ? "was" : "were"} kept while it was paused.
       </p>
-      <div role="radiogroup" aria-label="What becomes of what was kept" className="space-y-1">
-        {ways.map((w) => (
-          <label key={w.value} className="flex items-center gap-2">
-            <input
-              type="radio"
-              name="kept"
-              className="accent-leaf"
-              checked={chosen === w.value}
-              onChange={() => {
-                onChoose(w.value);
-              }}
-            />
-            {w.words}
-          </label>
-        ))}
-      </div>
+      <OneOf label="What becomes of what was kept" ways={ways} chosen={chosen} onChoose={onChoose} />
     </section>
   );
 }

@@ -2,6 +2,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { type List, useAddList } from "../api/lists";
 import { Frame } from "../ui/Frame";
+import { Line } from "../ui/Line";
 import { Trouble } from "../ui/parts";
 import { plainName } from "../ui/names";
 import { CSVField } from "./CSVField";
@@ -40,48 +41,25 @@ function NewList({ onAdded }: { onAdded: (l: List) => void }) {
       }}
     >
       <div className="grid grid-cols-2 gap-4">
-        <div>
-          <label className="label" htmlFor="list-title">
-            What it is called
-          </label>
-          <input
-            id="list-title"
-            className="field"
-            placeholder="On duty"
-            value={title}
-            onChange={(e) => {
-              setTitle(e.target.value);
-            }}
-          />
-        </div>
-        <div>
-          <label className="label" htmlFor="list-name">
-            Its name in workflows
-          </label>
-          <input
-            id="list-name"
-            className="field font-mono text-xs"
-            placeholder="on-duty"
-            value={name}
-            onChange={(e) => {
-              setOwn(e.target.value || undefined);
-            }}
-          />
-        </div>
-      </div>
-      <div>
-        <label className="label" htmlFor="list-about">
-          What it is for<span className="font-normal text-third"> if wished</span>
-        </label>
-        <input
-          id="list-about"
-          className="field"
-          value={about}
-          onChange={(e) => {
-            setAbout(e.target.value);
+        <Line
+          id="list-title"
+          label="What it is called"
+          placeholder="On duty"
+          text={title}
+          onText={setTitle}
+        />
+        <Line
+          id="list-name"
+          label="Its name in workflows"
+          placeholder="on-duty"
+          mono
+          text={name}
+          onText={(t) => {
+            setOwn(t || undefined);
           }}
         />
       </div>
+      <Line id="list-about" label="What it is for" wished text={about} onText={setAbout} />
       <CSVField
         label="Its columns and rows, as CSV"
         hint="The first line names the columns; that line alone makes an empty list. Rows are known by what stands in the first column, which is there once."

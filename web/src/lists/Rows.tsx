@@ -1,6 +1,5 @@
 import { X } from "lucide-react";
 import { useDeferredValue, useState } from "react";
-import { toast } from "sonner";
 import { asFields } from "../api/client";
 import {
   type List,
@@ -11,6 +10,7 @@ import {
   type RowEdit,
 } from "../api/lists";
 import { Trouble, Waiting } from "../ui/parts";
+import { toldWithUndo } from "../ui/toldWithUndo";
 import { plural } from "../ui/words";
 import { CellField } from "./CellField";
 import { NewRow } from "./NewRow";
@@ -27,13 +27,8 @@ export function Rows({ list, edits: may }: { list: List; edits: boolean }) {
   const change = async (list: RowEdit[]) => {
     const out = await edits.rows.mutateAsync(list);
     const before = out.list.version - 1;
-    toast(out.sentence, {
-      action: {
-        label: "Undo",
-        onClick: () => {
-          edits.back.mutate(before);
-        },
-      },
+    toldWithUndo(out.sentence, () => {
+      edits.back.mutate(before);
     });
   };
   const set = (e: RowEdit) => {

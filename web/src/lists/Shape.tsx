@@ -1,10 +1,11 @@
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
-import { toast } from "sonner";
 import { type List, type ListColumn, useListEdits } from "../api/lists";
 import { Frame } from "../ui/Frame";
+import { Line } from "../ui/Line";
 import { Trouble } from "../ui/parts";
+import { toldWithUndo } from "../ui/toldWithUndo";
 
 /** Changes what a list is called, and its columns. */
 export function Shape({ list }: { list: List }) {
@@ -62,13 +63,8 @@ function Form({ list, onDone }: { list: List; onDone: () => void }) {
         };
         edits.shape.mutate(body, {
           onSuccess: (out) => {
-            toast("Changed", {
-              action: {
-                label: "Undo",
-                onClick: () => {
-                  edits.back.mutate(out.list.version - 1);
-                },
-              },
+            toldWithUndo("Changed", () => {
+              edits.back.mutate(out.list.version - 1);
             });
             onDone();
           },
@@ -217,33 +213,5 @@ function ColumnLine({
         </button>
       </td>
     </tr>
-  );
-}
-
-function Line({
-  id,
-  label,
-  text,
-  onText,
-}: {
-  id: string;
-  label: string;
-  text: string;
-  onText: (text: string) => void;
-}) {
-  return (
-    <div>
-      <label className="label" htmlFor={id}>
-        {label}
-      </label>
-      <input
-        id={id}
-        className="field"
-        value={text}
-        onChange={(e) => {
-          onText(e.target.value);
-        }}
-      />
-    </div>
   );
 }

@@ -1,18 +1,19 @@
 import { Dialog } from "radix-ui";
 import { useDeferredValue, useState } from "react";
-import { toast } from "sonner";
 import { type List, useListEdits, useTryCSV } from "../api/lists";
 import { Frame } from "../ui/Frame";
+import { OneOf } from "../ui/OneOf";
 import { Trouble } from "../ui/parts";
+import { toldWithUndo } from "../ui/toldWithUndo";
 import { CSVField } from "./CSVField";
 
 const ways = [
   {
-    how: "merge",
+    value: "merge",
     words: "Change and add",
     help: "Rows of the same key are changed, others added. None is removed.",
   },
-  { how: "replace", words: "Put it in place of all", help: "What comes in is all that stands then." },
+  { value: "replace", words: "Put it in place of all", help: "What comes in is all that stands then." },
 ] as const;
 
 /** Takes rows in from CSV; what it would change is told before. */
@@ -48,13 +49,8 @@ function Rows({ list, onDone }: { list: List; onDone: () => void }) {
           { csv, how },
           {
             onSuccess: (out) => {
-              toast(out.sentence, {
-                action: {
-                  label: "Undo",
-                  onClick: () => {
-                    edits.back.mutate(out.list.version - 1);
-                  },
-                },
+              toldWithUndo(out.sentence, () => {
+                edits.back.mutate(out.list.version - 1);
               });
               onDone();
             },
@@ -68,24 +64,7 @@ function Rows({ list, onDone }: { list: List; onDone: () => void }) {
         text={csv}
         onText={setCSV}
       />
-      <div role="radiogroup" aria-label="How it comes in" className="space-y-1.5">
-        {ways.map((w) => (
-          <label key={w.how} className="flex items-baseline gap-2">
-            <input
-              type="radio"
-              name="how"
-              className="accent-leaf"
-              checked={how === w.how}
-              onChange={() => {
-                setHow(w.how);
-              }}
-            />
-            <span>
-              {w.words} <span className="text-second">{w.help}</span>
-            </span>
-          </label>
-        ))}
-      </div>
+      <OneOf label="How it comes in" ways={ways} chosen={how} onChoose={setHow} />
       <div className="min-h-6" role="status">
         {given && tried.data && <span className="font-medium">It would be: {tried.data.sentence}</span>}
       </div>

@@ -1,8 +1,8 @@
-import { toast } from "sonner";
 import type { Fields, Schemas } from "../api/client";
 import { EditItem } from "./EditItem";
 import { MendButton } from "./MendButton";
 import { useMend } from "../api/mending";
+import { toldWithUndo } from "../ui/toldWithUndo";
 
 interface Props {
   run: string;
@@ -38,7 +38,7 @@ export function MendActions({ run, address, kind, fields }: Props) {
             { items },
             {
               onSuccess: () => {
-                toast("It waits for nobody any more", { action: { label: "Undo", onClick: undo } });
+                toldWithUndo("It waits for nobody any more", undo);
               },
             },
           );

@@ -1,6 +1,5 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { toast } from "sonner";
 import type { Schemas } from "../api/client";
 import { Mark } from "../lattice/marks";
 import { fateWords } from "../lattice/shape";
@@ -8,6 +7,7 @@ import { MendButton } from "../mend/MendButton";
 import { useGroups, useItems, useMend } from "../api/mending";
 import { Nothing, Trouble, Waiting } from "../ui/parts";
 import { plural, when } from "../ui/words";
+import { toldWithUndo } from "../ui/toldWithUndo";
 
 type Group = Schemas["ItemGroup"];
 
@@ -46,13 +46,8 @@ function OneGroup({ group: g }: { group: Group }) {
   const { dismiss } = useMend();
   const where = { workflow: g.workflow, step: g.step, kind: g.kind, alike: g.alike };
   const dismissed = () => {
-    toast(`${plural(g.items, "item")} dismissed`, {
-      action: {
-        label: "Undo",
-        onClick: () => {
-          dismiss.mutate({ where, restore: true });
-        },
-      },
+    toldWithUndo(`${plural(g.items, "item")} dismissed`, () => {
+      dismiss.mutate({ where, restore: true });
     });
   };
   const doubt = g.kind === "may_have_been_sent";

@@ -5,6 +5,7 @@ import type { Finding, Line, Workflow } from "../api/client";
 import { historyOf, planOf, type useDraft, type Edit } from "../api/draft";
 import { plural } from "../ui/words";
 import { isCase, keyOf, pasted, type Place } from "./lines";
+import { toldWithUndo } from "../ui/toldWithUndo";
 
 /** What edits would break, before they are made. */
 export interface Breaking {
@@ -102,7 +103,7 @@ export function useLines(
       const followed = made.followed
         ? `; ${plural(made.followed, "reference")} to it follow${made.followed === 1 ? "s" : ""}`
         : "";
-      if (said !== undefined) toast(said + followed, { action: { label: "Undo", onClick: undo } });
+      if (said !== undefined) toldWithUndo(said + followed, undo);
     },
     [back, client, flush, name, onChoose, send],
   );
