@@ -77,18 +77,18 @@ type ends []*endWrite
 const endsSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[], $9::bytea[], $10::bool[])
 		AS e(workspace_id, run_id, pass, claim, state, message, label, counts, final)),
 	d AS (DELETE FROM live l USING e WHERE l.workspace_id = ANY (ARRAY[e.workspace_id]) AND l.run_id = e.run_id AND l.session_id IS NOT DISTINCT FROM $1 AND l.pass = e.pass AND l.claim = e.claim AND (e.final OR l.cancel > 0)
-		RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.trigger, CASE WHEN e.label = '' THEN l.label ELSE e.label END AS label, l.revision, l.accepted, l.lane, l.hops,
+		RETURNING l.workspace_id, l.run_id, l.workflow_id, l.pass, l.trigger, CASE WHEN e.label = '' THEN l.label ELSE e.label END AS label, l.revision, l.accepted, l.lane, l.hops, l.at_first,
 			CASE WHEN l.cancel > 0 THEN 'cancelled' ELSE e.state END AS state, CASE WHEN l.cancel > 0 THEN 'cancelled by ' || l.cancelled_by ELSE e.message END AS message, coalesce(e.counts, l.counts) AS counts),
-	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane, hops)
-		SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, now(), message, counts, lane, hops FROM d ON CONFLICT DO NOTHING),
+	i AS (INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane, hops, at_first)
+		SELECT workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, now(), message, counts, lane, hops, at_first FROM d ON CONFLICT DO NOTHING),
 	-- What starts after it is told in the same transaction.
 	o AS (INSERT INTO outcome (workspace_id, workflow_id, source_id, run_id, pass, state, message, counts, began, hops)
 		SELECT f.workspace_id, f.workflow_id, d.workflow_id, d.run_id, d.pass, d.state, d.message, d.counts, d.accepted, d.hops + 1 FROM d JOIN follower f ON f.workspace_id = d.workspace_id AND f.source_id = d.workflow_id AND d.state = ANY (f.states) ON CONFLICT DO NOTHING)
 	SELECT run_id FROM d`
 
 // cancelledEndSQL makes ended runs of rows of live in d that somebody cancelled.
-const cancelledEndSQL = `INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane, hops)
-		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts, lane, hops FROM d ON CONFLICT DO NOTHING`
+const cancelledEndSQL = `INSERT INTO run (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, accepted, ended, message, counts, lane, hops, at_first)
+		SELECT workspace_id, run_id, workflow_id, 'cancelled', pass, trigger, label, revision, accepted, now(), 'cancelled by ' || cancelled_by, counts, lane, hops, at_first FROM d ON CONFLICT DO NOTHING`
 
 // parksSQL lets runs wait, or hands them back.
 const parksSQL = `WITH e AS (SELECT * FROM unnest($2::uuid[], $3::uuid[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[], $11::bytea[], $12::text[], $13::bool[])

@@ -83,7 +83,7 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
 			return err
 		}
-		if err := forgetFirst(ctx, tx, name); err != nil {
+		if err := holdFirst(ctx, tx, name); err != nil {
 			return err
 		}
 		if w, err = oneWorkflow(ctx, tx, "name = $1 FOR UPDATE", name); err != nil {
@@ -115,7 +115,7 @@ func (s *Store) GoLive(ctx context.Context, sc Scope, name string, g GoingLive) 
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
 			return err
 		}
-		if err := setFirst(ctx, tx, w, number, g.AtFirst); err != nil {
+		if err := setFirst(ctx, tx, w.ID, number, g.AtFirst); err != nil {
 			return err
 		}
 		w.State = "live"
@@ -138,7 +138,7 @@ func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, 
 		if _, err := tx.Exec(ctx, "SELECT hold_lines(ARRAY[workspace_id], ARRAY[id], ARRAY['']) FROM workflow WHERE name = $1", name); err != nil {
 			return err
 		}
-		if err := forgetFirst(ctx, tx, name); err != nil {
+		if err := holdFirst(ctx, tx, name); err != nil {
 			return err
 		}
 		tag, err := tx.Exec(ctx, `UPDATE workflow w SET live = $2, state = 'live', stated = now(), stated_by = $3, updated = now()
@@ -150,6 +150,9 @@ func (s *Store) PutBack(ctx context.Context, sc Scope, name string, number int, 
 			return ErrNotFound
 		}
 		if w, err = oneWorkflow(ctx, tx, "name = $1", name); err != nil {
+			return err
+		}
+		if err := setFirst(ctx, tx, w.ID, number, g.AtFirst); err != nil {
 			return err
 		}
 		if err := rebound(ctx, tx, sc.workspace, w.ID, g.Bounds.Parallel > 0); err != nil {
@@ -230,18 +233,16 @@ func (s *Store) Revision(ctx context.Context, workspace, workflow uuid.UUID, num
 	return r, err
 }
 
-// forgetFirst takes away what going live said of the next run. Before the workflow's
-// row: starts hold them in this order.
-func forgetFirst(ctx context.Context, tx pgx.Tx, name string) error {
-	_, err := tx.Exec(ctx, "DELETE FROM first_run WHERE workflow_id = (SELECT id FROM workflow WHERE name = $1)", name)
+// holdFirst holds what going live said of the next run. Before the workflow's row:
+// starts come to them in this order.
+func holdFirst(ctx context.Context, tx pgx.Tx, name string) error {
+	_, err := tx.Exec(ctx, "SELECT FROM revision WHERE workflow_id = (SELECT id FROM workflow WHERE name = $1) AND at_first > 0 FOR UPDATE", name)
 	return err
 }
 
-// setFirst says how many items the next run takes at first.
-func setFirst(ctx context.Context, tx pgx.Tx, w Workflow, revision, items int) error {
-	if items == 0 {
-		return nil
-	}
-	_, err := tx.Exec(ctx, "INSERT INTO first_run (workspace_id, workflow_id, revision, items) SELECT workspace_id, id, $2, $3 FROM workflow WHERE id = $1", w.ID, revision, items)
+// setFirst says how many items the next run of a workflow takes at first, which is one
+// of this revision.
+func setFirst(ctx context.Context, tx pgx.Tx, workflow uuid.UUID, revision, items int) error {
+	_, err := tx.Exec(ctx, "UPDATE revision SET at_first = CASE WHEN number = $2 THEN $3::int ELSE 0 END WHERE workflow_id = $1 AND (number = $2 OR at_first > 0)", workflow, revision, items)
 	return err
 }

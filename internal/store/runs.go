@@ -194,7 +194,8 @@ type Pass struct {
 // Passes lists a run's passes in order.
 func (s *Store) Passes(ctx context.Context, workspace, run uuid.UUID) (out []Pass, err error) {
 	err = s.within(ctx, s.forWorkspace(workspace), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT number, workflow_id, revision, kind, chosen, moves, mended, at_first, started, started_by FROM pass WHERE run_id = $1 ORDER BY number", run)
+		rows, err := tx.Query(ctx, `SELECT number, workflow_id, revision, kind, chosen, moves, mended,
+				CASE WHEN number = 1 THEN coalesce((SELECT at_first FROM live WHERE run_id = $1), (SELECT at_first FROM run WHERE run_id = $1), 0) ELSE 0 END, started, started_by FROM pass WHERE run_id = $1 ORDER BY number`, run)
 		if err != nil {
 			return err
 		}
@@ -220,10 +221,10 @@ func (s *Store) NewPass(ctx context.Context, sc Scope, run uuid.UUID, p Pass) er
 func newPass(ctx context.Context, tx pgx.Tx, by string, run uuid.UUID, p Pass) (number int, err error) {
 	var workspace uuid.UUID
 	err = tx.QueryRow(ctx, `WITH r AS (DELETE FROM run WHERE run_id = $1 AND state <> 'cancelled' RETURNING *)
-		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted, lane, limited, deadline, hops)
+		INSERT INTO live (workspace_id, run_id, workflow_id, state, pass, trigger, label, revision, library, accepted, lane, limited, deadline, hops, at_first)
 		SELECT r.workspace_id, run_id, r.workflow_id, 'queued', pass + 1, trigger, label, v.number,
 			(SELECT max(library) FROM revision v WHERE v.workflow_id = r.workflow_id AND (v.number IN ($2, r.revision) OR v.number IN (SELECT revision FROM pass WHERE run_id = $1))), accepted,
-			lane, v.parallel_runs > 0, now() + v.deadline, hops
+			lane, v.parallel_runs > 0, now() + v.deadline, hops, r.at_first
 		FROM r JOIN revision v ON v.workspace_id = r.workspace_id AND v.workflow_id = r.workflow_id AND v.number = CASE WHEN $2 = 0 THEN r.revision ELSE $2 END RETURNING workspace_id, pass, revision`, run, p.Revision).Scan(&workspace, &number, &p.Revision)
 	if err != nil {
 		return 0, err

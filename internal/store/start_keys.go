@@ -29,21 +29,22 @@ const takeSQL = `INSERT INTO start_key (workspace_id, workflow_id, key, run_id, 
 	ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
 		WHERE start_key.expires < now() OR start_key.run_id = EXCLUDED.run_id`
 
+// allOfThem holds of starts of a batch that have all of their keys, or none to have.
+const allOfThem = `run_id NOT IN (SELECT u.run_id FROM unnest($23::uuid[], $24::uuid[], $25::text[], $26::uuid[]) AS u(workspace_id, workflow_id, key, run_id)
+		LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = u.workspace_id AND workflow_id = u.workflow_id AND key = u.key LIMIT 1) x ON true
+		WHERE x.run_id IS DISTINCT FROM u.run_id)`
+
 // giveBackSQL gives back those of starts that were not made, as others had some.
 const giveBackSQL = `DELETE FROM start_key k USING unnest($1::uuid[], $2::uuid[], $3::text[], $4::uuid[]) AS s(workspace_id, workflow_id, key, run_id)
 	WHERE k.workspace_id = s.workspace_id AND k.workflow_id = s.workflow_id AND k.key = s.key AND k.run_id = s.run_id
 		AND (SELECT number FROM pass x WHERE x.workspace_id = s.workspace_id AND x.run_id = s.run_id AND x.number = 1 LIMIT 1) IS NULL`
 
 func (k *keyed) take(q *pgx.Batch) {
-	if len(k.key) > 0 {
-		q.Queue(takeSQL, k.workspace, k.workflow, k.key, k.run, k.expires)
-	}
+	q.Queue(takeSQL, k.workspace, k.workflow, k.key, k.run, k.expires)
 }
 
 func (k *keyed) giveBack(q *pgx.Batch) {
-	if len(k.key) > 0 {
-		q.Queue(giveBackSQL, k.workspace, k.workflow, k.key, k.run)
-	}
+	q.Queue(giveBackSQL, k.workspace, k.workflow, k.key, k.run)
 }
 
 // KnownKeys tells which of these keys have started runs of a workflow, and which.

@@ -132,40 +132,41 @@ func (c *Committer) StartAll(ctx context.Context, list []*Start, settled func(i 
 // starts are all those of a batch.
 type starts []*startWrite
 
-const startsSQL = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[], $22::int[], $23::bool[])
-		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, at_first, several, place)),
+const (
+	startsOf = `WITH s AS (SELECT * FROM unnest($1::uuid[], $2::uuid[], $3::uuid[], $4::int[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::timestamptz[], $11::bool[], $20::text[], $21::smallint[], $22::int[])
+		WITH ORDINALITY AS s(workspace_id, workflow_id, run_id, revision, trigger, started_by, label, key, expires, accepted, claims, lane, hops, at_first, place)),
 	-- The keys first: a start whose key stands already inserts nothing else.
 	k AS (INSERT INTO start_key (workspace_id, workflow_id, key, run_id, expires) SELECT workspace_id, workflow_id, key, run_id, expires FROM s WHERE key <> '' ORDER BY 1, 2, 3
 		ON CONFLICT (workspace_id, workflow_id, key) DO UPDATE SET run_id = EXCLUDED.run_id, expires = EXCLUDED.expires
 			WHERE start_key.expires < now() OR start_key.run_id = EXCLUDED.run_id RETURNING run_id),
-	-- Those whose items have keys of their own, and all of them.
-	m AS (SELECT u.run_id FROM unnest($24::uuid[], $25::uuid[], $26::text[], $27::uuid[]) AS u(workspace_id, workflow_id, key, run_id)
-		LEFT JOIN LATERAL (SELECT run_id FROM start_key WHERE workspace_id = u.workspace_id AND workflow_id = u.workflow_id AND key = u.key LIMIT 1) x ON true
-		GROUP BY u.run_id HAVING bool_and(coalesce(x.run_id = u.run_id, false))),
-	c AS (SELECT * FROM s WHERE CASE WHEN several THEN run_id IN (SELECT run_id FROM m) ELSE key = '' OR run_id IN (SELECT run_id FROM k) END),
-	-- The first run of a revision takes what going live said of it, once.
-	q AS MATERIALIZED (SELECT DISTINCT ON (t.workspace_id, t.workflow_id) t.workspace_id, t.workflow_id, t.items, s.run_id FROM first_run t JOIN c AS s USING (workspace_id, workflow_id, revision)
-		WHERE s.at_first = 0 AND (SELECT number FROM pass x WHERE x.workspace_id = s.workspace_id AND x.run_id = s.run_id AND x.number = 1 LIMIT 1) IS NULL
-		ORDER BY t.workspace_id, t.workflow_id, s.place),
-	f AS (DELETE FROM first_run t USING q WHERE t.workspace_id = q.workspace_id AND t.workflow_id = q.workflow_id RETURNING q.run_id, t.items),
 	-- The first pass tells whether the start is new: what was there before may have ended since, and is not started again.
-	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by, at_first)
-		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by, coalesce(f.items, at_first) FROM c LEFT JOIN f USING (run_id)
-		ON CONFLICT DO NOTHING RETURNING run_id, at_first AS first_items),
+	p AS (INSERT INTO pass (workspace_id, run_id, number, workflow_id, revision, kind, started, started_by)
+		SELECT workspace_id, run_id, 1, workflow_id, revision, 'first', accepted, started_by FROM s WHERE `
+	free      = `(key = '' OR run_id IN (SELECT run_id FROM k))`
+	startsAre = `
+		ON CONFLICT DO NOTHING RETURNING run_id),
 	-- It is carried out here at once only where none of its workspace waits, and its functions are known here.
-	v AS (SELECT s.*, p.first_items, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline FROM s JOIN p USING (run_id)
-		LEFT JOIN LATERAL (SELECT library, parallel_runs, deadline FROM revision WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND number = s.revision LIMIT 1) r ON true),
-	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours FROM v),
+	v AS (SELECT s.*, r.library, r.parallel_runs > 0 AS limited, s.accepted + r.deadline AS deadline, r.at_first AS mark FROM s JOIN p USING (run_id)
+		LEFT JOIN LATERAL (SELECT library, parallel_runs, deadline, at_first FROM revision WHERE workspace_id = s.workspace_id AND workflow_id = s.workflow_id AND number = s.revision LIMIT 1) r ON true),
+	-- The first run of a revision takes what going live said of it, once.
+	f AS (UPDATE revision r SET at_first = 0 FROM (SELECT DISTINCT ON (workspace_id, workflow_id, revision) workspace_id, workflow_id, revision, run_id, mark FROM v WHERE mark > 0 AND at_first = 0 ORDER BY 1, 2, 3, place) x
+		WHERE r.workspace_id = ANY (ARRAY[x.workspace_id]) AND r.workflow_id = x.workflow_id AND r.number = x.revision AND r.at_first > 0 RETURNING x.run_id, x.mark),
+	n AS (SELECT v.*, claims AND library <= $19 AND NOT EXISTS (SELECT FROM live q WHERE q.workspace_id = v.workspace_id AND q.state = 'queued') AS ours, coalesce((SELECT f.mark FROM f WHERE f.run_id = v.run_id), at_first) AS most FROM v),
 	-- In the order in which they came: so they line up.
 	l AS (INSERT INTO live (workspace_id, run_id, workflow_id, state, session_id, claim, trigger, label, revision, library, accepted, lane, limited, deadline, hops, at_first)
 		SELECT workspace_id, run_id, workflow_id, CASE WHEN ours THEN 'running' ELSE 'queued' END, CASE WHEN ours THEN $12::uuid END, CASE WHEN ours THEN 1 ELSE 0 END, trigger, label, revision, library, accepted,
-			lane, coalesce(limited, false), deadline, hops, first_items
+			lane, coalesce(limited, false), deadline, hops, most
 		FROM n ORDER BY place RETURNING run_id, state = 'running' AS ours, live.deadline, live.at_first),
 	j AS (INSERT INTO journal (workspace_id, run_id, pass, step, rounds, address, part, outcome, attempts, started, ended, units, first, result)
 		SELECT j.workspace_id, j.run_id, 1, 0, '', '', j.part, 'done', 1, j.at, j.at, 0, j.first, j.result
 		FROM unnest($13::uuid[], $14::uuid[], $15::int[], $16::bytea[], $17::timestamptz[], $18::bigint[]) AS j(workspace_id, run_id, part, result, at, first)
 		WHERE j.run_id IN (SELECT run_id FROM p))
 	SELECT run_id, ours, deadline, at_first, CASE WHEN NOT ours THEN pg_notify('trellis_queue', '') END FROM l`
+
+	startsSQL = startsOf + free + startsAre
+	// Some of these have several keys, and start only if they have got all of them.
+	startsOfKeysSQL = startsOf + free + " AND " + allOfThem + startsAre
+)
 
 // standingSQL tells what stands of starts that were there before: whose their
 // keys are, and whether their runs are still ours by their first claim.
@@ -215,7 +216,6 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		claims                   []bool
 		hops                     []int16
 		atFirst                  []int32
-		several                  []bool
 		keys                     keyed
 		asked                    []string // by which it is told whose they are
 		jw, jr                   [][16]byte
@@ -247,7 +247,7 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		workspace, workflow, run = append(workspace, s.Workspace), append(workflow, s.Workflow), append(run, s.Run)
 		revision = append(revision, int32(s.Revision))
 		trigger, by, label, key = append(trigger, s.Trigger), append(by, s.By), append(label, s.Label), append(key, s.Key)
-		several, asked = append(several, len(s.Keys) > 0), append(asked, s.firstKey())
+		asked = append(asked, s.firstKey())
 		lane, hops = append(lane, s.Line.Lane), append(hops, int16(s.Hops))
 		atFirst = append(atFirst, int32(s.AtFirst))
 		expires, accepted, claims = append(expires, s.Expires), append(accepted, s.Accepted), append(claims, s.Claim)
@@ -263,8 +263,12 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 	if len(byRun) == 0 {
 		return
 	}
-	keys.take(q)
-	q.Queue(startsSQL, workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops, atFirst, several, keys.workspace, keys.workflow, keys.key, keys.run).Query(func(rows pgx.Rows) error {
+	sql, args := startsSQL, []any{workspace, workflow, run, revision, trigger, by, label, key, expires, accepted, claims, session, jw, jr, jpart, jresult, jat, jfirst, expr.Library, lane, hops, atFirst}
+	if together {
+		keys.take(q)
+		sql, args = startsOfKeysSQL, append(args, keys.workspace, keys.workflow, keys.key, keys.run)
+	}
+	q.Queue(sql, args...).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var id uuid.UUID
 			var ours bool
@@ -280,7 +284,9 @@ func (p starts) queue(q *pgx.Batch, session uuid.UUID, repeated bool) {
 		}
 		return rows.Err()
 	})
-	keys.giveBack(q)
+	if together {
+		keys.giveBack(q)
+	}
 	if !tells && !repeated {
 		return
 	}

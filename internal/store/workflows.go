@@ -32,7 +32,7 @@ type Workflow struct {
 	AtFirst   int    // how many items its next run takes to its first write before a person has looked; 0: any number
 }
 
-const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated, stated, stated_by, coalesce((SELECT items FROM first_run f WHERE f.workspace_id = workflow.workspace_id AND f.workflow_id = workflow.id), 0)"
+const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, secret IS NOT NULL, taking_until, updated, stated, stated_by, coalesce((SELECT at_first FROM revision r WHERE r.workspace_id = workflow.workspace_id AND r.workflow_id = workflow.id AND r.number = workflow.live), 0)"
 
 func scanWorkflow(row pgx.CollectableRow) (Workflow, error) {
 	var w Workflow

@@ -287,20 +287,10 @@ CREATE TABLE revision (
   library      smallint NOT NULL,           -- number of the functions that its expressions know
   parallel_runs integer NOT NULL DEFAULT 0, -- runs at once; 0: any number
   deadline     interval,                    -- of a run, from its acceptance on
+  at_first     integer NOT NULL DEFAULT 0,  -- how many items its next run takes to its first write before a person has looked; that run takes it away
   made         timestamptz NOT NULL DEFAULT now(),
   made_by      text NOT NULL,
   PRIMARY KEY (workspace_id, workflow_id, number),
-  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
-);
-
--- How many items the next run of a revision takes to its first write before a person
--- has looked. That run takes the row away.
-CREATE TABLE first_run (
-  workspace_id uuid NOT NULL,
-  workflow_id  uuid NOT NULL,
-  revision     integer NOT NULL,
-  items        integer NOT NULL CHECK (items > 0),
-  PRIMARY KEY (workspace_id, workflow_id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 
@@ -469,6 +459,7 @@ CREATE TABLE run (
   counts       bytea, -- JSON
   lane         text NOT NULL DEFAULT '', -- in which it lines up again when it is resumed
   hops         smallint NOT NULL DEFAULT 0,
+  at_first     integer NOT NULL DEFAULT 0,
   PRIMARY KEY (workspace_id, run_id)
 ) PARTITION BY RANGE (run_id);
 -- A workspace's list is read from the primary key, backwards; these are for the
@@ -487,7 +478,6 @@ CREATE TABLE pass (
   chosen       text[], -- addresses of a retry; null for all that are set aside, or open
   moves        jsonb,  -- at which step items go on: old name to new
   mended       boolean NOT NULL DEFAULT false, -- the journal has fields or ends that a person gave
-  at_first     integer NOT NULL DEFAULT 0, -- of the first: see live
   started      timestamptz NOT NULL,
   started_by   text NOT NULL,
   PRIMARY KEY (workspace_id, run_id, number)
@@ -866,7 +856,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event', 'first_run'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -908,7 +898,7 @@ DROP FUNCTION fill_places(uuid, uuid);
 DROP FUNCTION free_places(uuid, uuid);
 DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
-DROP TABLE first_run, file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
+DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
   browser_session, known_device, member, person, workspace, login CASCADE;
 DROP FUNCTION IF EXISTS hold_line(live);
