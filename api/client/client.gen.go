@@ -1289,6 +1289,9 @@ type Items struct {
 	// First How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on.
 	First *int      `json:"first,omitempty"`
 	Items *[]Fields `json:"items,omitempty"`
+
+	// WhilePaused It starts although the workflow is paused, which it stays. Not said, such a start is refused with 409.
+	WhilePaused *bool `json:"while_paused,omitempty"`
 }
 
 // Kind defines model for Kind.

@@ -28,7 +28,7 @@ type begun struct {
 
 func (a *app) workflowStart() *cobra.Command {
 	var with begun
-	var watch bool
+	var watch, anyway bool
 	var first int
 	c := &cobra.Command{
 		Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1),
@@ -43,7 +43,11 @@ func (a *app) workflowStart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], api.Items{Items: items, First: most}))
+			body := api.Items{Items: items, First: most}
+			if anyway {
+				body.WhilePaused = &anyway
+			}
+			s, err := got[api.Started](cl.StartWorkflow(c.Context(), args[0], body))
 			if err != nil {
 				return err
 			}
@@ -57,6 +61,7 @@ func (a *app) workflowStart() *cobra.Command {
 	c.Flags().StringArrayVar(&with.set, "set", nil, "a field and its value, as glaze=\"Celadon 4\"")
 	c.Flags().StringVar(&with.sample, "sample", "", "start with a sample: its number in the list, or its id")
 	firstFlag(c, &first, "it")
+	c.Flags().BoolVar(&anyway, "while-paused", false, "start it although it is paused, which it stays")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
 	c.MarkFlagsMutuallyExclusive("items", "set")
 	c.MarkFlagsMutuallyExclusive("items", "sample")

@@ -96,6 +96,11 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if h.Taking {
 		return in.sample(ctx, h, address, fields, body)
 	}
+	if plan != nil && !called(plan) {
+		const why = "what is live is not started by calls any more"
+		in.note(ctx, h, "refused", why, nil, body)
+		return Received{}, &Refused{Status: http.StatusGone, Message: "Taken note of, but nothing was started: " + why + "."}
+	}
 	if h.State == "paused" && plan != nil {
 		got, err := in.keep(ctx, h, plan, fields, body)
 		if !errors.Is(err, store.ErrConflict) {
@@ -131,6 +136,12 @@ func (in *Intake) start(ctx context.Context, h store.Hook) (triggers.Start, *wor
 		return triggers.Start{}, nil, nil
 	}
 	return parsed.Start(), nil, nil
+}
+
+// called tells whether calls start runs of a plan.
+func called(plan *workflow.Plan) bool {
+	k, ok := triggers.Find(plan.Workflow.Trigger.Type)
+	return ok && k.Called
 }
 
 // proves checks the bearer secret in constant time.

@@ -19,6 +19,7 @@ import (
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/lists"
+	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
@@ -508,4 +509,30 @@ func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
 	_, err = d.Receive(context.Background(), address, proven(), nil, Body{iotest.ErrReader(broken), -1})
 	require.ErrorIs(t, err, broken)
 	require.Empty(t, d.started)
+}
+
+// A call of what starts by something else since is told so, and starts nothing; it can
+// still become a sample of a draft.
+func TestACallOfWhatIsNotCalledAnyMore(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	d.plan.Workflow.Trigger.Type = triggers.Manual
+	for _, state := range []string{"live", "paused"} {
+		d.hook.State = state
+		d.Forget(address)
+		_, err := d.receive(proven(), `{"caller": "Studio 7"}`)
+		status, text := refusal(t, err)
+		require.Equal(t, http.StatusGone, status)
+		require.Contains(t, text, "not started by calls any more")
+		require.Equal(t, "refused", d.noted[len(d.noted)-1].Verdict)
+	}
+	require.Empty(t, d.started)
+	require.Empty(t, d.kept)
+	_, err := d.receive(http.Header{}, `{}`)
+	require.ErrorIs(t, err, errUnknown, "who does not prove itself learns nothing")
+	d.hook.Taking = true
+	d.Forget(address)
+	got, err := d.receive(proven(), `{"caller": "Studio 7"}`)
+	require.NoError(t, err)
+	require.True(t, got.Sample)
 }

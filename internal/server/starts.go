@@ -31,6 +31,9 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 	if err != nil {
 		return nil, err
 	}
+	if w.State == "paused" && !or(r.Body.WhilePaused, false) {
+		return nil, refuse(http.StatusConflict, "paused", fmt.Sprintf("%s is paused. To start it all the same say so: while_paused, on the command line --while-paused. It stays paused.", w.Title))
+	}
 	items, err := objects(r.Body.Items)
 	if err != nil {
 		return nil, err

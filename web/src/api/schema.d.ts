@@ -1934,6 +1934,8 @@ export interface components {
              * @description A run of this workflow, whose items this one starts with too.
              */
             again?: string;
+            /** @description It starts although the workflow is paused, which it stays. Not said, such a start is refused with 409. */
+            while_paused?: boolean;
             /** @description How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on. */
             first?: number;
         };

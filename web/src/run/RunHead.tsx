@@ -1,22 +1,20 @@
-import { Link, useNavigate } from "@tanstack/react-router";
+import { Link } from "@tanstack/react-router";
 import { toast } from "sonner";
 import { type Run } from "../api/client";
 import { Badge, Trouble } from "../ui/parts";
 import { plural, stateWords, when } from "../ui/words";
 import { MendButton } from "../mend/MendButton";
 import { useCancel, useResume } from "../api/runs";
-import { useStart } from "../api/workflows";
-import { tellStarted } from "./started";
+import { useStarts } from "./useStarts";
 
 const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
 
 /** What a run is, how it stands, and what can be done about it as a whole. */
 export function RunHead({ run: { run, passes, first } }: { run: Run }) {
-  const navigate = useNavigate();
   const state = stateWords(run);
   const resume = useResume(run.id);
   const cancel = useCancel(run.id);
-  const start = useStart(run.workflow);
+  const start = useStarts(run.workflow, run.title);
   const last = passes.at(-1);
   const over = isOver(run.state);
   const tone = run.state === "waiting" ? "text-amber" : run.state === "failed" ? "text-rust" : "text-second";
@@ -50,17 +48,9 @@ export function RunHead({ run: { run, passes, first } }: { run: Run }) {
           {over && (
             <button
               className="btn"
-              disabled={start.isPending}
+              disabled={start.busy}
               onClick={() => {
-                start.mutate(
-                  { again: run.id },
-                  {
-                    onSuccess: (s) => {
-                      tellStarted(s);
-                      void navigate({ to: "/runs/$run", params: { run: s.run } });
-                    },
-                  },
-                );
+                start.begin({ again: run.id });
               }}
             >
               Start again
@@ -100,6 +90,7 @@ export function RunHead({ run: { run, passes, first } }: { run: Run }) {
         </div>
       )}
       <Trouble error={resume.error ?? cancel.error ?? start.error} />
+      {start.asks}
     </>
   );
 }

@@ -1,31 +1,19 @@
-import { useNavigate } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import { type Workflow } from "../api/client";
-import { useStart, useStarting } from "../api/workflows";
+import { useStarting } from "../api/workflows";
 import { Frame } from "../ui/Frame";
-import { Refusal, type Schemas } from "../api/client";
-import { tellStarted } from "../run/started";
+import { Refusal, type Workflow } from "../api/client";
+import { useStarts } from "../run/useStarts";
 import { StartForm } from "./StartForm";
 
 /** Starts a run of the live revision: at once, or after asking for what it starts with. */
 export function StartByHand({ workflow }: { workflow: Workflow }) {
-  const navigate = useNavigate();
   const [open, setOpen] = useState(false);
   const asks = useStarting(workflow.name);
-  const start = useStart(workflow.name);
-  const begin = (body: Schemas["Items"]) => {
-    start.mutate(body, {
-      onSuccess: (s) => {
-        tellStarted(s);
-        void navigate({ to: "/runs/$run", params: { run: s.run } });
-      },
-      onError: (e) => {
-        if (!open) toast.error(e instanceof Refusal ? e.message : "It could not be started.");
-      },
-    });
-  };
+  const start = useStarts(workflow.name, workflow.title, (e) => {
+    if (!open) toast.error(e instanceof Refusal ? e.message : "It could not be started.");
+  });
   const nothing = asks.data?.alone === true && asks.data.fields.length === 0;
   return (
     <Dialog.Root
@@ -37,9 +25,9 @@ export function StartByHand({ workflow }: { workflow: Workflow }) {
     >
       <button
         className="btn min-w-[62px] justify-center"
-        disabled={!asks.data || start.isPending}
+        disabled={!asks.data || start.busy}
         onClick={() => {
-          if (nothing) begin({});
+          if (nothing) start.begin({});
           else setOpen(true);
         }}
       >
@@ -51,13 +39,14 @@ export function StartByHand({ workflow }: { workflow: Workflow }) {
             workflow={workflow.name}
             fields={asks.data.fields}
             error={start.error}
-            busy={start.isPending}
+            busy={start.busy}
             onStart={(item) => {
-              begin({ items: [item] });
+              start.begin({ items: [item] });
             }}
           />
         )}
       </Frame>
+      {start.asks}
     </Dialog.Root>
   );
 }

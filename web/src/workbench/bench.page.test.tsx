@@ -420,8 +420,26 @@ describe("the bench", () => {
 
   it("starts at once where nothing is asked for", async () => {
     const w = draft({ live: 1, state: "live" } as Partial<Workflow>);
-    const b = await bench(w, { [`POST /workflows/${w.name}/start`]: { run: "r1" } });
+    const b = await bench(w, { [`POST /workflows/${w.name}/start`]: { run: "r1", runs: 1 } });
     await userEvent.click(await screen.findByRole("button", { name: "Start" }));
+    await waitFor(() => {
+      expect(b.where()).toBe("/runs/r1");
+    });
+  });
+
+  it("asks before it starts what is paused", async () => {
+    const w = draft({ live: 1, state: "paused" } as Partial<Workflow>);
+    const b = await bench(w, {
+      [`POST /workflows/${w.name}/start`]: (c: Call) =>
+        (c.body as { while_paused?: boolean }).while_paused
+          ? { run: "r1", runs: 1 }
+          : new No(409, { type: "paused", title: "It is paused." }),
+    });
+    await userEvent.click(await screen.findByRole("button", { name: "Start" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
+    expect(screen.queryByText(/it stays paused/)).toBeNull();
+    await userEvent.click(screen.getByRole("button", { name: "Start" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Start it all the same" }));
     await waitFor(() => {
       expect(b.where()).toBe("/runs/r1");
     });
