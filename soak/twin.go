@@ -26,7 +26,7 @@ func documents(side string) map[string]string {
 		"keyed": `format: young-trellis/1
 name: keyed
 label: trigger.event
-trigger: {type: webhook, settings: {verify: none, key: item.event}}
+trigger: {type: webhook, settings: {verify: none, ` + itsKey + `}}
 steps:
   - {name: some, type: filter, settings: {where: item.n % 4 != 3}}
   - {name: look, type: http, parallel: 4, ` + retry + `, output: under looked, settings: {method: GET, url: "` + side + `/look?id=(= item.id )"}}
@@ -36,13 +36,16 @@ steps:
 		"once": `format: young-trellis/1
 name: once
 label: trigger.event
-trigger: {type: webhook, settings: {verify: none, key: item.event}}
+trigger: {type: webhook, settings: {verify: none, ` + itsKey + `}}
 steps:
   - {name: poke, type: http, parallel: 2, ` + retry + `, output: keep, settings: {method: POST, url: "` + side + `/once/poke", ` + order + `}}
   - {name: after, type: http, ` + retry + `, output: under told, settings: {method: POST, url: "` + side + `/keyed/after", repeat: keyed, ` + order + `}}
 `,
 	}
 }
+
+// itsKey is the key of every item: those of one event run together.
+const itsKey = `key: 'item.event + " " + text(item.n)'`
 
 // writes are the steps that have effects, and where.
 var writes = map[string]map[string]string{

@@ -220,7 +220,7 @@ func TestWrongInputIsMetWithWhatWhereAndHow(t *testing.T) {
 		{w.HookAddress, "wrong", `{}`, "proof is not right"},
 		{w.HookAddress[:len(w.HookAddress)-3] + "xyz", w.HookSecret, `{}`, "proof is not right"},
 		{w.HookAddress, w.HookSecret, `{"call_id": ` + strings.Repeat("[", 9000) + strings.Repeat("]", 9000) + `}`, "nested deeper"},
-		{w.HookAddress, w.HookSecret, `{"a": "` + strings.Repeat("x", 2<<20) + `"}`, "larger than 1024 KiB"},
+		{w.HookAddress, w.HookSecret, `{"a": "` + strings.Repeat("x", 2<<20) + `"}`, "is larger than 1.0 MB"},
 	} {
 		res := post(t, c.address, c.secret, c.body)
 		require.GreaterOrEqual(t, res.StatusCode, 400)

@@ -3,6 +3,7 @@
 package files
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -15,6 +16,7 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/gabriel-vasile/mimetype"
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/item"
@@ -126,6 +128,55 @@ func (f *Files) Save(ctx context.Context, workspace uuid.UUID, name, kind string
 		return nil, err
 	}
 	return w.Seal(name, kind)
+}
+
+// sniffed is how much of a file is looked at to tell what it is.
+const sniffed = 3072
+
+// Incoming keeps a file that comes from outside: its type is what it holds, where that
+// can be told, not what is said of it.
+func (f *Files) Incoming(ctx context.Context, workspace uuid.UUID, name, kind string, content io.Reader) (*item.File, error) {
+	begins := bufio.NewReaderSize(content, sniffed)
+	head, err := begins.Peek(sniffed)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return f.Save(ctx, workspace, name, TypeOf(kind, name, head), begins)
+}
+
+// TypeOf tells what a file is by how it begins. Where that says only that it is text, or
+// nothing, what is said of it counts, or its name, unless its beginning denies it.
+func TypeOf(said, name string, head []byte) string {
+	found := mimetype.Detect(head)
+	plain, _, _ := strings.Cut(found.String(), ";")
+	if plain != "text/plain" && plain != "application/octet-stream" {
+		return plain
+	}
+	for _, kind := range []string{said, mime.TypeByExtension(path.Ext(BaseName(name)))} {
+		kind, _, _ = strings.Cut(kind, ";")
+		kind = strings.TrimSpace(kind)
+		if kind == "" || kind == "application/octet-stream" {
+			continue
+		}
+		// What these are shows in how they begin.
+		if known := mimetype.Lookup(kind); known == nil || plain == "text/plain" && isTextual(known) || plain == "application/octet-stream" && !isTextual(known) && !shows[kind] {
+			return kind
+		}
+	}
+	return plain
+}
+
+// shows are types whose beginning is always known.
+var shows = map[string]bool{"image/png": true, "image/jpeg": true, "image/gif": true, "image/webp": true, "application/pdf": true, "application/zip": true}
+
+// isTextual tells of a type that is text of some kind.
+func isTextual(kind *mimetype.MIME) bool {
+	for ; kind != nil; kind = kind.Parent() {
+		if kind.Is("text/plain") {
+			return true
+		}
+	}
+	return false
 }
 
 type onlyWriter struct{ io.Writer }

@@ -81,7 +81,7 @@ func (a *Afters) look(ctx context.Context) (n, held int, err error) {
 func (a *Afters) follow(ctx context.Context, o store.Outcome) bool {
 	refuse := func(why string) bool {
 		h := store.Hook{Workspace: o.Workspace, Workflow: o.Workflow}
-		a.note(ctx, h, "refused", why, nil, nil)
+		a.note(ctx, h, "refused", why, nil, excerpt{})
 		return true
 	}
 	if o.Hops > triggers.MostHops {

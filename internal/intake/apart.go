@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,7 +24,7 @@ const MaxRuns = 1000
 type run struct {
 	start store.Start // but for its items, and its id
 	items []map[string]any
-	keys  []string // of the items, where they have keys and may be several; all of them different
+	keys  []string // of the items, where they have keys and may be several
 }
 
 // event is what brings items: a start without items, id and key, and whether the key
@@ -39,7 +40,8 @@ func delivery(h store.Hook) event {
 }
 
 // apart tells which runs start with the items of an event, each with its key or keys,
-// and how many items are left out as others of the event have their keys.
+// and how many items are left out as another run of the event has their keys. Items of
+// one key that run together stay together: none of them was there before.
 func (in *Intake) apart(ctx context.Context, e event, plan *workflow.Plan, items []map[string]any) (out []run, repeated int, err error) {
 	accepted, keyed := e.Accepted, e.keyed && plan.Start.Key != nil
 	parts := [][]map[string]any{items}
@@ -59,8 +61,8 @@ func (in *Intake) apart(ctx context.Context, e event, plan *workflow.Plan, items
 		return nil, 0, fmt.Errorf("it would start %d runs, and at most %d start at once; send it in several parts, or let the items run together", len(parts), MaxRuns)
 	}
 	at := 0
-	seen := map[string]bool{}
-	for _, part := range parts {
+	holds := map[string]int{} // by their keys, which of the parts
+	for n, part := range parts {
 		next := run{start: e.Start, items: part}
 		if keyed {
 			next.items = nil
@@ -82,11 +84,11 @@ func (in *Intake) apart(ctx context.Context, e event, plan *workflow.Plan, items
 				next.start.Key, next.items = key, part
 				continue
 			}
-			if seen[key] {
+			if of, there := holds[key]; there && of != n {
 				repeated++
 				continue
 			}
-			seen[key] = true
+			holds[key] = n
 			next.keys, next.items = append(next.keys, key), append(next.items, it)
 		}
 		if len(next.items) > 0 {
@@ -218,13 +220,20 @@ func (in *Intake) leaveOut(ctx context.Context, runs []run, out *begun) ([]run, 
 	return left, nil
 }
 
+// distinct are these keys, each once.
+func distinct(keys []string) []string {
+	out := slices.Clone(keys)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // launchAll starts runs together, all of them or none, but for those whose keys have
 // started others.
 func (in *Intake) launchAll(ctx context.Context, plan *workflow.Plan, runs []run) ([]store.Started, error) {
 	list := make([]*store.Start, len(runs))
 	for i, r := range runs {
 		s := r.start
-		s.Run, s.Keys = store.NewID(), r.keys
+		s.Run, s.Keys = store.NewID(), distinct(r.keys)
 		if err := in.prepare(ctx, &s, plan, r.items); err != nil {
 			return nil, err
 		}

@@ -92,8 +92,8 @@ func TestItemsThatRunTogetherHaveKeysOfTheirOwn(t *testing.T) {
 	require.Equal(t, `"b`, d.started[0].Key)
 	got, err := d.receive(proven(), `[{"id": "a"}, {"id": "b"}, {"id": "c"}, {"id": "a", "n": 2}]`)
 	require.NoError(t, err)
-	require.Equal(t, Received{Run: d.started[1].Run, Runs: 1, Known: 2}, got)
-	require.Equal(t, []string{`[{"id":"b"}]`, `[{"id":"a"},{"id":"c"}]`}, d.texts())
+	require.Equal(t, Received{Run: d.started[1].Run, Runs: 1, Known: 1}, got)
+	require.Equal(t, []string{`[{"id":"b"}]`, `[{"id":"a"},{"id":"c"},{"id":"a","n":2}]`}, d.texts(), "two of one key were both not there before")
 	require.Equal(t, []string{`"a`, `"c`}, d.started[1].Keys)
 	require.Equal(t, first.Run, *d.noted[0].Run)
 	require.Contains(t, d.noted[0].Reason, "the key “b” has started run "+first.Run.String())
@@ -122,6 +122,12 @@ func TestAKeyThatIsTakenMeanwhileIsLeftOut(t *testing.T) {
 	require.Equal(t, 1, got.Known)
 	require.ElementsMatch(t, []string{`[{"id":"a","studio":1}]`, `[{"id":"c","studio":2}]`}, d.texts())
 	require.Equal(t, other, *d.noted[0].Run)
+
+	got, err = d.receive(proven(), `[{"id": "d", "studio": 1}, {"id": "d", "studio": 2}, {"id": "e", "studio": 2}]`)
+	require.NoError(t, err)
+	require.Equal(t, 2, got.Runs)
+	require.Equal(t, 1, got.Known, "a key belongs to one run")
+	require.Equal(t, []string{`[{"id":"d","studio":1}]`, `[{"id":"e","studio":2}]`}, d.texts()[2:])
 
 	d.knownErr = store.ErrUnavailable
 	_, err = d.receive(proven(), `[{"id": "x"}, {"id": "y"}]`)

@@ -14,13 +14,15 @@ import (
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/payload"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
 
-// MaxBody is the largest body of a webhook.
+// MaxBody is how much text a webhook's body may hold, unpacked, in bytes, and how much
+// may come at all from who proves nothing.
 const MaxBody = 1 << 20
 
 // Refusals of callers that did not prove themselves are noted at this rate, of each
@@ -60,11 +62,40 @@ func (in *Intake) hook(ctx context.Context, address string) (store.Hook, error) 
 type Body struct {
 	io.Reader
 	Length int64 // as the caller says; -1: it does not
+	// Long lets it take as long as files take; nil: it does anyway.
+	Long func()
+}
+
+// excerpt is how a body begins, and how long it is.
+type excerpt struct {
+	begins []byte
+	length int
+}
+
+func excerptOf(body []byte) excerpt { return excerpt{body[:min(len(body), excerptBytes)], len(body)} }
+
+// seen is a body that is being read, up to a bound. What its beginning was is kept.
+type seen struct {
+	excerpt
+	from io.Reader
+	most int64
+}
+
+// Read implements io.Reader.
+func (s *seen) Read(p []byte) (int, error) {
+	n, err := s.from.Read(p)
+	if free := excerptBytes - len(s.begins); free > 0 {
+		s.begins = append(s.begins, p[:min(n, free)]...)
+	}
+	if s.length += n; int64(s.length) > s.most {
+		return n, &payload.TooLarge{Most: s.most}
+	}
+	return n, err
 }
 
 // Receive takes a webhook's delivery. The body of a caller that has not proved itself
 // is not read, but for its beginning, which the call sheet shows. The error is a
-// *Refused, store.ErrUnavailable, or that of the body.
+// *Refused, a *payload.TooLarge, store.ErrUnavailable, or that of the body.
 func (in *Intake) Receive(ctx context.Context, address string, header http.Header, query url.Values, from Body) (Received, error) {
 	h, err := in.hook(ctx, address)
 	if errors.Is(err, store.ErrNotFound) {
@@ -77,32 +108,35 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if err != nil {
 		return Received{}, err
 	}
-	if !start.Open && !proves(header, h.Secret) {
+	proven := proves(header, h.Secret)
+	if !start.Open && !proven {
 		if in.noted.Allow(h.Workflow.String()) {
 			begins, _ := io.ReadAll(io.LimitReader(from, excerptBytes))
-			in.noteOf(ctx, h, "refused", proofReason(header, h.Secret), nil, begins, max(len(begins), int(from.Length)))
+			in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, excerpt{begins, max(len(begins), int(from.Length))})
 		}
 		return Received{}, errUnknown
 	}
-	body, err := io.ReadAll(from)
-	if err != nil {
-		return Received{}, err
+	body := &seen{from: from, most: MaxBody}
+	if proven {
+		if body.most = MostBody; from.Long != nil {
+			from.Long()
+		}
 	}
-	fields, err := in.parse(header.Get("Content-Type"), query, body)
+	fields, err := payload.Items(payload.Body{ContentType: header.Get("Content-Type"), Encoding: header.Get("Content-Encoding"), Query: query, Content: body,
+		Files: in.filesOf(ctx, h.Workspace), MostBytes: MaxBody, MostItems: in.Most()})
 	if err != nil {
-		in.note(ctx, h, "refused", err.Error(), nil, body)
-		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
+		return Received{}, in.unread(ctx, h, body, err)
 	}
 	if h.Taking {
-		return in.sample(ctx, h, address, fields, body)
+		return in.sample(ctx, h, address, fields, body.excerpt)
 	}
 	if plan != nil && !called(plan) {
 		const why = "what is live is not started by calls any more"
-		in.note(ctx, h, "refused", why, nil, body)
+		in.note(ctx, h, "refused", why, nil, body.excerpt)
 		return Received{}, &Refused{Status: http.StatusGone, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
 	if h.State == "paused" && plan != nil {
-		got, err := in.keep(ctx, h, plan, fields, body)
+		got, err := in.keep(ctx, h, plan, fields, body.excerpt)
 		if !errors.Is(err, store.ErrConflict) {
 			return got, err
 		}
@@ -111,10 +145,38 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	}
 	if h.State != "live" || plan == nil {
 		const why = "the workflow is not live"
-		in.note(ctx, h, "refused", why, nil, body)
+		in.note(ctx, h, "refused", why, nil, body.excerpt)
 		return Received{}, &Refused{Status: http.StatusConflict, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
-	return in.begin(ctx, h, plan, fields, body)
+	return in.begin(ctx, h, plan, fields, body.excerpt)
+}
+
+// MostBody is how much may come in one call, files and all.
+const MostBody = item.MaxFile + MaxBody
+
+// filesOf keeps files that come in; nil: none are taken.
+func (in *Intake) filesOf(ctx context.Context, workspace uuid.UUID) payload.Saver {
+	if in.Files == nil {
+		return nil
+	}
+	return func(name, kind string, content io.Reader) (*item.File, error) {
+		return in.Files.Incoming(ctx, workspace, name, kind, content)
+	}
+}
+
+// unread words and notes why a body could not be read.
+func (in *Intake) unread(ctx context.Context, h store.Hook, body *seen, err error) error {
+	var unread *payload.Unread
+	var large *payload.TooLarge
+	switch {
+	case errors.As(err, &unread):
+		in.note(ctx, h, "refused", unread.Error(), nil, body.excerpt)
+		return &Refused{Status: http.StatusBadRequest, Message: unread.Error()}
+	case errors.As(err, &large):
+		in.note(ctx, h, "refused", large.Error(), nil, body.excerpt)
+		return large
+	}
+	return err
 }
 
 // start says how events start runs at the moment: by the live revision, or by
@@ -166,17 +228,12 @@ func proofReason(header http.Header, hash []byte) string {
 
 // note records what arrived for the call sheet. The sign-in was taken off; a
 // failure to record never fails the delivery.
-func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte) {
-	in.noteOf(ctx, h, verdict, reason, run, body, len(body))
+func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body excerpt) {
+	text := strings.ToValidUTF8(string(body.begins), "?")
+	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: body.length, Excerpt: words.Visible(strings.ReplaceAll(text, "\x00", ""))})
 }
 
-// noteOf notes a body of which only the beginning was read.
-func (in *Intake) noteOf(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body []byte, length int) {
-	excerpt := strings.ToValidUTF8(string(body[:min(len(body), excerptBytes)]), "?")
-	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: length, Excerpt: words.Visible(strings.ReplaceAll(excerpt, "\x00", ""))})
-}
-
-func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body []byte) (Received, error) {
+func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body excerpt) (Received, error) {
 	defer in.Forget(address)
 	text, err := item.Encode(fields[0])
 	if err != nil {
@@ -189,7 +246,7 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 	return Received{Sample: true}, nil
 }
 
-func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
+func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body excerpt) (Received, error) {
 	runs, repeated, err := in.apart(ctx, delivery(h), plan, fields)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"sync/atomic"
 	"time"
@@ -60,6 +61,11 @@ type Plans interface {
 	Plan(ctx context.Context, workspace, workflow uuid.UUID, revision int) (*workflow.Plan, error)
 }
 
+// Files keeps files that come in, with their type by what they hold.
+type Files interface {
+	Incoming(ctx context.Context, workspace uuid.UUID, name, kind string, content io.Reader) (*item.File, error)
+}
+
 // Node makes starts durable and sees to it that they are carried out.
 type Node interface {
 	Accept(ctx context.Context, s *store.Start) (store.Started, error)
@@ -72,8 +78,9 @@ type Intake struct {
 	Store Store
 	Plans Plans
 	Node  Node
-	Items int // that start with one event, at most; 0: MaxItems
-	Queue int // runs of a workspace that wait for their turn, at most; 0: MaxQueue
+	Files Files // nil: none are taken
+	Items int   // that start with one event, at most; 0: MaxItems
+	Queue int   // runs of a workspace that wait for their turn, at most; 0: MaxQueue
 	// Secrets are those of a workspace, which its runs are not called by; nil: none.
 	Secrets func(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error)
 

@@ -3,7 +3,6 @@ package intake
 import (
 	"context"
 	"net/http"
-	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -12,47 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/workflow"
 )
-
-func TestBodiesAreReadByTheirType(t *testing.T) {
-	t.Parallel()
-	for _, c := range []struct{ kind, body, want string }{
-		{"application/json", `{"id": 1234567890123456789}`, `[{"id":1234567890123456789}]`},
-		{"application/json; charset=utf-8", `[{"a": 1}, {"a": 2}]`, `[{"a":1},{"a":2}]`},
-		{"application/cloudevents+json", `{"a": null}`, `[{"a":null}]`},
-		{"", `{"a": 1}`, `[{"a":1}]`},
-		{"application/x-www-form-urlencoded", "a=1&b=x+y&b=z", `[{"a":"1","b":["x y","z"]}]`},
-		{"text/plain", "hello", `[{"body":"hello"}]`},
-		{"", "", `[{"q":"1"}]`},
-	} {
-		got, err := Parse(c.kind, url.Values{"q": {"1"}}, []byte(c.body))
-		require.NoError(t, err, c.body)
-		list := make([]any, len(got))
-		for i, m := range got {
-			list[i] = m
-		}
-		text, err := item.Encode(list)
-		require.NoError(t, err)
-		require.Equal(t, c.want, string(text))
-	}
-}
-
-func TestBodiesThatCannotBeReadSayWhy(t *testing.T) {
-	t.Parallel()
-	for _, c := range []struct{ kind, body, want string }{
-		{"application/json", `{"a": `, "ends in the middle"}, {"application/json", `"x"`, "this is text"}, {"application/json", `[]`, "the list is empty"},
-		{"application/json", `[{"a": 1}, 2]`, "this is a number"}, {"image/png", "x", "image/png is not taken here"}, {"text/plain", "\xff\xfe", "not UTF-8 at byte 0"}, {"text/plain", "a\x00", "U+0000 at byte 1"}, {"application/json", "{\"a\": \"\xff\"}", "not UTF-8"},
-		{"application/json", `{"id": "a\u0000b"}`, "U+0000"}, {"application/json", `{"id": "\ud800"}`, "half of a surrogate pair"}, {"application/json", `{"\udfff": 1}`, "half of a surrogate pair"},
-		{"application/x-www-form-urlencoded", "id=a%00", `the field "id": the text holds U+0000`}, {"application/x-www-form-urlencoded", "%ff=1", "not UTF-8"},
-		{"application/json", "[" + strings.Repeat("{},", MaxItems) + "{}]", "at most 100,000 start with one call (--event-items"},
-		{"a/b/c", "x", "cannot be read"}, {"application/x-www-form-urlencoded", "%zz", "form cannot be read"}, {"application/json", "", "the text is empty"},
-	} {
-		_, err := Parse(c.kind, nil, []byte(c.body))
-		require.ErrorContains(t, err, c.want, c.kind)
-	}
-}
 
 func TestOnlyTheRightBearerProves(t *testing.T) {
 	t.Parallel()

@@ -17,7 +17,7 @@ import (
 const keptFull = 10 * time.Minute
 
 // keep keeps an event of a paused workflow. store.ErrConflict: it is not paused any more.
-func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body []byte) (Received, error) {
+func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body excerpt) (Received, error) {
 	// What could not start is refused now, while the caller can mend it.
 	if _, _, err := in.apart(ctx, delivery(h), plan, fields); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
@@ -91,7 +91,7 @@ func (k *Keeps) Run(ctx context.Context) {
 func (k *Keeps) begins(ctx context.Context, e store.Kept) bool {
 	h := store.Hook{Workspace: e.Workspace, Workflow: e.Workflow, Live: &e.Live, State: "live"}
 	refuse := func(why string) bool {
-		k.note(ctx, h, "refused", "kept while it was paused, and then: "+why, nil, e.Items)
+		k.note(ctx, h, "refused", "kept while it was paused, and then: "+why, nil, excerptOf(e.Items))
 		return true
 	}
 	plan, err := k.Plans.Plan(ctx, e.Workspace, e.Workflow, e.Live)

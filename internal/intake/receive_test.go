@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -19,6 +20,7 @@ import (
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/lists"
+	"youngtrellis/internal/core/payload"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
@@ -193,7 +195,7 @@ func proven(more ...string) http.Header {
 }
 
 func (d *door) receive(h http.Header, body string) (Received, error) {
-	return d.Receive(context.Background(), address, h, nil, Body{strings.NewReader(body), int64(len(body))})
+	return d.Receive(context.Background(), address, h, nil, Body{Reader: strings.NewReader(body), Length: int64(len(body))})
 }
 
 // refusal is the status and the words of a refusal.
@@ -239,7 +241,7 @@ func TestNobodyLearnsWhichAddressesThereAre(t *testing.T) {
 		address string
 		header  http.Header
 	}{{"short", proven()}, {strings.Repeat("b", 22), proven()}, {address, http.Header{}}, {address, proven("Authorization", "Bearer yth_wrong")}, {address, proven("Authorization", secret)}} {
-		_, err := d.Receive(context.Background(), c.address, c.header, nil, Body{strings.NewReader(`{"a": "` + strings.Repeat("ä", 3000) + `"}`), 6009})
+		_, err := d.Receive(context.Background(), c.address, c.header, nil, Body{Reader: strings.NewReader(`{"a": "` + strings.Repeat("ä", 3000) + `"}`), Length: 6009})
 		status, text := refusal(t, err)
 		require.Equal(t, http.StatusNotFound, status)
 		said = append(said, text)
@@ -376,8 +378,9 @@ func TestAStartByHand(t *testing.T) {
 	_, err = d.Start(ctx, store.Scope{}, w, ByHand{Items: make([]map[string]any, 3), By: "Mara Quill"})
 	_, text = refusal(t, err)
 	require.Contains(t, text, "3 items were given; at most 2 start with one run (--event-items")
-	_, err = d.parse("application/json", nil, []byte("[{}, {}, {}]"))
-	require.ErrorContains(t, err, "at most 2 start with one call (--event-items")
+	_, err = d.receive(proven(), "[{}, {}, {}]")
+	_, text = refusal(t, err)
+	require.Contains(t, text, "at most 2 start with one call (--event-items")
 	d.Items = 0
 	w.Live = nil
 	_, err = d.Start(ctx, store.Scope{}, w, ByHand{By: "Mara Quill"})
@@ -404,7 +407,7 @@ func TestItemsAtHandAreWhatIsStored(t *testing.T) {
 	} {
 		query, err := url.ParseQuery(c.query)
 		require.NoError(t, err)
-		fields, err := Parse(c.kind, query, []byte(c.body))
+		fields, err := payload.Items(payload.Body{ContentType: c.kind, Query: query, Content: strings.NewReader(c.body), MostBytes: MaxBody, MostItems: MaxItems})
 		require.NoError(t, err, name)
 		d := newDoor(t, nil)
 		s := &store.Start{}
@@ -494,7 +497,7 @@ func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
 	stranger := http.Header{"Authorization": {"Bearer wrong"}, "Content-Type": {"application/json"}}
 	for i := range 3 * notedBurst {
 		from := &counted{Reader: strings.NewReader(strings.Repeat("x", MaxBody))}
-		_, err := d.Receive(context.Background(), address, stranger, nil, Body{from, MaxBody})
+		_, err := d.Receive(context.Background(), address, stranger, nil, Body{Reader: from, Length: MaxBody})
 		status, _ := refusal(t, err)
 		require.Equal(t, http.StatusNotFound, status)
 		require.LessOrEqual(t, from.read, excerptBytes, i)
@@ -506,7 +509,7 @@ func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
 	require.Error(t, err)
 
 	broken := errors.New("the line was cut")
-	_, err = d.Receive(context.Background(), address, proven(), nil, Body{iotest.ErrReader(broken), -1})
+	_, err = d.Receive(context.Background(), address, proven(), nil, Body{Reader: iotest.ErrReader(broken), Length: -1})
 	require.ErrorIs(t, err, broken)
 	require.Empty(t, d.started)
 }
@@ -535,4 +538,50 @@ func TestACallOfWhatIsNotCalledAnyMore(t *testing.T) {
 	got, err := d.receive(proven(), `{"caller": "Studio 7"}`)
 	require.NoError(t, err)
 	require.True(t, got.Sample)
+}
+
+// keptFiles are files in memory.
+type keptFiles map[string]string
+
+func (k keptFiles) Incoming(_ context.Context, _ uuid.UUID, name, kind string, content io.Reader) (*item.File, error) {
+	b, err := io.ReadAll(content)
+	if err != nil {
+		return nil, err
+	}
+	k[name] = string(b)
+	return &item.File{ID: fmt.Sprintf("sha256-%x", sha256.Sum256(b)), Name: name, Type: kind, Size: int64(len(b))}, nil
+}
+
+// Files come in as references, as many bytes as they have; from who proves nothing no
+// more than any body may have.
+func TestFilesComeInWithACall(t *testing.T) {
+	t.Parallel()
+	files := keptFiles{}
+	d := newDoor(t, nil)
+	d.Files = files
+	picture := strings.Repeat("x", 2*MaxBody)
+	parts := "--edge\r\nContent-Disposition: form-data; name=\"caller\"\r\n\r\nStudio 7\r\n--edge\r\nContent-Disposition: form-data; name=\"picture\"; filename=\"bowl.png\"\r\nContent-Type: image/png\r\n\r\n" + picture + "\r\n--edge--\r\n"
+	long := 0
+	receive := func(h http.Header, body string) (Received, error) {
+		return d.Receive(context.Background(), address, h, nil, Body{Reader: strings.NewReader(body), Length: int64(len(body)), Long: func() { long++ }})
+	}
+	_, err := receive(proven("Content-Type", "multipart/form-data; boundary=edge"), parts)
+	require.NoError(t, err)
+	require.Equal(t, picture, files["bowl.png"])
+	require.Equal(t, "Studio 7", d.started[0].Label)
+	require.Contains(t, string(d.started[0].Items[0]), `"name":"bowl.png","size":2097152,"type":"image/png"`)
+	require.Equal(t, 1, long)
+
+	d.plan.Start.Open = true
+	h := http.Header{"Content-Type": {"multipart/form-data; boundary=edge"}}
+	_, err = receive(h, parts)
+	var large *payload.TooLarge
+	require.ErrorAs(t, err, &large)
+	require.Equal(t, "the body is larger than 1.0 MB", d.noted[len(d.noted)-1].Reason)
+	require.Equal(t, 1, long, "who proves nothing gets no more time")
+	_, err = receive(http.Header{"Content-Type": {"image/png"}}, "small")
+	require.NoError(t, err)
+	require.Len(t, d.started, 2)
+	_, err = receive(proven(), `{"a": "`+picture+`"}`)
+	require.ErrorAs(t, err, &large, "what is text is bounded for all")
 }

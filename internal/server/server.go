@@ -30,6 +30,7 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/payload"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
@@ -299,10 +300,19 @@ func (s *Server) hook(c *gin.Context) {
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return
 	}
-	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), intake.Body{Reader: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxBody), Length: c.Request.ContentLength})
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("The body is larger than %d KiB.", intake.MaxBody>>10)))
+	body := intake.Body{Reader: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength, Long: func() {
+		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+		patient(c.Writer, time.Hour)
+	}}
+	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), body)
+	var large *payload.TooLarge
+	var whole *http.MaxBytesError
+	if errors.As(err, &large) || errors.As(err, &whole) || errors.Is(err, files.ErrTooLarge) {
+		why := "A file has at most " + item.Bytes(item.MaxFile)
+		if large != nil {
+			why = words.Sentence(large.Error())
+		}
+		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", why))
 		return
 	}
 	if err != nil {

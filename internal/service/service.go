@@ -189,6 +189,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
 	door := intake.New(s.Store, plans, s.Node)
+	door.Files = kept
 	door.Items, door.Queue, door.Secrets = c.EventItems, c.Queue, s.Connections.Secrets
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
 		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: door}
