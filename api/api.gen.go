@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -23,6 +24,36 @@ import (
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
+
+// Defines values for CallSheetVerify.
+const (
+	Basic     CallSheetVerify = "basic"
+	Bearer    CallSheetVerify = "bearer"
+	Header    CallSheetVerify = "header"
+	None      CallSheetVerify = "none"
+	Signature CallSheetVerify = "signature"
+	Standard  CallSheetVerify = "standard"
+)
+
+// Valid indicates whether the value is a known member of the CallSheetVerify enum.
+func (e CallSheetVerify) Valid() bool {
+	switch e {
+	case Basic:
+		return true
+	case Bearer:
+		return true
+	case Header:
+		return true
+	case None:
+		return true
+	case Signature:
+		return true
+	case Standard:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for ColumnNest.
 const (
@@ -702,9 +733,17 @@ type Cadence struct {
 type CallSheet struct {
 	Address string  `json:"address"`
 	Curl    *string `json:"curl,omitempty"`
-	Secured bool    `json:"secured"`
-	Verify  string  `json:"verify"`
+
+	// Proof How a call proves itself, as a sentence for the other side
+	Proof string `json:"proof"`
+
+	// Secrets Those in use, the newest first
+	Secrets []HookSecret    `json:"secrets"`
+	Verify  CallSheetVerify `json:"verify"`
 }
+
+// CallSheetVerify defines model for CallSheet.Verify.
+type CallSheetVerify string
 
 // Called defines model for Called.
 type Called struct {
@@ -1178,6 +1217,16 @@ type History struct {
 	} `json:"runs"`
 }
 
+// HookSecret defines model for HookSecret.
+type HookSecret struct {
+	Id     openapi_types.UUID `json:"id"`
+	Made   time.Time          `json:"made"`
+	MadeBy string             `json:"made_by"`
+
+	// Used When a call was proven by it last, within a minute
+	Used *time.Time `json:"used,omitempty"`
+}
+
 // ImportConnector defines model for ImportConnector.
 type ImportConnector struct {
 	// Address Where the document was found; a server that is only a path is resolved against it
@@ -1520,6 +1569,14 @@ type ListShape struct {
 	About   *string       `json:"about,omitempty"`
 	Columns *[]ListColumn `json:"columns,omitempty"`
 	Title   *string       `json:"title,omitempty"`
+}
+
+// MadeSecret defines model for MadeSecret.
+type MadeSecret struct {
+	Id openapi_types.UUID `json:"id"`
+
+	// Secret What was made; left out where it was given
+	Secret *string `json:"secret,omitempty"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -2595,6 +2652,12 @@ type SaveDraftParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// MakeHookSecretJSONBody defines parameters for MakeHookSecret.
+type MakeHookSecretJSONBody struct {
+	// Secret The other side's; one is made unless it is given
+	Secret *string `json:"secret,omitempty"`
+}
+
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
 	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
@@ -2717,6 +2780,9 @@ type SaveDraftJSONRequestBody = Document
 
 // PlanEditsJSONRequestBody defines body for PlanEdits for application/json ContentType.
 type PlanEditsJSONRequestBody = Edits
+
+// MakeHookSecretJSONRequestBody defines body for MakeHookSecret for application/json ContentType.
+type MakeHookSecretJSONRequestBody MakeHookSecretJSONBody
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -2978,9 +3044,12 @@ type ServerInterface interface {
 	// CallSheet The call sheet of a webhook, for the other side
 	// (GET /workflows/{workflow}/hook)
 	CallSheet(c *gin.Context, workflow WorkflowName)
-	// MakeHookSecret Make the secret that callers prove; it is shown once, and an older one ends
+	// MakeHookSecret Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
 	// (POST /workflows/{workflow}/hook)
 	MakeHookSecret(c *gin.Context, workflow WorkflowName)
+	// EndHookSecret End a secret; nobody proves anything by it from now on
+	// (DELETE /workflows/{workflow}/hook/secrets/{secret})
+	EndHookSecret(c *gin.Context, workflow WorkflowName, secret openapi_types.UUID)
 	// GoLive Freeze the draft as the next revision and put it live
 	// (POST /workflows/{workflow}/live)
 	GoLive(c *gin.Context, workflow WorkflowName, params GoLiveParams)
@@ -5223,6 +5292,40 @@ func (siw *ServerInterfaceWrapper) MakeHookSecret(c *gin.Context) {
 	siw.Handler.MakeHookSecret(c, workflow)
 }
 
+// EndHookSecret operation middleware
+func (siw *ServerInterfaceWrapper) EndHookSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "secret" -------------
+	var secret openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", c.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter secret: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndHookSecret(c, workflow, secret)
+}
+
 // GoLive operation middleware
 func (siw *ServerInterfaceWrapper) GoLive(c *gin.Context) {
 
@@ -5808,6 +5911,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/workflows/:workflow/profile", wrapper.ProfileSamples)
 	router.GET(options.BaseURL+"/workflows/:workflow/hook", wrapper.CallSheet)
 	router.POST(options.BaseURL+"/workflows/:workflow/hook", wrapper.MakeHookSecret)
+	router.DELETE(options.BaseURL+"/workflows/:workflow/hook/secrets/:secret", wrapper.EndHookSecret)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun)
 	router.GET(options.BaseURL+"/runs/:run/events", wrapper.WatchRun)
@@ -9110,15 +9214,14 @@ func (response CallSheetdefaultApplicationProblemPlusJSONResponse) VisitCallShee
 
 type MakeHookSecretRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
+	Body     *MakeHookSecretJSONRequestBody
 }
 
 type MakeHookSecretResponseObject interface {
 	VisitMakeHookSecretResponse(w http.ResponseWriter) error
 }
 
-type MakeHookSecret201JSONResponse struct {
-	Secret string `json:"secret"`
-}
+type MakeHookSecret201JSONResponse MadeSecret
 
 func (response MakeHookSecret201JSONResponse) VisitMakeHookSecretResponse(w http.ResponseWriter) error {
 
@@ -9138,6 +9241,40 @@ type MakeHookSecretdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeHookSecretdefaultApplicationProblemPlusJSONResponse) VisitMakeHookSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHookSecretRequestObject struct {
+	Workflow WorkflowName       `json:"workflow"`
+	Secret   openapi_types.UUID `json:"secret"`
+}
+
+type EndHookSecretResponseObject interface {
+	VisitEndHookSecretResponse(w http.ResponseWriter) error
+}
+
+type EndHookSecret204Response struct {
+}
+
+func (response EndHookSecret204Response) VisitEndHookSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndHookSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHookSecretdefaultApplicationProblemPlusJSONResponse) VisitEndHookSecretResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10067,9 +10204,12 @@ type StrictServerInterface interface {
 	// CallSheet The call sheet of a webhook, for the other side
 	// (GET /workflows/{workflow}/hook)
 	CallSheet(ctx context.Context, request CallSheetRequestObject) (CallSheetResponseObject, error)
-	// MakeHookSecret Make the secret that callers prove; it is shown once, and an older one ends
+	// MakeHookSecret Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
 	// (POST /workflows/{workflow}/hook)
 	MakeHookSecret(ctx context.Context, request MakeHookSecretRequestObject) (MakeHookSecretResponseObject, error)
+	// EndHookSecret End a secret; nobody proves anything by it from now on
+	// (DELETE /workflows/{workflow}/hook/secrets/{secret})
+	EndHookSecret(ctx context.Context, request EndHookSecretRequestObject) (EndHookSecretResponseObject, error)
 	// GoLive Freeze the draft as the next revision and put it live
 	// (POST /workflows/{workflow}/live)
 	GoLive(ctx context.Context, request GoLiveRequestObject) (GoLiveResponseObject, error)
@@ -12764,6 +12904,27 @@ func (sh *strictHandler) MakeHookSecret(ctx *gin.Context, workflow WorkflowName)
 
 	request.Workflow = workflow
 
+	var body MakeHookSecretJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.MakeHookSecret(ctx, request.(MakeHookSecretRequestObject))
 	}
@@ -12777,6 +12938,33 @@ func (sh *strictHandler) MakeHookSecret(ctx *gin.Context, workflow WorkflowName)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(MakeHookSecretResponseObject); ok {
 		if err := validResponse.VisitMakeHookSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndHookSecret operation middleware
+func (sh *strictHandler) EndHookSecret(ctx *gin.Context, workflow WorkflowName, secret openapi_types.UUID) {
+	var request EndHookSecretRequestObject
+
+	request.Workflow = workflow
+	request.Secret = secret
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHookSecret(ctx, request.(EndHookSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHookSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndHookSecretResponseObject); ok {
+		if err := validResponse.VisitEndHookSecretResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -13346,310 +13534,314 @@ func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchw3lgb4KojaiXB3bEqkZMndTcb+kHWxNdZtRE5rJxxaBqoSVQUzC8gGkCxVOxQxr7EvsA82T7KB",
-	"cwDkDcjKJKtod/fMj2mLlYnE9eBcvvOdX2cLuSmlYMLo2dmvs5IqumGGKfjX91Tk9n9zpheKl4ZLMTub",
-	"vRfFjii51UQuiRSMzKnIz8gDspSKmDUj3LAN/Gj/YRRfrZjK4B+Cbpj/QRtWErOmhmxozqAhuSQbKnYZ",
-	"kYpIcbWkvKgUm2Uzbr/7t4qp3Syb2UZmZzP71Vk204s121DbS7Mr7d+1UVysZl+/ZrPnUgi2sN1+B+90",
-	"R3K5ZmQRnvlGQ//850pq1vXX6sdm2Uyxv1VcsXx2ZlTFhvvwiittXtsZ6X//R7mFAbsZgxliXwxRlSCG",
-	"XjNNjCTcaLK0jZCt4oY9JLbX0qyZ0oQqRjQzhGqeM/u+YhmhIieUKGbUzs+1bbBgBj6xIStJpHhIPnGz",
-	"lpUh3OAy1F+lRfEwMevQk9a0b+gXvqk2s7NHp/B/2WzDhftL5ieEC8NWTMGMvF6+pWaxji/HDVOaS4E9",
-	"2lJNFKP5OaFEG1rgLlnZgTx59Nj3cM1ozlTdxdfLB/iB4YWxa/Ks4NeRffHJfpySlZJVSVb8xk6JnRV+",
-	"zc7Idr3LyNbN3dY+mfPl0q7GUskNLCUuG9sk5hAaGtG7nzgev1gb17yz+/9NseXsbPZ/nNQH+gR/1Seh",
-	"Md/yGzpnRX/cH6gyfssU8Eh8AP63fQP4WIlU/1UlWg0spdpQMzubVRW3A4s3eGFYGd83Vpp0DnDni/aJ",
-	"EX3+JNX1spDbVMe3/vfhpt5wbbzQiYiTgsMpmiJIbIt/xdMx4ujYJVysqVgxEK9xoSaqzRxOzt5+NM/v",
-	"x0q8fpEYFy5rurn9y2zP3ieqf2KlSRzMOVvIDYMLZkGLQjtZwRQj16y0Z5IX9hIC8VHSSrP8zM7HzsoQ",
-	"BXJOE27niXFFpMrt7SQVCNOlVCtpDLPi0UpTlKkoZ+WGgWzlhnBNhDREU55n5MnpX1LS0vantVGYsHLx",
-	"5xn0ZJbNcq43XOvZ5+hUcLPmYugCdiMXdr2VrFZrQsmCansJaHJx+fLDyfNnFy9xdETJSuT1L9/av+J/",
-	"nTwif4Cm/NmXsiQUnser54+J8W2xh80Rcn/VdcYTBkiVojscnztK6cvZH7bBq7lxIsefp6/2YV1KoRn0",
-	"9oOS84Jt7H8upDBMwO6jZVnwBbU9Oinxif/zF40HcJzo9e3CFyObGRZvq6RY4cW9llt7e2wYbDSYJteU",
-	"/dIz1ECsoqZkyZTh2Hu2XLKFic76krMi162V2dNf2+6uv2DZbM2KMvoNkGb1D3MpC0aF/WXDzFrm0ZeE",
-	"W/XeD7C60R+UlMv+Rim4uM5ATyBzurjOSCVyabfKyJ1od0LJaHz6NN2UBds3a3+lRcXg8YUsmZ5yDrKZ",
-	"Zna/LeKTAQrZFb0CoRafY8NNEX+5EtzohBS1mpQVn1aWzXlRsDyzQnErVa6jgrk+Wz/P3GHELzdGkPmd",
-	"GOY081ed24e1oJPzX+yTX7PZM6vBJbq5klysSMFvrDCoipzk0grb9vanVxspzDquYMulYcIJ7bxiBGUW",
-	"MWuuzI7kdNcYrr/mstkW5D43eGdoMt/hlVrIxfXsTFRF8TWbzZnVuyM9dxLJCWi8dtylrK0JtOGiMkzX",
-	"fXGK/5ax6+bOHdpzMGvfYw8iu2pBc7+phlp57h6zb4C6MF5UPIfnY9+GO+MKzJVRo3jDBbRjFej4RaDY",
-	"Da+VG65hR5wTYXcxLhX8J7thyl77/RW1UooaVuzGdQgfBdG2cWdo/IF2Ji/sTG1Nl3DA7b6JXgNul3HT",
-	"P3r2GOdMXW3prj83H60uA3OypjcMlBImcpafo8Kz5ILrNZFe2fHTOGmP2W/EhgnrO367QFufYE/ElIGm",
-	"ePETGKa/3pzhs81pSQqV78MB7QgM01JGc2rYA8NRpvVWNyletw1TYVheNlQULzOpSXf7TdipfXHGDVFU",
-	"OP2VFFSbpig7d64Eq0potpAiRyeBWUvNvL8GDH27ZxZWFjkXA7O6IR4lKnYk53lfznaPgLMf7GDtHomY",
-	"C/ZugF5E3urMETSRnhIrIqKioeAi+JRkZZjaSG3I3ApqLy1AAV7LItfohkJ3ip0KVKBhR9mX7W7pD9t1",
-	"OKoepO/u7pXpba3wSnKsH91ktnsRzm50mlML0J3kWgAMz/cnL7zbE/4Mp3vUtDVcZlH9j2377b+T9kJc",
-	"tcS8/1C4Pe2RzyKK0O3WKUPPwN4FdP6D/jriUKIzqa9Z/ry+iLtz6e7oM0JxWq29ymRZuCETbmDnwsCZ",
-	"MVyswOql3qkam/NKOLt5SavCzM4enWYtF92wey6blWtFday3+gyu1x0YZXaNcrqzSs2fZ/CBN0ysrAr2",
-	"xH4iMv/Y/X2XxCvUEjvCtTtv/jeyBbFmJbe9O8lK2v0owBEXE+V/lyLq7bONgGbnF4JrsmFUGFT7qAHr",
-	"U4OOcU7+8/I5qUTBtAbfoGiP/1Fk/F8je+N7tuLiubU/ccHa62gtcGvMxEVeKZUVX2S75os16qVys7Ey",
-	"H3pvNW4m9Kyx8N89ffrt031LP914iQ2ssd+7Wjqot9OUdKcYa3bDREJZt6qrXbyUpRMacf4wucTF1iSX",
-	"3sXeVyXRx+T6QcmOURXbUtClRGBhA5LM9dtfUXYPZsRIe3q8M32U/vSiYi/obp8B2R2/3SBc19axlTFe",
-	"kM4OclDh9I3WAl9U7NIqWlG1WVbzIjKKjy7WBAoP1+CmUuD0d7qvkGQtK0UWVJA5w8HK5ZAE2CPqa9EO",
-	"LzSmxY/XrXzmd/Xn6Ekoios1Y5HzTfNcMR0/YotKFYlLbFFBD2NegBum+HK3f2z+y3Vz4d3UGPCT4wcw",
-	"Rbv2Mb5YOwPOI4WRhT3uZHu1U1MlNFMj5fXVZozWBH4M15usOYPYej2KutHoXLKi6M/kku63kl9RtJpq",
-	"Z964s6lYpVMbBty7/cP22l8r6P5teIS1cwmDCxm8x9+ePIrLELzShvp4YZ+xz/JNZQ3zeE8oUWzNqNK0",
-	"OEMHvFx6zz5EjSHkRgl66QgVestURjQXCzCGQZe0D0OXYjqjYV/M/kMDa+Qejq4sukJ6a3vNY1NM85zl",
-	"GVFsI2/sf+C9lNsZhb+k5vSOCqwPGQ7ZH8/XbHEdO+9WsRgv5b1DpyvinQ99fEOvuMj3e1mGxx0+Gh+w",
-	"5AsWMbckrFa7px1rOB/tFk74ujsdBREGj8Z62r/1qVqsWUL7aEQurHnPiiUJL8TOwXa9u2Kb0oy4QfzM",
-	"NF+KTq0sqk0kWDFnKypiugpogB7sAL5pfDQbeZdANDAu6xdRmwbUNKoZOL5RVQJXnMg1Bv7OyZIWBehN",
-	"3HXO/Tv6/WGDN2dlK7DR6B747AamBNw8MCP45NgZWbKiuIrbEe+XzilUxxClOIP4E0BS7EWGzpLeiBsd",
-	"X9EbduUEbXxoa1bkoQv9n3nCn+ElZyTWFLPhXhtNyoIumHeMycrYJ/Guevg4NjlWldSJsBXdXa3t0OaM",
-	"iSt/n/V7ueFFwXVLE+HCfPckOlfJgJdg2gzYLgCUWttLzLAymCTckKW0JokPKc8VFQB6sXc16CRu3T5H",
-	"xl67SvrzaDebvTeDp6M/lAY4K9IEGHHOnII7vBLEPh6XPLJKTC4oGzq6cykoJI3dCtH/OVsB/CDmhBy6",
-	"PZm5ot5PHHnXyLJsKVGNH0OErecR3VJukodiG7UaYWC4jGdw7K1s0hmCjNCBv2BFoYmmuzpa3ACQtZAA",
-	"jC7W595B3D7opf0jLYqm6ZnwI03Yxi5AMSpyiC48/MqYy852+yoGfNknxnKeEy3h0HiFMCN0aZgiVBCm",
-	"lIzv8G0Ce3EZQzH2r4+xEdSGpenUM4BT2DPRFJ3NTVrvyI74jYotfyv6rRpkVvzGbl5gHYNvEfbEONtj",
-	"UauSI69v/LqMe3DDr1fpgAz4J6M+vpfguZxXvMiZIhu6I5W99uM2wUpRYcbrqD/Yx2ObdlVRFb3Xf3x/",
-	"cXn24f3HSzRnNHEmpfM/eee3kIaU1bzgCzjsQs5lvoObgBaF3LI8ES+EfVMJw4vxkw/vbNe76LyuuTCJ",
-	"4AsoJmuq6MIwFbw0mi0Ui/atYMvUXcc1sb/6NsqCivi17SOywxYIPDXsRdhwrZ2MTty9thOkoItrPQlQ",
-	"ksa28Ljmi0gzN2+wP1cyagZSnqc82O6EohcVAgfbtb0Z0M1pN9NWqqjiWjt+2+3Czmb5OaFzDTgl39Ed",
-	"BBVtk9dCbsWkudHGOTy84lIJLyqymbT9myt5DW71hXOPw38tudpEdRljn75iX0qumJ4Q163dPyOUt0qz",
-	"/Gq+mwYEuKnhmjEdICgIqZi+fQRQ9c1z3mwCwDpRJW7NaGHWBHzXjUtm1KVUC+K+2M3CRdDwiOGSut3p",
-	"u+XEBu75egLrU+eEQUNsB9E7fDldNHzUHRxc4wI4nFzf0C8OwP+4EdwJqzxNIHWmPPR4YMh4I3au43lb",
-	"b254X+uL+s6IP7roO0EGMR6oPMRaqsw6cbPncqFTP1Sbtu0Vuwb6/ku7/8Dye+oQwtSBIWJyICmrrWDr",
-	"Nf+W5s7G5BrkqS5p82Q1tpvmK3GF8n7U5H2KR3fS6o7zgE1AbPn9dOl8Z5HPNQRde+T1+Zt2Fw4LQTaP",
-	"BHhRG2K6gb5eQByCyBumyI+Xlx8iMz6MUcQDU3cH1xd70BRqftXqzd+Y6MFD+qKxXduHtbmR20P9r2dv",
-	"39ib+t8v3r/rxNEf/eXJt6dP9ons0PRg1y5rX2m7Z0lILxfaqKo+/r0HvIPG3+KlLAqU6ls2X0uZ8Duk",
-	"DtswCDZxBEajUqGziRmyj32gMe99I8YVicHTFWCnZMmiaqpiOVcOlB1xzzqF30ii2Ipra4+CjWravtu9",
-	"V3YdjAofjI+z8hl+bTs/7TI9mmvvF8lFNN7jkuC8Hc+FkZiDFQ/6j3XSCWmu8rZS0HIN3d7741wt01xD",
-	"Xac/rLFrqG3zd6z7uAsgavOHIXfN/9jeeMGXy8jOOBgaeAi41pkM/9FUN91l15Gu9Q+RUCYFg6iVord1",
-	"1ib7UrIF2DcQxCAB8+0Npkn3XOFz6gZyCPp6Ou6KDDv2aJbtmyHXVhZGHZ8qyCqiRSx3yMVQPUoUBp1G",
-	"eo5ae8j1Y8u2rvzoNKYsK6aNjLmN3zCD2alg9NAV5SIRqGKKjekQWNVxiJKbn1ics7veqXXA56KTf1A1",
-	"4NHpkz8//dN3d1IDXii6NB+KeNCNGsJybnRIr+jthaVEb1P0gAVHK0RfNFFsyZS9dX2D+HZUgDejwd0r",
-	"Mrh0vaPBOGjWdixeKhk67sb2/fCy4Uixw1/1V9W5M1pehyhUrIps+wtprWguVh75BvHa/dqt+4htM9FZ",
-	"gFlFwJOGbxihxnmsdef7keSaCWgeIQ0b8KYNAPBirW1pUQy1BojNBqyO6DXm3DAB1t9bKXK6I9+eknfy",
-	"hqGcffTd2ben57WutWNU1YKfW5kIufV28wm33fodW8t+v16Bw01uPIqe0cXa9k5bE58WAbHm1tlubYGw",
-	"NRwCVwQtkj0Kn5m5mYmt+8ucRwRPKpDRCihS+OcZpIRmdfJoyBL18cRzcuKYHlxKgWkkambkpI4NwmPd",
-	"GOB5iHF5XMISslMhQh+Z62sW90nLSCK4ZiarCSe40EyZDKJdzMNtMoDY2EEpJpIYSBaPNAHVgsj9J85Q",
-	"k9BGytzJJxitnRArUwNMCbkWkGjB/cS1p70glAi2ZYrkVkwTI2VWO1oR8K4NL4oOMGFbsze0G1BsWTnb",
-	"GT7VO9A3gEoZB12J3Z46mYTvA2O4lbKwdew+irtg46rzxB62wSnJcxHzF+Z8gkMQDldXxwFQtf/nnqsG",
-	"Pxftnx2yu0j6Csn4oJuWlUIjuqlDfPftn5/Epp9tysJ9NIKMq30GY77d1VOxI3hXDw45ooRhWDYaP5Ga",
-	"m6Q3KQHms8YPxikSgScDwlmHwBs8TKQodo2TGJIOgD9AKoRVAzqRISYSxOnDBSQJoDiAIB6B7QzXUuwQ",
-	"TNnsALmKO0L68+usG+fJgGmjxYfGRC9poVk8HXENuhsyLbgTDYYHRtY5ZBlqxCAgJtXNnYHwpB3qQ/K+",
-	"fg1/9cQN7kbMPOcPqP2bStsniI7k9x4PIhubuFed+FRJwVSw+5vmLgHRwFqWipUUIdTOqXEoA97jHZoQ",
-	"LgcTu0KODR8+ymZyuXQmv7I6B8ujnrdXYV66CqE1Oogbfjb78mAlH7i3f9FSPPxIt2+Z1hSN+1cuDb2z",
-	"QDzhok77+/jf2cjQG/5lL0SXg1ncvNPdV2LCxxsHEeCLBy1GQIQpoPqKlikcFAgRl6QQwvdLyLcHhVOQ",
-	"HYujEDzQLeL4cssxiTwBDh1HfKff2R7+sqVK2Mc+Z7dOjvOtZ56cA7qf+fmsOx1dDbQR09dzB8wB9mrL",
-	"OtT0huV2KjNIdpalV0xBJxprMvYv+EjALyoyKpFi5rBTrJPQTrQ4EIfk3VBWHxZ2PmO3BfuScCY9E4R9",
-	"KRXTOuo2zmbAYxXX2+yzdsK8twwfjbWhZBWPFyQDCQM0H02quXEmvZvmD/7VuLtRQ+IjJN+DQyWddg86",
-	"Ms5oetCVP2zdhEhiVCUW1LA/WMUjIwXoW3+0Fs7fKqYBe72h6tpr7gg72yLl3c5edoh3qeLWbzy4/6pS",
-	"YJ/Cz2S+c3a8yxstpLzuIQaGwyW4pn6YrXXxm8Ytb+Z3c70Nw3T7/n4eOB31svWOSToIW6LeEtdRnSaR",
-	"UGDdvdGeP1yq7VoWLAve1x3TGaSWZe4izMBNkpG8UhCHyVzeHohwa6+K3WiSFLyKwkDqXsfmCkEHEfRd",
-	"iMR1dmFRdJNRx7us2YbyYsqp7doz8H5sGD9ybaSKeMt8nnoCd0oXC1aaKajBoUS0KVliexXMj5W4ME7J",
-	"HBmQRE2tDtGFyKTDy4TR7ofAjiVLeL0ppTJDwJFUULNGoXlnMvgvlrISSMDI1A36xWrFhhJ726MlpGVh",
-	"72Dw3GuDAqhhhD4+jSaGp33i70smnn14Tb59eAq5Zg8fgZGF2qoi//Xs7ZvuF/7yp0dPH58OhJ0bT393",
-	"eiefOs5zNDOyFzRvqG7p4Ta4SKUKS5CCUF459E/iGNk7Jo7RXo/AaMPb+OwYbHZSdoNRnYq62s2U3IWI",
-	"2sEAwmoal1cMdbOfsSeNsQFw4b7uFtweF0Rv3rLfNZvOnshTY2t0IS4BsOL724SzhG0T3c7iR8f12zGH",
-	"CsojlEwfuXbJ8Y4TQm4FU+fg4YQMBVRKvG0PYCkej+JPkNExLQyIk7hYgSuCgVF35vRqzHwjW7ojRqJg",
-	"o4bOqWbnwHMrzjCVFNK6wAcNMaxGSo1vfIY8bAIUH7ao3N/wc3Huxv41gFPpBxJdBMM2P3gNuyNUPFFt",
-	"b17mld6lsBRyic6qYCqBm3/pNMiSau1ZyTayLW0aC4QkBaPv42QAtYYMjaOqbUTUIykfDHzeOi4g6ZQO",
-	"D1EXTc+5HeSLWu+io2m4wRKGwO1ppjzrbS/PxJMQ205lgdEXV89NittcWSB9hokd3LmRu2gV/j4aS4CH",
-	"ICanpWlp+ykZWaOG4IVUl3/qYNiaDrqIWy7mHrHNxNFj0yAUn9CdZ5uL3rEpz/bYGfELOzwhH9lyGtXD",
-	"ZEKCsdKeTcg0qoR7vItO0AaZQJyPOnPXkpWEtCj8mTvDiwyCh/UDWlr7z7SBCHALEIrZaxNIctJGQWol",
-	"PnmYS4cfiyog/oVvn8MortmuIeHBCERn+loWeT+an7xIpkrn8Rd3QlAOy7XorMQsRkAKRdzaqhK4wg6o",
-	"jeFpZIzyfPugJTDPvoigAAkBiL3DCtfiIKW/VYiOTeQ/yyZy8GcTZVN90trorhi+C3hqr5B1O+oTd3NN",
-	"C7OGNNVWaI17wu6slVC50w/Ju8C3rSt7RB2rKpieS/sKLp8j446gZ3obykv/7gGJJhC+b9CunTV4YX0Y",
-	"ngrH/A/hM7lh4Cnq+BQbzqm5vV2i1TVaH6KkZEpLESMIbbS2CCw9Q43VWB+XFSFIwzfRbxSt0WjMCNJe",
-	"/emykgO4lyrNCCWtUhn9ZnPJdDoQC4gg5NUNRHNSwCmF+YXCDFaVOydSXIE/MiMFNcyDGcUV0HfNWSHF",
-	"yh47Txtj1kwzcFs0NHyPjtUlGqvZDGgiIWsJk/6A+QaVfR3VANKeb8Zyvc/Q92HTBRVC2uH7HbWPnOvO",
-	"uT12EvPxG71FgJxNoqFOBPCSLu7v007tzO+NgD6CUJD9NCbEo596WE12HlmvIrt3fNZamOTY1fyGGsNj",
-	"5HZLaoK2FAm1R31B8YtDNdjO5s6qZbk13QBRtmyhC+uebahZpKH6aNnGExmANsPfL3LrdQmgf0LeQ7qB",
-	"s1TrQvAxB1o+bXHn1cUR/EtNo6bF7rAdv48/yu1dzAH4ln+8MVWZW7aBlb5Y0zKy3HMq8iE/9pwm6EsS",
-	"akNvIRwJDkRPrRRziqnYBafKooVea/Fcx7/QqO9AtRlclEgQvibn2zPZri6Tn3P33ggjssci/lsfqcB5",
-	"NdRs0LxBs3ZwZ7ivHJL0nEB0BvCkf2dKuoPSAt4aSeYMij5gt+wCPySvhb3Z7C6E3lelfe7x6Sl+GLru",
-	"I4sFJnsMOF+6szssL1AtHaZihJnsVyBB+CxQlzT3mwd9yqUDnJ6DZ47rRtS7IWFynoMUAQCSRwgnDlt6",
-	"146iJEFrDhoZsy0HaGnCWKGAShjpUM+rhJw4xEnE1ntHccwgx0rWpEjNnIj0pygqYkMKbyIpLRgxp9H0",
-	"Aaqs2lv0ipBle15sUJLXLkIvpiKvNjK3ImMQaZrsmpXcoWEmEWQHvrC++MkZKxtcZQ7BjScP5ztLJuSl",
-	"YOB9EhuIt1GBgGXUBNBf0oGIZ22AOJGqiQJ36kESMh51Iot4YY0eaN1qhNFOdpWSNUX65ijEPMrSuOSF",
-	"YQoLy2SOkPt//vv/O0fGuBq0HsQhyjc6B5S5r4VYT0qDL8g9A+hJz+8NowqXyR76rFEkZmm+MWkSPwyw",
-	"goF20qD+fPi4sbBp+L7E3MII7VfNrzgS2ryHw2sqbbHzqCYKClBNEClCtTPP7A0NqQR5Y+CsgGJb9TLb",
-	"NW2VrkxaQ/0Pgx1tZxNkQg2kP4fPuMJezVM29KFBMMqY1Og3XJsUr+mUnCDHbuo4Bfrw50F6gHgcuzO2",
-	"OqUf4taND7oWhocXZzfGP49kO9UmYaEs6i+kEC9Lsx9k3/jCnC3l/gTI8EJXOce3M/fZMaoA2iB60mw4",
-	"6s8oOg8pbu88t93MYdfLzK1dPfX1N5PbIEFUKqJ16d57A40VeXDfbOh1HDy43yviXVEgkBr1JXZMXwkZ",
-	"dTltaYL1BxJwcI0bCXeThENqkuKZZVPjPy6bKzqjwffAdZMS2a2eE7o0z8FnH6dcsE/GrpuvA4O6c1pQ",
-	"mJ2+g/wwyUH2A4g3iujK+iaOx/WVM1wZkNmGKdgJHTob+9ezloEMGWfXjuLLrUMW4hRIXQ1L4RbmIfnI",
-	"QDlw6XCY42F1M+CpCyXQXO4axCv8nvedUthCnN5L7RIlMDXdBcgyYm66+z2VPWtnLTXT7ytjhzBwKUQy",
-	"A2oxH/HHuOqIg+FfzyRke9CRk5OACZ2BuuJ7aZm4hw/ci9/jHHzv9A8pV/P9qFrb0GA1QdflAT/BXS/1",
-	"YBxHfCNYi00WOe7MLdXgvma5Y+uNJDumFaCknuPN7qTTwvY+4boMzGH7wZmHvfrDVdj+8KhqOW9pzi6B",
-	"FbA3Hsc1mQTv7es0Ntt3bCDey7Uem+O3kclNI6p5vAS8OwJso3HXuMQASEHOphh1Su4vU/rRPuMi78hb",
-	"NpZTCcflvlLDhOqG4hMk8oNSyg5Qed6u8KrfOe36TdGzAGmag+7oEY10puhrYtKimWkJoEMC6ee9sVuX",
-	"eI6unUAoGeLK0CpkakOSeVRCIa92+stdJgkr9IzizUIWLSp+sWBFkbYIcxlneG+zQ8k40zfPR4FSBhzl",
-	"Dk4wYLIN5d+NQ8VEIUFDGXI9MyoNWjRUTUqgcC+kVqNH1woVeWdhHVv/gCXHEgWfb1vI1O5eeJB0YFZ7",
-	"F7WHRUFM3ZWfrL2lU9ME8t4R4ScBQDmDvLSx2h4OWB/oUt1Stdagj8F0nXJ8Xp4ZqTW4etd+TosUzwC0",
-	"n+dr78wOHB9PKDCBOAv0o0EeXKaYV6OoOUeneg2cgsBbOtAcOc/7K4IPnC9WDkV+B5jzb4cnHoDJRbIG",
-	"UhZPw9vehwSHkrpjCfkT4FK3F92C+rka2JKfuF7fnaOsw6jExapwEL8Mo6RwCWJ0xLEVcI8JrUGTY5OE",
-	"J5CdOYh6X+nz7ENQ3jTUtuY1YNVh/b7RbU6gFg8ajbQMcumMGLVr3uxMuLysOvkUZN6cMQHs0OfECbKz",
-	"1BNwqeeQA2lXhBuHQUUMYsOk3y8Zb8Xh1stPGthV0Su7/mXUKns1bN/WDw1H+wMkc5e+QGLXgp6UVzEt",
-	"qUHISToAclOl7n8VLc8WYBAekOKedBErew/EDd5QMDL201FqbeNsdCAodSVHP8TYEr5j28NWxRgscjFg",
-	"4KSZNO5k+aRyQLEnhOprTI4CmDRWJ3AQyvuymRJp+90OznekzefVMLL2cNz7RUys/xvnv/uduFGcx7fv",
-	"/EfImJJbjXxjsvIAMl3XbEDSsWUDjF5wwR5OIkaf4MjpzXxiji8Cq8Xd3IxR/qsRfRvwJ75j24TnKeXS",
-	"8be7kgUjN5xtHZLW3qqaMe+z9j6f6PWOAaUYgN62Yn8l4KIKSS32jnfG/qDjqFuqesNF+Hd2F7fS6NWW",
-	"OZtAANEjDBjUGTCNNSrxtPeytmf0P9HU9MgXuRU6BBUWVCmOJe73p4SkCjzpffX234stVXkqyL4H/JiS",
-	"k88CwScUqKpVtTMiC8T1EiOJYNsY8jGxswMxf+acSKDsnddhnnYay615KVJ68w8Sqp7fWXuO+d3el0yw",
-	"PF6id7DY8Zj4fS2gqDFsU5qE/jMuuN/QJlx3B4m57TNfM4gvsvxqCnTDvTKPhm4kKSvTsapEE8QcsJyL",
-	"BM9mqHo5uVR0L0k9sThDnjp5w9T4+j8OYJR0kSWLTIMfdH9sZ8j5l2YWL7i4jg+c5uxKLqOx9nUvRc3z",
-	"lMZp9oE5d6i4PiTmhJLMcpk1EOzrSuTIkDfB+RIYnEZRIk4qN307FwzdDXh8prAT3jKlfFSR6r5fZ1/Z",
-	"6kHLtk4N88nh/Q+A/MlqVJGdqNiHPlAd4zb145rOd54cEnwpRmTRtLu6YN0+7wpeMpRovhIPuPDWRkBr",
-	"OqaPpUNYR9I8ipj69sr+GYUiwHPkZkNFTnzu2YQbUppY++8RVOnELrJt+zLozoc2/htS8RWPQ5NBylvd",
-	"NSoYLgwV+QMuPK0GmIGZS3Lw3IcDqPgkjWvwG+3jr8Ghjtz33hyOrRckQUGeA2R+W5OqAeRND8FXTLzr",
-	"EKCdcUM4KDp2v+W+R/+87J6SzFvoNTZasG0jWfScXLPSECHD8g3a8WFMYaPW69jZoP64ROXFvqBIvFCl",
-	"7Trk6VATNNBJhyuhYV8OXZzjldK0xiBrdNOh75/kheGQjf7TY7azjyJFZt+zCIcIAWYkMmaAwa8ZMloU",
-	"UrOchOvp7jGp98gJzQtWlwflmsyZlbBW/WmUHpYlE7WOtaa96+IWtYyg2tRQbNzaZLraMAeIs2KLVOW+",
-	"wFh3mndBr9M+M3nVtL1uu+ubpYAiThO0WOtPeyKtVLB/b+2mW4fquGhx04+sUzaSK9fdHPYTbW3qdtE3",
-	"HKbbG9k+EptGfNkvRlQuYimUSLkTZlIQp9pZl9KU7QMTDbWYo24iWKJZZ+ZupWP22Hp7sd59GgU6LyAV",
-	"Kp+ate46klg7T8gdv70cvz0yTyGQvQb/lgUERbo1trThIlbNDstyWZUZdYZz8vRRzZrvqjduEJBOBXl6",
-	"Gj3Jjk92YhgDdcmIAoqNtVLagNehBilFexEzmC/CjMQyEGMJei+kMcylzp+Tnz978LNXe1jBrImhMcHH",
-	"IXT7sgQYKSIqqZIb9H4xKO0vHX+bNme2QUwf0BnJqQFSW7CrENyN13B0VidNfGdjOsJvbCYsCsxmVm+c",
-	"MKLGYic2L1JWTHARh85EOYLhUN+yjIX34mIbjd9iXf+I1SBokaKVn1KpNRn+CZUch9+Hp+Bk1WUgeq4g",
-	"zCFH/mss1tOrCeXfh6I04OzjoINBXRo5FjThi/dN04QdDUlTzwO9rtJtxXhkxl8vAz5n472Pg6T7vg5E",
-	"X+ICsqbRdf+oq+hviE7xLh6CIGM6sbFjNE+cpUrEhdJzIP1s1yynZKmYXoNz4zywy2+pJrYPFSAFWuGH",
-	"Vu1Mw4sh6wiiGg6812TQT37GsSeYtm0ZTUOMJie54ky+7VD4pRkXSnmPu65e9LTWGWsuP9+d7Bof2Cgv",
-	"4rs3IHbY6AClMxck8DV1wia1AnBrarBokXQjE8m2NKymDLOKEaVO+GhElsBHZiol4u6/vBv9fBoP1ofa",
-	"Q+1HU09etYY0Bg3AtR73YDi8e3rSMwfsa/GNUltf6cqUkSDDXNFYEtY70DUCY41j+Sfu+ZAbGSID1ng8",
-	"Q+SBexZXt047g2wZsXJJ11ZTZWVcOhb8JlG3aqJYpzlLQZ/rdPg9JzrkbLqj7RvNmmTN0ON6NqML5ILt",
-	"HkuH2AE07RRFsMq84kUOf6T5hguujf8FOJijeLtoBtdgUNMMkADUzE4NBpwWI1Qc988cq8c4BchFLXva",
-	"gkhJEl9S221HoIANezCUZ5rgKksGvn5MBtAI6LxRqhImjB7seE2Xg1dczQg8wb/isz6HywyfQXqm0Ujh",
-	"g8YaMOxpQvVQrhog5QYigU2FDdJ4sWq/q7rsLLEFOIG9iRiucIwkx2sy9vm8WnUVvL8Rt1j0ZFXimEr5",
-	"nclAfdK2p/sEjk8HcQf/13moFVNzmmBjNJG1A2XLhrwxnvZkgtwbLuZ96OSTlJR1DNYND2Q0k2JkHs0Y",
-	"9bjabKzMThC7B0XOTXliA8Zpoj2z897slklAqGanb1tKJNgFjRvpbxWrMH+4EgLdKHUhOl0tFoxhpnFJ",
-	"leGQo7qkHP0BdY5Q9I6qe3yAqjBztoqVu/4RixfCrxm4h6TK9RmZ74DCpiiyFs8l/GtN4yHeRv5TDKYH",
-	"FogfcebLE2gixcJxM9BgM7VSnhrAeyq0NRrzIXrWFHvUZD/BNDDOyDy7odt1qIidTibnUR0NH6x3oZjD",
-	"WSOoeDVX8pqJjBhZ5FdGXtknMvKLnF+5HZyhcHY/AFvClVxeyUrpc/TQqUrYrQK0QAUVUDzYV4qI+KL2",
-	"yMfDFBpqlWeN4FWuJ6jA46H1mMQWKzLggCauT/781TdzQ1bD4jZqH9VbISxvTBqlEMILxegk0dB0iA0W",
-	"A/TP3YLmfurpSNIioAIVpJKf+280gXd9ycAOzRk67xBv4VSw+S6K8a7x0iNW3i+mm42sLvLrFyG9cLEA",
-	"tlL8ZpgbaQJWcb4zqawS9mXBVGlSNYp0QoKOJbi/YSrnizEBcjOrnw6f9l2v+zkK7xGJlwwC4PD4xGgZ",
-	"6HX0Dvvk3L2I1PhiYCeF6Luv7Lufa6X2KLkvZWHlo9tlsWZ5FTvpTBjFpwzZtfRSGBVlwN5Aetb4lLBG",
-	"NlcUkrUdv1uNXMHs9qf9LReVYVCYx3njsVpgOPsaE63Geugu/ZciXQ5u1jGd7mrjcANgC1lYm8bIwvwO",
-	"rTKuTYQBNPdB9l7RTUoaIfO+WiFjZTNg0TxnJHibSiraFWQLrk2CsUBEqQJ9BVfHj24fOsesN4x05pWn",
-	"n/QlD+x/+hjYuG1S2ntTVqnwCN+wQK/USr2DQpYKCSS5I0xw/qepCYE92LdmZC0rhRdU712HcMPIErbi",
-	"S4JzBXB8qMYaIxbwpXpdR10NiSgllM8gHBd7qphd/4l132qW3aim6fmJsQpFIP69hY6Vzf4uBbtlcSfU",
-	"u/xxcU3VmY1wGqLnD5Byrzwe4zCB1nW0xP47aeDMQu4g+p1YsUTaVlLpns9nREmBBH2dn5U1Zn0Mxmov",
-	"WKzM6lzmcVfwqqIqT1Q02aLOBWIJhgVFMbw78g9rqc1ZKZX5o2fGL6t5wReY2e7epUUht6wGGNfEOtmk",
-	"LNFmJDKyQgPglUoV+2fafRmfjk4rX4nXYoAXqRHL+DZaqtOaB4CH6WeHZqPK0TaaiPbQ0ECwE1G7Mc+V",
-	"BXDGTUvpxtOO+L+Aq6ZlyYQ+D1ljmu40WUmmW8lKIKyRMZ0RVP0e9qszTVB4kxLqwlefAbkrSS5jsJcW",
-	"lcBuSnmOZ/qMvIPb7gOIaGucvKWKkv+oeFEQzcWCnZM33FMcQy1zb4e0qt33RWDstgFXTD2HXEMdIDLf",
-	"nfu5zJn6Ru+PF3akab6PFP2i9mZ2PKciKuled2AKwWMb7j+o1QX+nfaNTQs7it1QgcxUJDyEpF2L507p",
-	"QPprqjEZB+mk7Wxesx08jmPIxvsdE67tbdBwotpT1GOadDle+IKb6RBDO+kP0r+3awlbLNRI8m678zp0",
-	"n3ViiyB44S3bYOQkFgkWqn7hp52r/ISFw/rHq3YedOvT4dIoqyMFqFrI1IZIzMOxav5QpZ9pCKiWa4k2",
-	"9e2HA5X067mHqMWW6/0mRO0u8vUras8Cdjm2Ry4bptPtpWewpqJni6NSom9f5Y+aWfMj8YFEs8pv49Di",
-	"iumD+27/IdPbIwT0qXslbsBMpFL0CPpbWNAw6053dbyKED72G6Be2eju8YmlHQ3Wu8FG5LQunM4Xydyh",
-	"G/QcOiSXXrNmlLG29ZwQ5EaTkETl7Lvb1hjspWKwpZmY/Br3AQQ0cl0AeZWozicrU1ZHykAd0MF1HQCL",
-	"eIzk9fh05WTJtUo4aut+5ZNOtZNEvWJn/4ao3h4wEmJfFil74TIe7jNRKN4z0SiNYOoyelyK//nv/1fX",
-	"aZwZWRtTAvXV34po7G44dsbFiNVvVaaIgdAZ8GTBCVKMFvs9pdQXTcTvx+YLt1xkZnbk3y/ev0MM/iyb",
-	"fXmwkg/c279YU+Mj3b51YZav2axZbXgaMGhyHXKN8TM9vvZ44xzeumL4rZ35YL1MwS+kUsbTNtXIYFu7",
-	"TnAWYfBzOAgflsFK3r6uNw7ErUtsK32iu2iatBdm3VwVRxjrngDjloII9aeRlmXBFzRZ+DNZKHPAn6FY",
-	"zhVbmGHIF0BHV1wbpmqDO9qdQdqsrgWwpbuppXVu57Fyn5qYqjwuCNJw9E1wgKb8Pp2amb430f3V2OkJ",
-	"6qyIeBltdU0rt5sqkHuRLImL+aXxxmq2/3gu1KLG8iFufBmSdprWa1wpa5XL6ZOurGldHaP+QLuiY5NL",
-	"eQDYOxa1hsENkOMp/Np0eBoWSoy6VEWdQws4Cyjx7OfVv4epVDlvJfz+UmmTZjIBMHE/d6HG4UAbkIWO",
-	"Lj6MwbtARLzUZpqZZcPNlbecU5nkc6glCJPpuFMnpCiH6nnjtJRQzXIkB51g8a/eJLJtkzLxwOmXwXs7",
-	"KPb8c3cPNA2WMb9LVeQBAI/77eoWZc3cm2kDoMynuRduqJpCHFHn0UzNi+mGcVxwq6560QDT166j1oD9",
-	"Lm9sumbREz/2oetqGKU57Ecatbv9h8biM4edSN3W+pEXpaRKcnXvr0zTRpLe4vjf85ENSf+T8rMTHs8x",
-	"Ds/YmZl4yMYdhHrP79vHdSWhCbpXQ6s5SGG/Bro+UieH2pvW1fxBj6HLknYADU/VewDC1IGSKdvJO8Xu",
-	"u7huFuA5jh6D5lCdlAunoknlIRjj7/hkViLidkFx8Fw1U+Ur7oQmfL2WtD4jMUjOVk1FPwefYxw9mi0q",
-	"xc3uwq6Nr9ATuDe57fxCymvOvPPzbGYUK4qmK5aW/Ce2a1XwgaWGu5VR1SSWXhtTzr5+Ba/NMpEatJDC",
-	"KLqouZuYuuEL9pBcun9A/NDOm1pClVP70A+SLArOhAlRW2v6yoJ9ownkuiN1PBNM2cOIOj43D8lLkLjw",
-	"q7uFAq2YJn/4+Oo5+cuTp3/640Py5UHJ1IbD5NSla11iP3jXEaEkCOZ/wWOM5fqcfHkgJJg8G6quoSCe",
-	"p38Bi3xDd4Tq65BVInbwsOYrAdxbD8M+OJv9l6zEilyGNQh7bvbIM87Qks/OZt8+PH347QxZD2BdTwC1",
-	"QL1+u0JG6dDX1/nsDApRPasfA3K/UgqXmfL49NR5HYwzUhpW+8kvDplZx6+ijqo7kRfUbUR2c59VNTwN",
-	"P7naenHhFAZ64rlUvjZdvHVbbRxaAxziakEpRhdrljuWVXTOg4uv3j2zM58raPXtKrIOF6y7DH+rmDbf",
-	"O8DLQVegifGIZrYO5gpPXKD6WaMq9vV/N1jYYFjd1icRdrZLO3nUvnjSAF2WUkf20EdG8+cBanbbHTR0",
-	"kT/T1yx84gjLO5gK0/xs5A7xP995Xew0QroRNEioJiWTZcFcJiCUNLc3DiuKgODkGvCkAilcEkcfFnHN",
-	"FtfpJXxuf35R21HHWMTQ/H0voB0by2ML+MmDZJCB7RBniy2uCW3zhcrKarFSAXPKvnUKEajhu/N547mD",
-	"yrZOB0YmwIaw2f56zHXzYwRfc5x3X57LJoTyG00WrVlM35zRM/Msb1YxPM6ZaZcZGXVwHh3u4HS+3GVz",
-	"lZ6vZuFP2J0XCBoFbzvW3jhvQAiQXxMAXWtrIPqKZyNusHqZT36t//EVrYKCoU+he6lt5A3rLHBrop9E",
-	"TFhXPfcQl4FtyV4HoQeoD3p4aaWZ3jv4LC5AfmBmaGCn97SDLluh+kOozs3mhs4zVXTDDJA4/Bz/VP1I",
-	"YxDvrIb99XNCle6UNT2OQOh85L6v0vuXCC+t9U0oMOuiHEA1yBcwxV98cI4vyZbrNfgmbi8XTiDoN3z/",
-	"whOHvXnpJCIUjFzuvW9pnPoictPCk4e5YyHnBSOngJe/l2M5vKJB/73z2U8r0L8HoeqThA+l0b6l16wJ",
-	"qpLK6k2g5i4whttZT09EtOeErSVfMH3ya8G1+Xr3hcmcD9GRTjoPoiPRbAvIJvC563BPri+ceezzwbwk",
-	"k+FkVC3WYzjCuoDSBGzsvs0wnL2Y6PE/3Xm3vpFoQ0ODkLvpy1rzxTW4h2+3W13RyiPKD/zC70UtowvD",
-	"bw6snV3QXV3iwun3Dqjj/c9WxQcIOV+tIefqjtd4jVo70rJ9z1ZcPHefOY7G1/rE/et79rMQ+47eNcDV",
-	"JT347wCb5AMmKjZKrPiK9R3snkf2QhHaEmlC7rBVmoiK45gHF2tasqPbB/UHLvyIflc2wsFtPufN5kYT",
-	"RD4582AtMU5i5XsjQ2T0FnHgiH0OOKmO439zn5/ifpNqrPfNNj7B+SbVIa7mT1jyTQD5DDbsCbAgzg/M",
-	"APb3XN7FFwcMhUc8WVJN82M/OnwH9pwr3Ad3j0LWdptUQBuBpraLA7syAROP1Kg4xO90JQ9yqied5cMh",
-	"JLvU/L7hMVLgg3/47rvK9o+wG6Z26MTcKmn/P9ZU61dbG6eu223FN6VEBtL4vnoNvx97Y3W/cs83L34+",
-	"Humy8qExrc4owtQNI0kh5TWhJiTpHcJpEFtRcAcJ8r5k4tmH17dY6F/Df4/33rv1/u2c90DeQRt0wJhy",
-	"CPChg7v0Y6M9/ce8hN6LRnteidMDuybpS4z4hhYdYTDSQeT2Y7Aro+LmlV2x9XHtwkBq/3vW77OZYxtE",
-	"94bt32EkzI/29MgbKNEdqmbWxiAgdX0RHF9Os+Aj9RV2Q4vKIY3jC/zSP3GctQ3N3/Pa+u/mQ55lzKY6",
-	"QKBA7aBCx5dSIRAUUgcxgWvPhRDKqCatgVe8QEB4Xwz8rWJqV8sBn2mfFAENb+uTqLM13q5LPIi28zjW",
-	"zuexe0kuDDMPtFGMbtprGwDacy6o2kUQ5fdqscAiRHYSZP/61K0D7KSfGCsJJXZXZK6gy2PyA/++v4tC",
-	"wYR6G538av/na9LY/4GZgc3UvlOW+GB6L5XUGKbsi/+PXtPHT7978PPpg7/QB8vPv3735Ou/zUbvrnYB",
-	"qvvepaPFzx23as8dYfA+XQO3E3zf/fHBC65LqbnP3U/f4Fl45cJB0h98kAVf7Pa99n8/8C9e7kr2wNVU",
-	"Hn7r62HiqW52MZjqNtmgfPR1VAZdWK/CUwe1dVsfH2e2ujf22q1102MM13p8h1mFbiWbYSRfGLmb/y4L",
-	"hCFQjRM8KyVTa1pq0FoeEuQLCxzjxlVn7BMlQGqMYxFzjFsO2c/Nw1Aeprnkr12Nz2kubvvWx0pAlHXE",
-	"oyHDe+TzF4aVY591jA6jnn0GlAcjH34DKbv24QTBGKiVbnpX9AYAug53GxOsdGkg3jggUeISGbzYrRfD",
-	"1n16Chh5vqk2Tjpb1RX+9SiS5vP5mL4GwzapsNAzjMfc/dA1ifPq8nHotciIYFumTcgI+/LAnTi8c/ed",
-	"zJOc642ruRXXIl/gA69DWdwjQKLxE7S4b0XffTiu6L+Q4hCr94Z5uq+weC45iYodlH5FMmL7YwLL2VbX",
-	"cN2ggNPwxWaX7Ad87B9e1B37ELt5SpjybrIPc39qKPAETSI7qDfdd1D7iRiZOcZktbInG0t1TT/f11zk",
-	"wxvkJ3jioFpPTbuQ5nMAaEMl3N3eIO65O5Vjr6T5UEueFqnH+oKZxHdtKFGHPLQeOCrGKHG4VIfZgFZH",
-	"Ng+4wMKSsE3QC+t61ohGuhVz7BsDm63g2gxvtjfwxIE3mzbTmAXq1O99y4Vtj1kaHNiBszIAtKWhsonY",
-	"l9CYcv68qWF/R0jIwFm8X09KZwnjwrpwy3uY4I1tLbOSyiWC27taLsnzi786xmCk+YHyRyFJeZ/jDha3",
-	"Afocjt+EdfwNQjeAHXThmSCqIX1fZ3UoYs21kTFLMIw6Ha+Jj+70H3LPvBfMbZgm9aejCzgQ4NsOo4ZY",
-	"UbNYx+jocLc6XCHd6UC/DuTWjJWOHYEVhX5I3vsEeUfBbzdyHvRTgCPSayaIrExj1fHlnoGNUCS3rBPV",
-	"zuVbGNB4J/C0vWA7BQC0+zY07IffV2YhNywZU3BV45FY7WCIsC3yHsA5blTMkgqXMLBbjBVXJ55QYxAV",
-	"Fkg3OuvfKR4uip0n6PA+BagOUVNtxFwD+GTbXTvkAPjdexg6IJl6gsfTu8A7+4FvrulRqDf37CEgbzJw",
-	"8rmd6ArrxtwXhxaSqQ188itS+Q6GPBpze2Tp8NyRySQuKLhDDoQ+pG41fBEPjfV6HG1huK3G2Jm3X5ds",
-	"1LN/dYJgxDKezOltUptu36OU5v2hgm3zPQXOu3+mK+VDFa4SO9mNWhHg5g0b6zwoE2GrGSn3+bXaq6tv",
-	"kufy5ZdSqpF6o2FfjG9sID7VE34Xf71zfO03DJShjNVgpQCl0pNHfz79Y1az/6KlAvsiKAEtbrEaJXJc",
-	"MZA8RYji+91qkdi9fwE18tKawfZOsNsDSLyeX/z1HKxgq71pGvyX1JCtrIrcHflJx91zzSU1yo94K+1X",
-	"J1XgmFvLIkd1kgsgQQaDJaFTLpEsfDwAIEvyAmMPJCkYvWEEWeSin1RyE1c/m/rm6UEUWtRhvUaL1cJ+",
-	"s6BZWM/IFv54GD0HSBSDepM50cYVlhO6X7kWqQ/zevkARFRGqN0uHZ5uVmjWIrIGsnp8yKcdKLastGPE",
-	"Q5pnkO1PHj3uG+Qvc/77FaS2c/pfQI4+y/PMK0PW+lHoYbPCIgPuOogLir1ic8Mgt2FYWr71Dx1xDsM3",
-	"EhYLGnaHslmskplDmTa7zRv861CUcMH2GZL1JKYOZoCbQGgqkA5G6nI0atchR+ZWqmvgILMdVBWQtqpK",
-	"uJqHrug4mbNVJULqFxX2NsISZpFkWje7R6RP4WL1iev1uKP3+NCfju2a7+0EHQhR6zbHinKRgYBkOeRu",
-	"6VBBDnxgVn2RS6IZxiV9HBYwRPmE03hSFlSkMRQfCvp7W9GDCwI7xpQsgNk5lCQAHRPLip6HpBF3+kav",
-	"16/uvwa9P80lO+7kpSZuw0Im210zBeSWLGldl3pIPu4F+G5aezmO8d1TSwg9Ov31OEHJGHHkHKsfwxcC",
-	"mhJWk0f5vZIEc8VQn2S+jCbUdQQs4q4FRYzER2CAyb11L6L2VUFXq4NECt+wOnMLgkWgMNnJ2o9kEjJn",
-	"SWjoyxumdjXyE4q5UEPnVDOMaHHAJQj74TY5Ong/5JKwL3Rhih3QP9tPZWRemVBDGutq6bq0KPKILgrK",
-	"NyzP7MrineFCXzdM9dfyYi2372R+VO8wtJ9SsuC3wwhW49rztNp6aze01V64gHqxyA/OdYs7Mg4Naa9z",
-	"SfVQFtEH+/NzZFE6xt0I7U+4FQP6JVCiYmF2X+7gcJ1Kuvs1AuQOg2EQWO8P0D7IQ1apIqSDAZhU0S35",
-	"8fLyA3Hzvycg6Isep901uCtG5B0167ZNxQj70g8jMwUrcWEwm6znvLH9rSUBNY5l3koOKKSFwkDLlCun",
-	"2w9fmGPNivxqjpGAFb1hV05UQnEwcwXQd6hhIcsS2Po2dHdlb5urOWMCCiRFynj0+/9ssWClwbJPAmop",
-	"UMRdj3I8jSvCkfxmiMdGM2vkAT4VyPTsdeCqFDSA6OPjxPuUgX9oMPrHShwdi24PytigrZcUJ7+qSgwq",
-	"2h+roxJ9AZI5EVetDsO4ajdmDYxxARUrXkuqo/nst3UxfqzE6xcuHlpPblprHtlcSglulH+jipFK5EyR",
-	"LXU12LeUt9lrQO1d8RvADF2z0jwkqO4WVk2jRLOFFDmx554sKoNgOajJD/4VeH1Nc69cL5dsYRwbmgAn",
-	"ChTFSenU0W30+Njb6Di6tHc5jVKkmxuBFYU++dUxwX49+dVe++nD975k4jlzqteRjp/9BsvhK4lTKOEJ",
-	"jM8cgCu3ZlaBKj71NU7xv+2UALRWsbKgu6OFA9zhil5n9nvfaM/Ym1mb8fTBo4d/8ndZ29Ct69yO52iI",
-	"ftYO/RsN8V9wgD0I9lBdPyvyfVdSdyJBRGNbshs7Oclt+ImaxXrULQABfWgtmk+7N7L/EjriEI6qEhky",
-	"bjnynY+VsCthDc0DIboVtsiNB7rBUmNVpQdAz4BTc07ABxki9Fjf+LiXBmYS1bLCw3hTq/TasM2PAep7",
-	"NHnhPxFZvXcNxSOzx3kjtSFmywQmhNwVvwsi1wUAkG8RLQJfWAjFiP1c1szcCcjobzRZcpFfzSEyru9B",
-	"shxIWHS3RkGN4Qs2iI1zj0zt+/d0XO7qJ25leER8duL8U22zwRTsYB/eS8QeyF/jLT5qReyf7jUssn6d",
-	"YG0YBacNwDaAj95+74xodsMULciWixzjj3D5ZE9PTx98e0r+0H4eXGl0sf4jpEH4M/f09DTAQmgSVkFN",
-	"ClTx6HQUqqIzijM8bdBvtNelZmTD87xAem48nyhEebhenYMw1UkFJOF7CLGPF4x25+h4aIhnfsac6ewO",
-	"d+acfHV1PruaOftybLGVEDYnGqD5+0UOQvj/CeXOPWyzRvpDRDvEHw9U/AC+18qE2UqV6zP4z7k9kGg5",
-	"rlvIKaxgDno6FdKZhc78pEBlcM+704d2o1EKH910YCOqVqjycUdxh5XSXXDIagnnpBKGFy7aYP/OMuAd",
-	"tHuJ7jTMRgjU9S3dDwUVqCgPYuE+eT2yVVKf8FqcOiXzG03kNpVp4TAcEckYanhH/ILGKU3gcMZAPETN",
-	"4J55/+bF//Xu5adx98XoooLHPDj3FdimRDFdbZg1yxQzaudC3YZeM1KVrVi3jvL+DQRxb7f1sUOH8Cp1",
-	"8xptu97eO3zE573YUpXfN7Ql4R/6j4pVB3EP/QCh5y2yZpIl5QWasKQOH4z1EsH+Osa6GrX732W9E1zJ",
-	"IantImvPjgRBOgSj5bKam30rbbueV8WgLnXhn9lzk3jgCF0zmifE9lpWQGgQsWP+9LhhxvzpyZOpZswl",
-	"d5kK4KbRdadj/bCWyUHCNHHdD0wKRBndOpR5zJsqLGlKvQu/H+bGckX+5zvkFy3k4hrJSAFKwL4YktOd",
-	"zkIBe/uwkSvw9TeCBsAHjDQ8g7EkHOZJi0Q8ursDO+8FTtsRp9zXJepP+L9fvH9HsAPk8enj0wePHh9I",
-	"s2627BS5MaThkakMOzbpl3UP/MtMZKA4GDmPde3+FIfDBV+J99U4AocLrACEOSON7LMLZh48l/Kas6On",
-	"j7101fz9yAasq+iOecuOC5dMF6AuCuxWdGbfAeXWGaGIG6D6OkD7NBHSDzfDxCZW/wZW/kPyjBh5zUSL",
-	"JeGGFjwHGBokY+QHSpW26r2vBAXTj3Rh+43dqEpmt9TrYylkrvF7BxxHy2425uxej46jT52d/fy5VeeL",
-	"rwS4KCGy5PyQHhGwlSo/t/qdbh42KMUMXe0tc1nNC75AoQM7cRh/dYmPHJSXoP7sKFoC6MJeRgLX6BhC",
-	"AjemA4TZkdPGy4xvNHn24TWeb32O7IqCtPjQiQE/s1xCpg7Wo59OyfRcMWoYzsvRaJnctN8vL9NbmrPG",
-	"h9vrZn88IJYxrFXmy2AbJcUK3YQCfIsbes1Ut2Y2VsuWYsGGr3TcBye/8nyQmukF/N0v5n6oOsDN7oRS",
-	"368+vLR31ewwOgB1F17Ir8I6HfYYGEcltHZ1PM7gxvSaKJypLH6MoOzJDm6z4TVwzonoMbpUu2fHrB13",
-	"6UPP08DCkC2IHBQHhAlfKj5QhmBLnSvwAGUp15CHyjwC2BW2ghKYTi/STOR23eNnqAUQ9mr08C31KTy1",
-	"xwcR8J/CpWSOA4D+k5MP++k7OugTLsywpLfnJMQL8FPtJjkKmfBvVJeu5sA98hVY26gYpx9bPios4Mmv",
-	"/j9H3HCt1foNCAjDYAO6Np5xMro+VHpAp/eyFy4bXoa2qfLykq6Obt8/i8xorujSZHCTMLFgzkzx9e4O",
-	"Fl/1s9Ig5ortyRP0NCcvDimvnzlf9NEWED+QrP6jnTf8QH7UleRihZFaDPnlEigrwoIMEmseZxFyvlwm",
-	"1+AFXy4b52jw7n4uNyVVDKvPntcxaatcVKKwVvGK37BUCNqHrmPX+P1cs3awxybI8wmO9iDWQNHhLXDs",
-	"YwidmR4jbDefTSIZSVQZy7l5AZ05Upmx34KCZOiKeAl8BYdSGJAexuXGOlF/zVhpZc5CbjALFjMBPTdO",
-	"UtREK3rTG3bM5TlmedrbrpAd82HUnLKgC1YvzTeaGKymMlWVw/NaE1HcRSZkAzwWeFr+iU4i7N0UyOdT",
-	"zQnibuZDyXs8ls6WRcGPn5grRq+zmg8X6UrA03KbbbGW8jodKaVFcbFm7KgM3PVHkrBD+PEwNcJoUWCD",
-	"rrwEm9sZyEKeC0IKXeLtkbSq1Pmx8vhHKa8vwCs5u6M12nbPo6czTkXZqkOBz43xuB/SbMUwBzhjDbrL",
-	"ioIpbc2MG3bu4JC1jxb9jVQQaRcElEWGCO7JB8Bqm78HNeYH+cb2ZPLWWlPzieqfWGnG9OMVV76+2b04",
-	"n+IVMW4OsW9eKcb+3rgbHa8KIksCpBVsVcAXg11xmx1S0kqz412atvXf2usAnTh0jipAekgoarW91dwr",
-	"CZUcUzfUB/z9gm7Kgh26RCNiTsZGNF1X9pdnxGZHxTSBbxeRL4dRK7jGHOkAmYPmvZ6hwzTetz9BsTWj",
-	"StMi7dih2nwMTx2TDiB8ZKi8M0UZFvVzvsbQC8Yf3cgOgwUNRBeNibhnJcVNDztawXbX/D2r+ZNW/e4s",
-	"GY1rSwp/7s6xcg7o84rRIiNbxQ3DPwCfcqkYeMtuI0rDnjnBHJqj3WivoPn2WT38RsGv/DNvk+dyU1aG",
-	"uZy85qknVLBtMFmC9gNacoZxn20jCm931bkvK8k1ofoa6vfkzZyRa6tB3mpboaa1h/EpPHXQK7r18VG3",
-	"tO/I3mu6bnrMTV2P75AxmG90UGT1sWqhjL+hXUfqkhoHMp0icBj8wiAkZl9cPWVlucIbd7Cy/sHtJijT",
-	"IQijquCgnzhLCcIukGNy3hAr2niigolyweuSQ1LhQGr7IAbVfSLqpXU/HfbEuoHXCQxUKX7DQMkuMOv3",
-	"nlW2Z3mOYz0ertC1f8+giuZXOwVR0R9y14X9ibGSAGyQbewNS93q3uFAnBh6fTxvwiW9Zo217ue8dTQW",
-	"yg3QSUHBtwPZ/w0nDC3Q4zpnC7lhYfqaicY0zmUzfj7HQTFTk3I/MJW9uyY7wiV6d0xpNKCHge3fk0A5",
-	"vQeB8syp1+DIOlj5xUPIE7v/T9iXki0My4+jjh1pJ72ETr9fHnUvNTPHfg8b6TL42Q6wjd5J42p46jVG",
-	"B1HQglzFr5yDsrcpzY6g+eLcsZ5odvq+M1SZpFp3YX/lYnUfHm3/rSFbHFK5loj5OwwNA7q15zskvQ7t",
-	"H5BuYeRdD8M/MlzWhYruN6UeBhbHtb+oFJ0XO0Idu/AhoO2wntRXZrGrui+BPnouKnHcQNF/YvtpYN2/",
-	"kA1r1UxKYD7yGrGKJ9NVdamrT+6L+7Wz9Fwm2+zs58/2NgwpvD9/tpOGzIw435UqZmezE1ryk5tHs6+f",
-	"v/7/AQAA//8=",
+	"7L3rchw3lgb4KojaiXB3bEqkZNndTcb+kHWxNdZtRE5rJxxaBqoSVQUzC8gGkCxVKxQxr7EvsA82T7KB",
+	"cwDkDcjKJKtod/fMj2mLlYnE9eBcvvOdL7OF3JRSMGH07OzLrKSKbphhCv71AxW5/d+c6YXipeFSzM5m",
+	"70SxI0puNZFLIgUjcyryM/KALKUiZs0IN2wDP9p/GMVXK6Yy+IegG+Z/0IaVxKypIRuaM2hILsmGil1G",
+	"pCJSXC0pLyrFZtmM2+/+rWJqN8tmtpHZ2cx+dZbN9GLNNtT20uxK+3dtFBer2dev2eyZFIItbLffwjvd",
+	"kVyuGVmEZ77R0D//uZKadf21+rFZNlPsbxVXLJ+dGVWx4T685EqbV3ZG+t//SW5hwG7GYIbYZ0NUJYih",
+	"10wTIwk3mixtI2SruGEPie21NGumNKGKEc0MoZrnzL6vWEaoyAklihm183NtGyyYgU9syEoSKR6Sj9ys",
+	"ZWUIN7gM9VdpUTxMzDr0pDXtG/qZb6rN7OzRKfxfNttw4f6S+QnhwrAVUzAjr5ZvqFms48txw5TmUmCP",
+	"tlQTxWh+TijRhha4S1Z2IE8ePfY9XDOaM1V38dXyAX5geGHsmjwt+HVkX3y0H6dkpWRVkhW/sVNiZ4Vf",
+	"szOyXe8ysnVzt7VP5ny5tKuxVHIDS4nLxjaJOYSGRvTuZ47HL9bGNe/s/n9TbDk7m/0fJ/WBPsFf9Ulo",
+	"zLf8ms5Z0R/3e6qM3zIFPBIfgP9t3wA+VCLVf1WJVgNLqTbUzM5mVcXtwOINXhhWxveNlSadA9z5on1i",
+	"RJ8/SnW9LOQ21fGt/324qddcGy90IuKk4HCKpggS2+Jf8XSMODp2CRdrKlYMxGtcqIlqM4eTs7cfzfP7",
+	"oRKvnifGhcuabm7/Mtuz95Hqn1lpEgdzzhZyw+CCWdCi0E5WMMXINSvtmeSFvYRAfJS00iw/s/OxszJE",
+	"gZzThNt5YlwRqXJ7O0kFwnQp1Uoaw6x4tNIUZSrKWblhIFu5IVwTIQ3RlOcZeXL6l5S0tP1pbRQmrFz8",
+	"ZQY9mWWznOsN13r2KToV3Ky5GLqA3ciFXW8lq9WaULKg2l4Cmlxcvnh/8uzpxQscHVGyEnn9y7f2r/hf",
+	"J4/IH6Apf/alLAmF5/Hq+WNifFvsYXOE3F91nfGEAVKl6A7H545S+nL2h23wam6cyPHn6at9WJdSaAa9",
+	"fa/kvGAb+58LKQwTsPtoWRZ8QW2PTkp84v/8VeMBHCd6fbvwxchmhsXbKilWeHGv5dbeHhsGGw2myTVl",
+	"v/QUNRCrqClZMmU49p4tl2xhorO+5KzIdWtl9vTXtrvrL1g2W7OijH4DpFn9w1zKglFhf9kws5Z59CXh",
+	"Vr33A6xu9Acl5bK/UQourjPQE8icLq4zUolc2q0ycifanVAyGp8+TTdlwfbN2l9pUTF4fCFLpqecg2ym",
+	"md1vi/hkgEJ2Ra9AqMXn2HBTxF+uBDc6IUWtJmXFp5Vlc14ULM+sUNxKleuoYK7P1i8zdxjxy40RZH4n",
+	"hjnN/FXn9mEt6OT8V/vk12z21GpwiW6uJBcrUvAbKwyqIie5tMK2vf3p1UYKs44r2HJpmHBCO68YQZlF",
+	"zJorsyM53TWG66+5bLYFuc8N3hmazHd4pRZycT07E1VRfM1mc2b17kjPnURyAhqvHXcpa2sCbbioDNN1",
+	"X5ziv2Xsurlzh/YczNoP2IPIrlrQ3G+qoVaeucfsG6AujBcVz+D52LfhzrgCc2XUKF5zAe1YBTp+ESh2",
+	"w2vlhmvYEedE2F2MSwX/yW6Ystd+f0WtlKKGFbtxHcJHQbRt3Bkaf6CdyQs7U1vTJRxwu2+i14DbZdz0",
+	"j549xjlTV1u668/NB6vLwJys6Q0DpYSJnOXnqPAsueB6TaRXdvw0Ttpj9huxYcL6jt8u0NZH2BMxZaAp",
+	"XvwEhumvN2f4bHNakkLlh3BAOwLDtJTRnBr2wHCUab3VTYrXbcNUGJaXDRXFy0xq0t1+HXZqX5xxQxQV",
+	"Tn8lBdWmKcrOnSvBqhKaLaTI0Ulg1lIz768BQ9/umYWVRc7FwKxuiEeJih3Jed6Xs90j4OwHO1i7RyLm",
+	"gr0boBeRtzpzBE2kp8SKiKhoKLgIPiVZGaY2Uhsyt4LaSwtQgNeyyDW6odCdYqcCFWjYUfZlu1v6w3Yd",
+	"jqoH6bu7e2V6Wyu8khzrBzeZ7V6Esxud5tQCdCe5FgDD8/3RC+/2hD/F6R41bQ2XWVT/Y9t++2+lvRBX",
+	"LTHvPxRuT3vks4gidLt1ytAzsHcBnf+gv444lOhM6muWP6sv4u5cujv6jFCcVmuvMlkWbsiEG9i5MHBm",
+	"DBcrsHqpd6rG5rwSzm5e0qows7NHp1nLRTfsnstm5VpRHeutPoPrdQdGmV2jnO6sUvPnGXzgNRMrq4I9",
+	"sZ+IzD92f98l8RK1xI5w7c6b/41sQaxZyW3vTrKSdj8KcMTFRPnfpYh6+2wjoNn5heCabBgVBtU+asD6",
+	"1KBjnJP/vHxGKlEwrcE3KNrjfxQZ/9fI3viBrbh4Zu1PXLD2OloL3BozcZFXSmXFF9mu+WKNeqncbKzM",
+	"h95bjZsJPWss/Pffffftd/uWfrrxEhtYY793tXRQb6cp6U4x1uyGiYSyblVXu3gpSyc04vxhcomLrUku",
+	"vYu9r0qij8n1g5Idoyq2paBLicDCBiSZ67e/ouwezIiR9vR4Z/oo/el5xZ7T3T4Dsjt+u0G4rq1jK2O8",
+	"IJ0d5KDC6RutBT6v2KVVtKJqs6zmRWQUH1ysCRQersFNpcDp73RfIclaVoosqCBzhoOVyyEJsEfU16Id",
+	"XmhMix+vW/nM7+pP0ZNQFBdrxiLnm+a5Yjp+xBaVKqb4P+z5oWjLl0regCjUrFiCq6+2PkJ4DmJHBBTj",
+	"6AZYKGaie9qKSS5IpZmL5rEt02baLv5JyusL+ERsC9wwxZe7pqN0zqiC63ZONV/Msjrao/lKUIPxQW2o",
+	"yKnK7V1sF+zTPgeGn//wST+79QSkVpTl05Zziq3hI56xdgZcaQrjLHuc6zBNpkro6UbK66vNGB0SvDqu",
+	"N1ljJl3r9SjqRqNzyYqiP5NLut9n8JKiDVm7NsdJKsUqzfK4Ew2c3f1N/8pfsugMb/jHtXOQwykDX/q3",
+	"J4/iBwov+KE+Xthn7LN8UxXUsHhPKFFszajStDjDcIRc+jgHxNAhAEkJ+iwJFXrLVEY0t6dfOM3aPgxd",
+	"imnQhn02+8UjrJF7OLqy6Bjqre01j00xzXOWZ0Sxjbyx/4G3dG5nFP6SmtM7qvM+gDpkjT1bs8V17Lxb",
+	"NWv8nefdW11p5yIK4xt6yUW+3+c0PO7w0fiAJV+wiPEpYbXaPe34BvLRTvKE57/TURBh8Gisp30diKrF",
+	"miV0sUYcx12OJLwQOwfb9e6KbUqz299NPzPNl6JTK4tqEwndzNmKipjmBvqwh37A7Y6PZiPvEoiNxmX9",
+	"ImrhgdJK8Y5HoYfub5FrDIOekyUtCtAiueuc+3f0+8Pmf87KVpin0T3wYA5MCTi9YEbwybEzsmRFcRW3",
+	"qt4tnYusjqhKcQbROADo2IsMXUe9ETc6vqI37MoJ2vjQ1qzIQxf6P/OEd8dLzkjkLWbRvjKalAVdMO8m",
+	"lJWxT+Jd9fBxbHKsYq0TQTy6u1rboc0ZE1f+Puv3csOLguuWJsKF+f5JdK6S4T/BtBmw5AA2traXmGFl",
+	"MNC4sertLKv1RkUFQIDsXQ06iVu3T5Gx146j/jzazWbvzeD36Q+lAVWLNAEmrTMu4Q6vBLGPxyWPrBKT",
+	"C8qGju5cCgpJY7cCFmLOVgDGiLlkh25PZq6o95pH3jWyLFtKVOPHEG/s+Ye3lJvkodhGbWgYGC7jGRx7",
+	"K5t0hpArDGcsWFFooumujp034HQtXASji/W5d5e3D3pp/0iLomnCJLxqE7axC9eMiqOiQxO/Muays92+",
+	"isGA9omxnOdESzg0XiHMCF0apggVhCkl4zt8m0CiXMYwnf3rY2w8uWF3O/UMwCX2TDRFZ3OT1juyI36j",
+	"Ysvfin6rBpkVv7GbF1jH4FuEPTHO9ljUquTI6xu/LuP+7PDrVTo8Bd7aqMfzBfhx5xUvcqbIhu6sTd8K",
+	"PjYk0kpRYcbrqD/ax2ObdlVRFb3Xf3p3cXn2/t2HSzRnNHEmpfPG+VCAkIaU1bzgCzjsQs5lvoObgBaF",
+	"3LI8ET2FfVMJw4vxkw/vbNe76LyuuTCJUBQoJmuq6MIwFXxW6FGIXrpsmbrruCb2V99GWVARv7Z9fHrY",
+	"AoGnhr0IG661k9GJu9d2ghR0ca0nwWvSSB8e13wRd+fmDfbnSkbNQMrzlD/fnVD0KUMYZbu2NwM6fe1m",
+	"2koVVVxrN3i7XdjZLD8ndK4BteU7uoMQq23yWsitmDQ32jiHh1dcKuFFRTaTtn9zJa8hyLBwwQL4ryVX",
+	"m6guY+zTV+xzyRXTE6LctftnhPJWaZZfzXfTYBE3NXg1pgMEBSGFcLCPgBOzec6bTQB0KarErRktzJqA",
+	"J79xyYy6lGpB3Be7WbgIGh4xXFK3O323nNjAPV9PYH3qnDBoiO0geocvp4uGx76DCmxcAIeT6xv62aUz",
+	"PG6EusIqTxNInSkPPR4YMt6Inet43tabG97X+qK+M/6RLvpOkEHECyoPsZYqs07c7Llc6NQP1aZte8Wu",
+	"gb7/0u4/sPy+c3hp6qAhMTmQlNVWsPWaf0NzZ2NyDfJUl7R5shrbTfOVuEJ5P2ryPsZjXWl1x3nAJuDX",
+	"/H66dL6zyOcagq498vr8TbsLh4Ugm0fC3agNMd3Aoi8gDkHkDVPkp8vL95EZH0Zs4oGpu4Priz1oCjW/",
+	"avXmb0z04CF93tiu7cPa3Mjtof7X0zev7U397xfv3nZQBY/+8uTb0yf7RHZoerBrl7WvtN2zJMCZC21U",
+	"VR//3gPeQeNv8VIWBUr1LZuvpUz4HVKHbRgSnDgCozG60NnEDNnH3tOY974R44ogEugKkGSyZFE1VbGc",
+	"KwdRj7hnncJvJFFsxbW1R8FGNW3f7Wx8WC98MD7Oyuc7tu38tMv0aK69XyUX0XiPSwn0djwXRmJGWhwC",
+	"MdZJJ6S5yttKQcs1dHvvj3O1THMNdZ3+sMauobbN37Hu4y6AqM0fhtw1/2N74zlfLiM742DY6CEYX2cy",
+	"/EdT3XSXXUe61j9EQpkUDKJWwuLWWZvsc8kWYN9AEIMEBLw3mCbdc4XPMBzIqOjr6bgrMuzYo1m2b4Zc",
+	"W1kYdXyqIMeKFrFMKhdD9ZhZGHQa9zpq7SHzkS3buvKj05iyrJg2MuY2fs0M5uqC0UNXlItEoIopNqZD",
+	"YFXHAVtufmJxzu56p9YBn4tO/kHVgEenT/783Z++v5Ma8FzRpXlfxINu1BCWc6NDsklvLywlepuiByw4",
+	"WiH6ooliS6bsresbxLejArwZDY4hb+Aq8I4G44Bq27G4m2TouBvb98PLhiPFDo3WX1Xnzmh5HaLAuSqy",
+	"7S+ktaK5WHkcIMRr92u37iO2zURnAXQWgZIavmGEGuex1p3vR1KNJqB5hDRswJs2AEeMtbalRTHUGuBX",
+	"GyBDoteYgcQEWH9vpMjpjnx7St7KG4Zy9tH3Z9+ente61o5RVQt+bmUiosXMmgq33fodW8t+v16Cw01u",
+	"fE4Bo4u17Z22Jj4tAn7PrbPd2gJBfDgErghaJHsUPjNzMxNb9xc5jwieVCCjFVCk8M8zSJDN6lTakDPr",
+	"44nn5MQB61yChWmkrWbkpI4NwmPdGOB5iHF5XMIScnUhQh+Z62sW90nLSFq8Ziar6Te40EyZDKJdzMNt",
+	"MoDY2EEpJpKIUBaPNAHxhMj9J85Qk9BGytzJJxitnRArUwNMCZknkHbC/cS1JwEhFGCFiuRWTBMjZVY7",
+	"WhH+rw0vig4wYVtzWbQbUGxZOdsZPtU70DeAShkHXYndnjpJSeADY7iVsrB17D6Ku2DjqvPEHrbBKclz",
+	"EfMX5nyCQxAOV1fHAYi5/+eeqwY/F+2fHbK7SPoKyfigm5aVQiO6qUN8/+2fn8Smn23Kwn00goyrfQZj",
+	"vt3VU7EjeFcPDjmihGFYNho/kZqbpDcpAeazxg/GKRKBJwPCWYfAGzxMpCh2jZMYUjCATUEqBJkDOpEh",
+	"JhLE6cMFpEygOIAgHoHtDNdS7BBM2ewAuYo7Qvrz66wb58mAaaPF+8ZEL2mhWTw5cw26G/JOuBMNhgdG",
+	"1jnkXGrEICAm1c2dgfCkHepD8q5+DX/1NBbuRsw8AxKo/ZtK2yeIjmQ7Hw8iG5u4l534VEnBVLD7m+Yu",
+	"HdPAWpaKlVTBb86pcSgD3uMdmhAuBxO7QsYRHz7KZnK5dCa/sjoHy6Oet5dhXroKoTU6iBt+Nvv8YCUf",
+	"uLd/1VI8/EC3b5jWFI37ly4pv7NAPOGiTvv7+N/ZyNAb/mUvRJeDWdy8091XYsLHGwcR4IsHLUZAhCmg",
+	"+oqWKRwUCBGXshHC90tgHwCFU5Adi6MQPNAt4vhyyzGJSgIOHTetVAMPf9lSJexjn7Jbpwr61jNPVQLd",
+	"z/x81p2OrgbaiOnruQPmAHu1ZR1qesNyO5UZpH7L0iumoBONNRn7F3wk4BcVGZVI8ZTYKdZJaCdaHIhD",
+	"8m4oqw8LO5+x24J9TjiTngrCPpeKaR11G2czYPWK6232WTth3luGj8baULKKxwuSgYQB0pMm8d44k95N",
+	"83v/atzdqCENFKgIwKGSJiEAHRlnND3oyh+2bnooMaoSC2rYH6zikZEC9K0/WgvnbxXTgL3eUHXtNXeE",
+	"nW2RAHBnLzvEu1Rx6zce3H9ZKbBP4Wcy3zk73mXRFlJe9xADw+ESXFM/zNa6+E3jljfzu7nehmG6fX8/",
+	"DZyOetl6xyQdhC1Rb4nrqE6TSCiw7t5ozx8u1XYtC5YF7+uO6QwS7TJ3EWbgJslIXimIw2QuixFEuLVX",
+	"xW40ZQxeRWEgda9jc4Wggwj6LkTiOruwKLqpueNd1mxDeTHl1HbtGXg/NoyfuDZSRbxlPms/gTuliwUr",
+	"zRTU4FAi2pQssb0K5odKXBinZI4MSKKmVofoQmTS4WXCaPdDYMdSRzSyDRMJK3tnA9jzRs+/fdrhBSKS",
+	"M5nV4NI3gbBOyRsmrCjjBgCFWe2SQtqgkfkOsXQaRwXoexmbslebUiozhLVJxYFr4J73v8OAlrISyODJ",
+	"1A26EmtdkBKrIKHxqGVh1RYIdmiDMrthtz8+jTILpMMI70omnr5/Rb59eArpeQ8fgV2KCr4i//X0zevu",
+	"F/7yp0ffPT4diNQ3nv7+9E5hCJznaDJpD2fQ0HbTw22Q2UoVliCFOr1ygKmE5LHXchzWvh4Ba4e38dkx",
+	"cPbkdQd+iFSg2m6m5C5EoBPGXFbTyOBiQKX9lE9pWBLgMfd1t+D2uLjU49v1u6Zj2hOsa2yNLiooYHx8",
+	"f5sIoLBtottZ/OTIojsWZEF5hNPrA9eOXcGRisitYOocnMKQ1IF6nHeHAL6Mx4EPE661mOIKzFtcrMB7",
+	"w8AOPnOmCCYLki3dESNRsFFD51SzcyBKFmeYfQuZcOC2h7BfIwvJNz5DIj8BuiJbVO5v+Ln92ep4c+JU",
+	"+oFEF8GwzY/eKOkIFc903JuXeaV3KfiJXKJ/L1iXcA0tndJdUq09rd1GtqVNY4GQH2D0FZqMOdcoq3Fc",
+	"xw0QQiRLxtMXRAUkndLhIe6r6WnKg4Rj6110NA3PYcJ2uj1PmadN7qXmeBZr26ksUELj6rlJcZsrC6zh",
+	"MLGDOzdyF63C30fDL/AQxOS0NC0DKSUja6AVvJDq8s8d2F/TpxnxZMY8SraZOOBuGurkI3pAbXPROzYV",
+	"DBg7I35hhyfkA1tOY8eYzOEwVtqzCclZlXCPdwEd2iCVjHPrZ+5aspLQ6uvuzJ3hRQbx1voBLTfAk9LC",
+	"bsAtQCgm/E1gWUrbUamV+OiRQR2CNaqAORq+fQ6juGa7hoQHuxnjD2tZ5H0ARPIimSqdx1/cCUE5LNei",
+	"sxIzsgFcFYkEqErgCjtsO0b0kXLMF2wALYF5+k7EUUiI2ewdVrgWB2tCWIXo2JUgZtnEIg7ZRNlUn7Q2",
+	"IC4GiQOi4yukbY+GEdxc08KsIbO3FY3knvE9a+Wg7vRD8jYQtuvKHlFHywum59K+gsvn2NwjgKPehvLS",
+	"v3tAojmX7xq8fWcNYmGPXKDClY6AiKPcMHCuddywDX/e3N4u0fIsrQ9RUjKlpYgxzDZaWwRio6HGaniU",
+	"SyQRpOHO6TeK1mg0zAaZwv50WckB5F2VZoSSVq2VfrO5ZDoduwYQFRIzB6ZCKeCUwvxCZQ+ryp0TKa7A",
+	"hZuRghrm8Z/iCvjf5qyQYmWPnWfaMWumGbgtGhq+BxTrEo3VbAY8o5DohXmSQBaEyr6OagDpYAFjud5n",
+	"6PtI84IKIe3w/Y7ax+5253QoO4n5+I3eYtDOJvGYJ2KeyajAD+k4QOb3RgBsQfTMfho5BNC1P6wmOye2",
+	"V5HdOz7RL0xy7Gp+TY3hMXbEJTVBW4qgE6K+oPjFoRp0eXNn1bLcmm4Awlu2AJl1zzbULNLZDWjZxnM/",
+	"gGnE3y9y63UJYMxC4ky6gbNU60LwMYfzPm2RL9bVNfxLTaOmRYixHb+PP8jtXcwB+JZ/vDFVmVu2gZW+",
+	"WNMystxzKvIh1/+cJhhfEmpDbyEcbxAEnK0Uc4qp2AWnyqIF+GsRpce/0CgQQrUZXJQIbqFmd9wz2a6w",
+	"l59z994II7JHQ/9bH6lAEzbUbNC8QbN2CHG4rxz49pxAQAsguH9nSrqD0sIqG0nmDKqGYLfsAj8kr4S9",
+	"2ewuhN5XpX3u8ekpfhi67oOxBebHDDhfurM7LC9QLR3m8oSZ7JewQcQxsL0095vHycqlC4icg2eO6wZQ",
+	"oCFhcp6DFAHMlgdVJw5beteOYnFBaw4aGbMtB5h8wlihAk8Y6VDPq4ScOMRJxNZ7R3HMIMdK1qRIzZyI",
+	"9KcoKmJD1nMijy8YMafRjAuqrNpb9KrYZXtebHDa1y5CL6YirzaS3SJjEGme9ZrW3gGIJjGsB4q1vvjJ",
+	"GSsb9G4uwognD+c7S+YwppDzfd4fZKAViPFGTQD9JR1UfdbG1BOpmsB5px4kUfZRJ7KIV2bp4fytRhjt",
+	"ZFcpWVPk/46i8qPElkteGKawMlHmGN3/57//v3Mk2atx/kEconyjcwDme7beelIaFEvuGQCceoJ4GFW4",
+	"TPYwjo3ifUtTtEmT+GGASA20kwZb6sPHjYVNZzxITMeMMKXVlJQj0eB7aM+m8l47j2qiIgXVBME1VDvz",
+	"zN7QkH2RNwbOCqjWVi+zXdNW7dOkNdT/MNjRdjZBJtS5B+fwGVcZrnnKhj40iN8Zk03+mmuTooKdkkbl",
+	"CGFTsIphRoV4HLsztpoFAeLWjQ+6FoaHFyeExj+PJIjVJmGhLOovpEBCS7M/L6HxhTlbyv05o+GFrnKO",
+	"b2fus2NUAbRB9KTZcGypUUAjsgLfeW67ydaul5lbu3rq628mt0GC21VECxu+8wYaK/LgvtnQ6zjecr9X",
+	"xLuiQCA1CpTsmL4SMupy2tIEURLkLOEaN3IUJwmH1CTFk/Gmxn9cAlx0RoPvgesmi7RbPSd0aZ6Dzz7O",
+	"UmGfjF03XwcGdedMqjA7fQf5YfKp7AcQbxTRlfVNHMLsS6+4OjKzDVOwEzoMQPavZy0DGZL0rh0rmluH",
+	"LMQpkO0blsItzEPygYFy4DIIMS3G6mZA7Rdq6Ll0P4hX+D3vO6WwhTgjmtolaqhqugsob8TcdPd7KuHY",
+	"zlpqpt9Vxg5h4FKIJFPUYj7ij3HlNQfDv558yfagIycnARM6A3XVG9MycQ+Fuhe/xzn43ukfstTm+4HI",
+	"tqHBcpSuywN+grte6sE4jvhGsJifLHLcmVuqwX3NckdwHMkPTStAST3Hm91Jp4XtfcJ1GcjW9oMzD3v1",
+	"h6uw/eFR5Zbe0JzdEQmsw+uxOr4uufk8ZDHUpqP9zcPR94J0PyU6fwkskL2+152KIw/3zTg22/fKIFjN",
+	"tR7tU2RnpBH0YfWj55dtNG55lwgCKefZFItUyf1Fej/YZxxsAHnqxnJo4bjcV2qMU91QfIJEflAK4QHq",
+	"1tuVHfY7p129LHqQIS130Jc+opHOFH1NTFo0EzGB0kjAFL0reeuIBtAvFQhEQ1AcWoXMfCAViIpX5FFP",
+	"f7nLHGJPu1G8WbikVXpBLFhRpM3ZXMYZ/dtsYDLO7D5Skg14+R0WYsDeHMq3HAfpieKZhjIiezZgGnFp",
+	"qJqUMONeSK1Gj54X6lHPwjq2/gFLjiUpPt22jK/dvfAg6WDE9i5qD0iDgMArP1l7CwenCwZ4L4qfBEAU",
+	"DfIQx5JPXFZAoMd1S9Vagz6A1HXK8bd5JqzW4Opd+yktUjzj035et70zO3B8PIHEBKI0UO4GeY+tGuF0",
+	"QGrO6xpuiPqCqGE6Sh45z/vr4Q+cL1YOha0HKiXcDgw9gPGLpDykzLVGqKCPZw4FpccWYEggY91edAvq",
+	"52pgS37ken13TroOgxYXq8LhEzMM8cIliKEdx07BPaC1RnyOTQqfQG7n8PV9pc+zTUFx31DZnddoWwdU",
+	"/Ea3OaBavHc00jLIpTNi1K55szPhksrqZGOQeXPGBLCBnxMnyM5ST8ClnkPOq10RbhyAFgGUDX/Efsl4",
+	"K86+XnLVwK6KXtn1L6NW2ath+7Z+aDjaHyAVvPTlQbvm/6SkkGkZGUJO0gGQiyx1/6toOb6A4fBoGvek",
+	"C7fZeyBurYdyqbGfjlJpHmejg5+p65j6IcaW8C3bHrYKymBRkwEDJ82ccifLJ5XAij0hVF9jZhdgvLEa",
+	"hcN/3pfNlKBp6HZwviNt/raGkbWnpoFfxMT6v3bOx9+JD8i5q/uRC8S7KbnVyC8nK49+03WNDiSZWzaQ",
+	"9AUX7OEkIvwJXqjezCfm+CKwmNzNRxrlOxvRtwFn6Fu2TXieUi4df7srWTByw9nWwYDtraoZ8w537/OJ",
+	"Xu8YDYuh/20r9lcCLqqQkWPveGfsDzqOuoXaN1yEf2d3cSuNXm2ZswmEHz2CiEGdAXNwoxJPexdxe0b/",
+	"E01ND9uRW6FDRGRBleJMO0aWaTZ9KOjlCXiSFA3vxJaqPIUQ2IPcTMnJp4HQFQqS1araGZEFgpKJkUSw",
+	"bQy2mdjZoRBD5pxIoOyd1zGqdg7OrXlIUnrzjxJq/t9Ze4753d6VTLA8XpJ5sLj1GPBBLaCoMWxTmoT+",
+	"Mw6Z0NAmXHcHidjtM18zCI6y/GoK7sS9Mo/GnSQpK9OxqkQTgR2AqIsEr2qocjq5NHgvwz6xOEOeOnnD",
+	"1Ph6Tw4dlXSRJYuKgx90f2BqyPmXZpIvuLiOD5zm7CpWKv/dslskssFLGy+rAEzJeoB4GbKKQgluucwa",
+	"8Pt1JXJkRJzgfAmMXaMoMCeVF7+dC4buBjw+U9gob5kPP6ooed+vs69M+aBlW+e1+cz2/gdA/mQ1JMpO",
+	"VOxD76mOcdn6cU3nt08OCb4UY+Fo2l1dpHGfNAYvGUo0X4kHXHhrI0BNHU3J0sHDIzkqRUx9e2n/jEIR",
+	"sEVys6EiJz5xbsINKU2s/XeICHViF9nVfdl750Mb/w2p+IrHcdUg5a3uGhUMF4aK/AEXnhMEzMDMZWh4",
+	"rssBSH+Stjf4jfaR7+BQR+57bw7H1gsyuCBJA9LWrUnVQCGnh+ArZN51CNDOuCEcFNq733Lfo39edk9J",
+	"5i30Gtgt2LaR6XpOrllpiJBh+Qbt+DCmsFHrdexsUH9covJiX1AkXpjUdh2SjKgJGuikw5XQsC+HLs7x",
+	"SmlaY5A1NOvQ90/ywnCwTP/pMdvZR5Eis+9Zo0OEANMpGTPA2NgMGS0KqVlOwvV095jUO+QA5wWry8Fy",
+	"TebMSlir/jRKTcuSiVrHWtPedXGL2lVQXWwoNm5tMl1tmEPzWbFFqnJfYKw7zbug12mfVr1q2l633fXN",
+	"0k8RpwlarPWnPQtYKti/t1bXrUN1XLRqEYysSzeSG9ndHPYTbW3qdtE3HKbbG9k+Bp5GfNkvRlQuYumb",
+	"SHkbZlIQp9pZl9KU7QMTDbWYo24iWKJZV+hupYL22Hp7gep9Dgg6LyCPK5+acu86klg7T8Aev71cPQOk",
+	"zUIUfo1cLgsIinRrqmnDRax6IZZhsyoz6gzn5LtHdZUEV61zg2h6Ksh3p9GT7PiDJ4YxUJeMKKDYWCsf",
+	"D0gpapBStBcxg/kizEgsfTKWXfhcGsNc3v85+eWTR257tYcVzJoYGrOTHLy4L0uATiOikiq5Qe8Xo9p4",
+	"Wr6N1ObMNoi5DzojOTVAYgx2FSLT8RqOzuqkie9sTEfwjs2ERYHZzOqNE0bUWOzE5kW+jQku4tCZKCc0",
+	"HOpbli3xXlxso/FbrOsfsPoHLVJlBKZU5k2Gf0LlzuH34Sk4WXXZj54rCBPgke8cizP1aoD596EIETj7",
+	"OOhgUIdIjgVN+GKN0zRhx6HS1PNAr6t0WzEema7YS9+fxGs8VGTB1/3oS1xA1jS67h8FoxIqFaRIIw/B",
+	"7jGdyNox2CfOUiXiQukZMJa2a9RTslRMr8G5cR6qCWypJrYPFSAFWuGHVq1Uw4sh6wiiGg6816yYkPyM",
+	"o34wbdsymkMZzaxyxbh826HQTzMulPIed1296Gmt0+0cuYA72TU+sFFOxndvQOyw0QFKZy5IIJvqhE1q",
+	"BeDWvGbRovhGJjKFaVhNGWYVI0qd8NGIFIcPzFRKxN1/eTf6+V08WB9qTbUfTT151RrSGDQA13rcg+Hw",
+	"7ulJzxywr8U3Sm19pSuRRoIMc0VjGWRvQdcIdDuuqgNxz4fEzhAZsMbjGSIP3LO4unXOHKT6iJXLGLea",
+	"Kivj0rHgN4k6ZYejq69z+fec6JBw2mGXz5pM09DjejajC+SC7R5Lh9gBNO0URbDKvOJFDn+k+YYLro3/",
+	"BQiko3i7aPrZYFDTDDAY1LRUDfqeFp1VHPfPHCXJOAXIRS172oJISRJfQt1tR+CvDXswlOOa4CpLBr5+",
+	"SgbQCOi8UZ4VJowe7HjN9YNXXE1nPMG/4lNWh8tKn0FuqdHIP4TGGtADakL1UKIdIOUGIoFNhQ1ykIFU",
+	"0VfZdpbYApzA3kQMVzhGkuM1OPtkZK06Gt7fiFsserIqcUyl/M5Mpj7j3HOVAkGpg7iD/yuWVYeN0UTW",
+	"DpSpG/LGeM6WCXJvuHj7oZNPUlLW0W83PJDRTIqReTRj1ONqs7EyO8FKHxQ5N+WJDRjnuPa01HuzWyYB",
+	"oZqdvm3pmGAXNG6kv1WswuTnSgh0o9SFB3W1WDCGadIlVYZDgu2ScvQH1DlC0Tuq7vEBqgDN2SpW3vwn",
+	"LFYJv2bgHpIq12dkvnMFaLIWSSf8a03jId5G/lMMpgcWiB9x5msraCLFwhFL0GAztVKeGsB7KrQ1GvMh",
+	"btkU9dVkP8E0MM7IPLuh23WoaKFOJudRHQ0frHehEsVZI6h4NVfymomMGFnkV0Ze2Scy8qucX7kdnKFw",
+	"dj8A1cOVXF7JSulz9NCpStitApxGBRVQLNqXuYj4ovbIx8MUlmqV443gVa4nqMDjofWYxBarkOCAJq5P",
+	"/vzVN3NDVsPiNmpd1VshLG9MGqUQwgvF6CTR0HSIDRZ/9M/dgqN/6ulIcjqgAhWkkp/7bzSBd32JyA5H",
+	"GzrvEG/hVLD5LorxrvHSI1beL6abjawu6uwXIb1wsQC2UvxmmNhpAlZxvjOprBL2ecFUaVIFlnRCgo5l",
+	"579hKueLMQFyM6ufDp/2Xa/7OQrvEYmXDALg8PjEOCXodfQO++jcvYjU+GywQJuPvvtKzvuJYmqPkvtS",
+	"FlY+ul0Wa5ZXsZPOhFF8ypBdSy+EUVH67g2kZ41PCWtkc0UhWdvxu9XIFcxuf9rfQIU7qCrkvPFYHTKc",
+	"fY2JVmM9dJf+S5EuBzfrLarpCbgBsIUsrE1jZGF+h1YZ1yZCX5r7IHuvyColjZB5X62QsZofsGie8BK8",
+	"TSUV7YrBBdcmwVggojyHvmKvI3e3D51j1htGOvPKc2f6eg32P30MbNw2Ke29KatUeIRvWOCGaqXeQeFS",
+	"heyX3BEmOP/T1ITAHuxbM7KWlcILqveuQ7hhZAlb8SXguQI4PlTfjREL+NLMrqOuAEaUz8pnEI6LPVXM",
+	"rv/EonU1RXBU0/TkylhCI7AW30LHymZ/l4LdsjIV6l3+uLim6sxGOA3R8wdIuZcej3GYQOsalrfnJZYG",
+	"zizkDqLfiRVL5Jwlle75fEbUQ0hw7/lZWWPWx2Cs9oLFyurOZR53Ba8qqvJEOZYt6lwglmBYUNHDuyP/",
+	"sJbanJVSmT96Wv+ymhd8gZnt7l1aFHLLaoBxTayTTcoSbUYiIys0AF6pVLF/pt2X8enotPKVeCUGeJEa",
+	"sYxvo3VGrXkAeJh+dmg2qvxwo4loDw0NBDsRtRvzXFkAZ9y0lG487Yj/C7hqWpZM6POQNabpTpOVZLqV",
+	"rATCGuneGUHV72G/tNQEhTcpoS586RyQu5LkMgZ7aVEJ7KbUFnmqz8hbuO3eg4i2xskbqij5j4oXBdFc",
+	"LNg5ec09PzPUrvd2yI5FMSh/j3L+4G0Drph6DrmGIkZkvjv3c5kz9Y3eHy/sSNN8H6P7Re3N7HhORVTS",
+	"verAFILHNtx/UGgM/DvtG5sWdhS7oeqeqUh4CEm7Fs+d0oHc3VRjMg5yYdvZvGY7eBzHkI33OyZc29ug",
+	"4US1p6jHNOlyvPDVQtMhhnbSH6R/b9cStlgo8OTddud16D7rxBZB8MJbtsHISSwSLFT9qlU7V7YKq571",
+	"j1ftPOgW18OlUVZHClC1kKkNkZiHY9X8oTJF0xBQLdcSberbD1F3i6bk13MPUYst1/tNiNpd5Itv1J4F",
+	"7HJsj1w2TKfbS89gTUXPFkelRN++RCGWfw4fiQ8kmlV+G4cWV0wf3Hf7D5neHmHPT90rcQNmIpWiR9Df",
+	"th69010dryKEj/0GqFc2unt8YmlHg/VusBE5rQun80Uyd+gGPYcOyaXXrBllrG09JwS50SQkUTn77rYF",
+	"EnupGGxpJia/xn0AAY1cV29eJUoLysqU1ZEyUAd0cF0HwCIeI3k9Pl05WS+uEo6Xu1+2pVOqJVFs2dm/",
+	"Iaq3B4yE2JdFyl64jIf7TBSK91Q06jqYugYgl+J//vv/1XUaZ0bWxpRAffW3Ihq7G46dcTFi9VtlNWIg",
+	"dAY8WXCCFKPFfk8p9RUf8fux+cItF5mZHfn3i3dvEYM/y2afH6zkA/f2r9bU+EC3b1yY5Ws2a5ZKngYM",
+	"mlxEXWP8TI8vnN44h7cud35rZz5YL1PwC6mU8bRNNTLY1i5ynEUY/BwOwodlsAy5L0qOA3HrEttKH+ku",
+	"mibthVk3V8URxronwLilIEL9aaRlWfAFTVYtTVb5HPBnKJZzxRZmGPIF0NEV14ap2uCOdmeQNqtrAWzp",
+	"bmpdoNt5rNynJqYqjwuCNBx9ExygKb9Pp+Cn7010fzV2eoI6KyJeRltd02oFp6r7XiTr+WJ+abyxulRB",
+	"PBdqUWP5EDe+DEk7Tes1rpS1av30SVfWtC7tUX+gXY6yyaU8AOwdi1rD4AbI8RR+bTo8Das8Rl2qos6h",
+	"BZwF1Kf28+rfw1SqnLcSfn+ttEkzmQCYuJ+7UONwoA3IQkcXH8bgXSAiXic0zcyy4ebKW86pTPI5FEKE",
+	"yXTcqRNSlEPpv3FaSijFOZKDTrD4V28S2bZJmXjg9MvgvR0Ue/65uweaBmuw36Wk8wCAx/12dYuabO7N",
+	"tAFQ5tPcCzdUTSGOqPNopubFdMM4LrhVl+xogOlr11FrwH6XNzZds2KLH/vQdTWM0hz2I43a3f5DY/GZ",
+	"w06kbmv9yItSUiW5uveX1WkjSW9x/O/5yIak/0n52QmP5xiHZ+zMTDxk4w5Cvef37eO6DNIE3auh1Ryk",
+	"KmEDXR8p8kPtTesKFqHH0GVJO4CGp+o9AGHqQMmU7eSdYvddXDcL8BxHj0FzKK3KhVPRpPIQjPF3fDIr",
+	"EXG7oDh4rpqp8hV3QhO+Xktan5EYJGerIKSfg08xjh7NFpXiZndh18ZX6Ancm9x2fiHlNWfe+Xk2M4oV",
+	"RdMVS0v+M9u1KvjAUsPdyqhqEkuvjSlnX7+C12aZSA1aSGEUXdTcTUzd8AV7SC7dPyB+aOdNLaFEq33o",
+	"R0kWBWfChKitNX1lwb7RBHLdkTqeCabsYUQdn5uH5AVIXPjV3UKBVkyTP3x4+Yz85cl3f/rjQ/L5QcnU",
+	"hsPk1HV3XWI/eNcRoSQI5n/BY4zl+px8fiAkmDwbqq6hmp+nfwGLfEN3hOrrkFUidvCw5isB3FsPwz44",
+	"m/2XrMSKXIY1CHtu9sgzztCSz85m3z48ffjtDFkPYF1PALVAvX67Qkbp0NdX+ewMqmg9rR8Dcr9SCpeZ",
+	"8vj01HkdjDNSGlb7ya8OmVnHr6KOqjuRF9RtRHZzn1U1PA0/ucKAceEUBnriuVS+Nl28dVttHFoDHOJq",
+	"QSlGF2uWO5ZVdM6Di6/ePbMznyto9e0qsg4XrLsMf6uYNj84wMtBV6CJ8Yhmtg7mCk9coPpZoyr29X83",
+	"WNhgWJrXJxF2tks7edS+eNIAXZZSR/bQB0bzZwFqdtsdNHSRP9XXLHziCMs7mArT/GzkDvE/33ld7DRC",
+	"uhE0SKgmJZNlwVwmINRjtzcOK4qA4OQa8KQCKVwSRx8Wcc0W1+klfGZ/fl7bUcdYxND8fS+gHRvLYwsY",
+	"ChQiA9shzhZbXBPa5guVldVipQLmlH3rFCJQw3fns8ZzB5VtnQ6MTIANYbP9xaTr5scIvuY47748l00I",
+	"5TeaLFqzmL45o2fmad6sYnicM9MuMzLq4Dw63MHpfLnL5io9X83Cn7A7LxA0Ct52rL1x3oAQIL8mALrW",
+	"1kD0Fc9G3GD1Mp98qf/xFa2CgqFPoXupbeQN6yxwa6KfRExYV/r3EJeBbcleB6EHqA96eGmlmd47+Cwu",
+	"QH5kZmhgp/e0gy5bofpDqM7N5obOM1V0wwyQOPwS/1T9SGMQb62G/fVTQpXulDU9jkDofOS+r9L7lwgv",
+	"rPVNKDDrohxANcgXMMVffHCOL8mW6zX4Jm4vF04g6Dd8/8ITh7156SQiFIxc7r1vaZz6InLTwpOHuWMh",
+	"5wUjp4CXv5djObyiQf+989lPK9C/B6Hqk4QPpdG+odesCaqSyupNoOYuMIbbWU9PRLTnhK0lXzB98qXg",
+	"2ny9+8JkzofoSCedB9GRaLYFZBP43HW4J9cXzjz2+WBekslwMqoW6zEcYV1AaQI2dt9mGM5eTPT4n+68",
+	"W19LtKGhQcjd9GWt+eIa3MO3262uaOUR5Qd+4feiltGF4TcH1s4u6K4uceH0ewfU8f5nq+IDhJyv1pBz",
+	"dcdrvEatHWnZfmArLp65zxxH42t94v71PftZiH1H7xrg6pIe/HeATfIeExUbJVZ8xfoOds8je6EIbYk0",
+	"IXfYKk1ExXHMg4s1LdnR7YP6Axd+RL8rG+HgNp/zZnOjCSKfnHmwlhgnsfK9kSEyeos4cMQ+B5xUx/G/",
+	"uc9Pcb9JNdb7Zhuf4HyT6hBX80cs+SaAfAYb9gRYEOcHZgD7ey7v4osDhsIjniyppvmxHx2+A3vOFe6D",
+	"u0cha7tNKqCNQFPbxYFdmYCJR2pUHOJ3upIHOdWTzvLhEJJdan7f8Bgp8N4/fPddZftH2A1TO3RibpW0",
+	"/x9rqvWrrY1T1+224ptSIgNpfF+9gt+PvbG6X7nnmxc/H490WfnQmFZnFGHqhpGkkPKaUBOS9A7hNIit",
+	"KLiDBHlXMvH0/atbLPSX8N/jvfduvX875z2Qd9AGHTCmHAJ86OAu/dhoT/8xL6F3otGeV+L0wK5J+hIj",
+	"vqFFRxiMdBC5/Rjsyqi4eWlXbH1cuzCQ2v+e9fts5tgG0b1h+3cYCfOTPT3yBkp0h6qZtTEISF1fBMeX",
+	"0yz4SH2F3dCickjj+AK/8E8cZ21D8/e8tv67+ZBnGbOpDhAoUDuo0PG5VAgEhdRBTODacyGEMqpJa+Al",
+	"LxAQ3hcDf6uY2tVywGfaJ0VAw9v6JOpsjbfrEg+i7TyOtfNp7F6SC8PMA20Uo5v22gaA9pwLqnYRRPm9",
+	"WiywCJGdBNm/PnXrADvpZ8ZKQondFZkr6PKY/Mh/6O+iUDCh3kYnX+z/fE0a+z8yM7CZ2nfKEh9M76WS",
+	"GsOUffH/0Wv6+LvvH/xy+uAv9MHy05fvn3z9t9no3dUuQHXfu3S0+LnjVu25Iwzep2vgdoLvuz8+eM51",
+	"KTX3ufvpGzwLr1w4SPqD97Lgi92+1/7vB/7Fy13JHriaysNvfT1MPNXNLgZT3SYblI++jsqgC+tleOqg",
+	"tm7r4+PMVvfGXru1bnqM4VqP7zCr0K1kM4zkCyN3899lgTAEqnGCZ6Vkak1LDVrLQ4J8YYFj3LjqjH2i",
+	"BEiNcSxijnHLIfu5eRjKwzSX/JWr8TnNxW3f+lAJiLKOeDRkeI98/sKwcuyzjtFh1LNPgfJg5MOvIWXX",
+	"PpwgGAO10k3vit4AQNfhbmOClS4NxBsHJEpcIoMXu/Vi2LrfnQJGnm+qjZPOVnWFfz2KpPl8OqavwbBN",
+	"Kiz0FOMxdz90TeK8unwcei0yItiWaRMywj4/cCcO79x9J/Mk53rjam7Ftcjn+MCrUBb3CJBo/AQt7lvR",
+	"dx+OK/rPpTjE6r1mnu4rLJ5LTqJiB6VfkYzY/pjAcrbVNVw3KOA0fLHZJfsRH/uHF3XHPsRunhKmvJvs",
+	"w9yfGgo8QZPIDupN9x3UfiJGZo4xWa3sycZSXdPP9zUX+fAG+RmeOKjWU9MupPkcANpQCXe3N4h77k7l",
+	"2CtpPtSSp0Xqsb5gJvFdG0rUIQ+tB46KMUocLtVhNqDVkc0DLrCwJGwT9MK6njWikW7FHPvGwGYruDbD",
+	"m+01PHHgzabNNGaBOvV733Jh22OWBgd24KwMAG1pqGwi9iU0ppw/r2vY3xESMnAW79eT0lnCuLAu3PIe",
+	"JnhjW8uspHKJ4Paulkvy7OKvjjEYaX6g/FFIUt7nuIPFbYA+h+M3YR1/g9ANYAddeCaIakjf11kdilhz",
+	"bWTMEgyjTsdr4qM7/YfcM+8EcxumSf3p6AIOBPi2w6ghVtQs1jE6OtytDldIdzrQrwO5NWOlY0dgRaEf",
+	"knc+Qd5R8NuNnAf9FOCI9JoJIivTWHV8uWdgIxTJLetEtXP5BgY03gk8bS/YTgEA7b4NDfvhd5VZyA1L",
+	"xhRc1XgkVjsYImyLvAdwjhsVs6TCJQzsFmPF1Ykn1BhEhQXSjc76d4qHi2LnCTq8TwGqQ9RUGzHXAD7Z",
+	"dtcOOQB+9x6GDkimnuDx9C7wzn7gm2t6FOrNPXsIyJsMnHxuJ7rCujH3xaGFZGoDn3xBKt/BkEdjbo8s",
+	"HZ45MpnEBQV3yIHQh9Sthi/iobFej6MtDLfVGDvz9uuSjXr2r04QjFjGkzm9TWrT7XuU0rzfV7BtfqDA",
+	"effPdKW8r8JVYie7USsC3LxhY50HZSJsNSPlPr9We3X1TfJcvvhcSjVSbzTss/GNDcSnesLv4q93jq/9",
+	"hoEylLEarBSgVHry6M+nf8xq9l+0VGBfBCWgxS1Wo0SOKwaSpwhRfL9bLRK79y+gRl5aM9jeCXZ7AInX",
+	"s4u/noMVbLU3TYP/khqylVWRuyM/6bh7rrmkRvkBb6X96qQKHHNrWeSoTnIBJMhgsCR0yiWShY8HAGRJ",
+	"XmDsgSQFozeMIItc9JNKbuLqZ1PfPD2IQos6rNdosVrYbxY0C+sZ2cIfDqPnAIliUG8yJ9q4wnJC9yvX",
+	"IvVhXi0fgIjKCLXbpcPTzQrNWkTWQFaPD/m0A8WWlXaMeEjzDLL9yaPHfYP8Rc5/v4LUdk7/C8jRp3me",
+	"eWXIWj8KPWxWWGTAXQdxQbFXbG4Y5DYMS8s3/qEjzmH4RsJiQcPuUDaLVTJzKNNmt3mDfx2KEi7YPkOy",
+	"nsTUwQxwEwhNBdLBSF2ORu065MjcSnUNHGS2g6oC0lZVCVfz0BUdJ3O2qkRI/aLC3kZYwiySTOtm94j0",
+	"KVysPnK9Hnf0Hh/607Fd84OdoAMhat3mWFEuMhCQLIfcLR0qyIEPzKovckk0w7ikj8MChiifcBpPyoKK",
+	"NIbifUF/byt6cEFgx5iSBTA7h5IEoGNiWdHzkDTiTt/o9fri/mvQ+9NcsuNOXmriNixkst01U0BuyZLW",
+	"damH5ONegO+mtZfjGN89tYTQo9NfjxOUjBFHzrH6MXwhoClhNXmU3ytJMFcM9Unmy2hCXUfAIu5aUMRI",
+	"fAQGmNxb9yJqXxZ0tTpIpPA1qzO3IFgECpOdrP1IJiFzloSGvrhhalcjP6GYCzV0TjXDiBYHXIKwH26T",
+	"o4P3Qy4J+0wXptgB/bP9VEbmlQk1pLGulq5LiyKP6KKgfMPyzK4s3hku9HXDVH8tL9Zy+1bmR/UOQ/sp",
+	"JQt+O4xgNa49T6utt3ZDW+2FC6gXi/zgXLe4I+PQkPY6l1QPZRG9tz8/QxalY9yN0P6EWzGgXwIlKhZm",
+	"9+UODteppLtfI0DuMBgGgfX+AO2DPGSVKkI6GIBJFd2Sny4v3xM3/3sCgr7ocdpdg7tiRN5Rs27bVIyw",
+	"L/0wMlOwEhcGs8l6zhvb31oSUONY5q3kgEJaKAy0TLlyuv3whTnWrMiv5hgJWNEbduVEJRQHM1cAfYca",
+	"FrIsga1vQ3dX9ra5mjMmoEBSpIxHv/9PFwtWGiz7JKCWAkXc9SjH07giHMlvhnhsNLNGHuBTgUzPXgeu",
+	"SkEDiD4+TrxPGfiHBqN/qMTRsej2oIwN2npJcfJFVWJQ0f5QHZXoC5DMibhqdRjGVbsxa2CMC6hY8VpS",
+	"Hc1nv62L8UMlXj138dB6ctNa88jmUkpwo/wbVYxUImeKbKmrwb6lvM1eA2rvit8AZuialeYhQXW3sGoa",
+	"JZotpMiJPfdkURkEy0FNfvCvwOtrmnvlerlkC+PY0AQ4UaAoTkqnjm6jx8feRsfRpb3LaZQi3dwIrCj0",
+	"yRfHBPv15Iu99tOH713JxDPmVK8jHT/7DZbDVxKnUMITGJ85AFduzawCVXzqa5zif9spAWitYmVBd0cL",
+	"B7jDFb3O7Pe+0Z6xN7M24+mDRw//5O+ytqFb17kdz9EQ/awd+jca4r/gAHsQ7KG6flbk+66k7kSCiMa2",
+	"ZDd2cpLb8CM1i/WoWwAC+tBaNJ92b2T/BXTEIRxVJTJk3HLkOx8qYVfCGpoHQnQrbJEbD3SDpcaqSg+A",
+	"ngGn5pyADzJE6LG+8XEvDcwkqmWFh/GmVumVYZufAtT3aPLCfyKyem8bikdmj/NGakPMlglMCLkrfhdE",
+	"rgsAIN8iWgS+sBCKEfu5rJm5E5DR32iy5CK/mkNkXN+DZDmQsOhujYIawxdsEBvnHpna9x/ouNzVj9zK",
+	"8Ij47MT5p9pmgynYwT68l4g9kL/GW3zUith/t9ewyPp1grVhFJw2ANsAPnr7vTOi2Q1TtCBbLnKMP8Ll",
+	"k313evrg21Pyh/bz4Eqji/UfIQ3Cn7nvTk8DLIQmYRXUpEAVj05HoSo6ozjD0wb9RntdakY2PM8LpOfG",
+	"84lClIfr1TkIU51UQBK+hxD7eMFod46Oh4Z46mfMmc7ucGfOyVdX57OrmbPPxxZbCWFzogGav1/kIIT/",
+	"n1Du3MM2a6Q/RLRD/PFAxQ/ge61MmK1UuT6D/5zbA4mW47qFnMIK5qCnUyGdWejMTwpUBve8O31oNxql",
+	"8NFNBzaiaoUqH3cUd1gp3QWHrJZwTipheOGiDfbvLAPeQbuX6E7DbIRAXd/SfV9QgYryIBbuo9cjWyX1",
+	"Ca/FqVMyv9FEblOZFg7DEZGMoYZ3xC9onNIEDmcMxEPUDO6Zd6+f/19vX3wcd1+MLip4zINzX4FtShTT",
+	"1YZZs0wxo3Yu1G3oNSNV2Yp16yjv30AQ93ZbHzt0CK9SN6/RtuvtvcNHfN6JLVX5fUNbEv6h/6hYdRD3",
+	"0I8Qet4iayZZUl6gCUvq8MFYLxHsr2Osq1G7/13WO8GVHJLaLrL27EgQpEMwWi6rudm30rbreVUM6lIX",
+	"/pk9N4kHjtA1o3lCbK9lBYQGETvmT48bZsyfnjyZasZccpepAG4aXXc61g9rmRwkTBPX/cCkQJTRrUOZ",
+	"x7ypwpKm1Lvw+2FuLFfkf75DftFCLq6RjBSgBOyzITnd6SwUsLcPG7kCX38jaAB8wEjDMxhLwmGetEjE",
+	"o7s7sPNe4LQdccp9XaL+hP/7xbu3BDtAHp8+Pn3w6PGBNOtmy06RG0MaHpnKsGOTfln3wL/MRAaKg5Hz",
+	"WNfuT3E4XPCVeFeNI3C4wApAmDPSyD67YObBMymvOTt6+tgLV83fj2zAuorumDfsuHDJdAHqosBuRWf2",
+	"LVBunRGKuAGqrwO0TxMh/XAzTGxi9W9g5T8kT4mR10y0WBJuaMFzgKFBMkZ+oFRpq977SlAw/UgXtt/Y",
+	"japkdku9OpZC5hq/d8BxtOxmY87u9eg4+tTZ2S+fWnW++EqAixIiS84P6REBW6nyc6vf6eZhg1LM0NXe",
+	"MpfVvOALFDqwE4fxV5f4yEF5CerPjqIlgC7sZSRwjY4hJHBjOkCYHTltvMz4RpOn71/h+dbnyK4oSIsP",
+	"nRjwM8slZOpgPfrplEzPFKOG4bwcjZbJTfv98jK9oTlrfLi9bvbHA2IZw1plvgy2UVKs0E0owLe4oddM",
+	"dWtmY7VsKRZs+ErHfXDyheeD1EzP4e9+MfdD1QFudieU+n714YW9q2aH0QGou/BCfhXW6bDHwDgqobWr",
+	"43EGN6bXROFMZfFjBGVPdnCbDa+Bc05Ej9Gl2j09Zu24Sx96ngYWhmxB5KA4IEz4UvGBMgRb6lyBByhL",
+	"uYY8VOYRwK6wFZTAdHqRZiK36x4/Qy2AsFejh2+pj+GpPT6IgP8ULiVzHAD0n5x82E/f0UGfcGGGJb09",
+	"JyFegB9rN8lRyIR/o7p0NQfuka/A2kbFOP3Y8lFhAU+++P8cccO1Vus3ICAMgw3o2njGyej6UOkBnd7L",
+	"XrhseBnapsqLS7o6un3/NDKjuaJLk8FNwsSCOTPF17s7WHzVz0qDmCu2J0/Q05y8OKS8fup80UdbQPxA",
+	"svqPdt7wA/lRV5KLFUZqMeSXS6CsCAsySKx5nEXI+XKZXIPnfLlsnKPBu/uZ3JRUMaw+e17HpK1yUYnC",
+	"WsUrfsNSIWgfuo5d4/dzzdrBHpsgzyc42oNYA0WHt8CxjyF0ZnqMsN18NolkJFFlLOfmOXTmSGXGfgsK",
+	"kqEr4gXwFRxKYUB6GJcb60T9NWOllTkLucEsWMwE9Nw4SVETrehNb9gxl+eY5Wlvu0J2zIdRc8qCLli9",
+	"NN9oYrCaylRVDs9rTURxF5mQDfBY4Gn5JzqJsHdTIJ+PNSeIu5kPJe/xWDpbFgU/fmKuGL3Oaj5cpCsB",
+	"T8tttsVayut0pJQWxcWasaMycNcfScIO4cfD1AijRYENuvISbG5nIAt5LggpdIm3R9KqUufHyuOfpLy+",
+	"AK/kHQ5R2zOPTs44OLEe7jf6HDOhHDTRKV8IRPQqWAOh7THn/t9/jsC1+177Y7uZ3dQd3ch2jmODrr2i",
+	"YEpbk+gG06YAkxfihO1tBWWxzutf/Xy3fNBAHKUYnGyzlR5WnznAqP+iIwwDQx8alPXHbisMTnBo+uQL",
+	"/segE+CFyDsb9n6d0NjFc18yCVbAaisuv2++s/sXpkcAaPhoZzqeaqObB/kOPDjRxbJm0u9B//5RvrY9",
+	"mTx/a2o+Uv0zK82YfrzkyhfmuxevabyUy80hRMhLxdjfG0qdIwRCSFTAYoOTBYDxYBDf5jiXtNLseNqe",
+	"bf23dpdBJw6dXA1YNBKqsW1vNfdKQgnSlGr1Hn+/oJuyYIeuLYpgqbGheNeV/XVFsdlRwXggikbI1mH0",
+	"Ya4xuT9gPaF5ryDrMI337QhTbM2o0rRIeySpNh/CU8fksQgfGapLTlGGRS/nVxgzxMC5G9lhQMyBoaUx",
+	"EfesXbvpOVY1+tD8Pdunk1b97vQujWtLCn/uzrHkE6iritEiI1vFDcM/ABF4qRi4eW8jSsOeOcHkr6Pd",
+	"aC+h+fZZPfxGwa/8M2+TZ3JTVoa5ZNLmqSdUsG2wtYP2A0Zmhor6tgEfsbsqKPdcE6qvofBU3kx2urYa",
+	"5K22FWpae6jKwlMHvaJbHx91S/uO7L2m66bH3NT1+A4ZPPxGB0VWH6uIz/gb2nWkrgVzINMpYvHhFwYt",
+	"vn2AkJSV5SrG3MHK+ge3m6C+jCCMqoKDfuIsJYgXQnLUeUOsaOMZNibKBa9LDkmFA6ntg+Bp94loeMH9",
+	"dNgT6wZeZ95QpfgNAyW7wHT1e1bZnuY5jvV4gFjX/j2jgZpf7VTyRX/IXRf2Z8ZKAnhXtrE3LHWre4cD",
+	"cWLo9fG8CZf0mjXWup+s2dFYKDfAgwaVCg9k/zecMLTAUMGcLeSGhelrZsjTOAnT+PkchyFOTcr94Kv2",
+	"7ppjuE3vDoaORqIRkfF7Eiin9yBQnvoYjoAC/AeqG3oIeWL3/wn7XLKFYflx1LEj7aQX0Ol3y6PupWbK",
+	"4+9hI10GP9sBttFbaVzxWb3GsDYKWpCr+JVzUPY2pdkRNF+cO9YzJE/fd4Yqk1TrLuyvXKzuw6PtvzVk",
+	"i0MO4hLBqofhD0G39nyHbO2h/QPyhIy862H4R8Z5u1DR/XJBwMDiCRnPK0XnxY5QR4t9iJwMWE/qSwrZ",
+	"Vd3H/BA9F5U4bqDoP7H9NCL0X8iGtWomJTAfeQ21xpPpyhHVZVP3xf3a6aUuBXN29ssnexuG3PNfPtlJ",
+	"Q0pRnO9KFbOz2Qkt+cnNo9nXT1///wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

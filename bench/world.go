@@ -177,12 +177,12 @@ func (w *world) live(ctx context.Context, document string) (id uuid.UUID, err er
 
 // hook gives the address and the secret of a live workflow's webhook.
 func (w *world) hook(ctx context.Context, name string) (address, secret string, err error) {
-	made, err := ottermere.Answer[struct{ Secret string }](w.client.MakeHookSecret(ctx, name))
+	made, err := ottermere.Answer[api.MadeSecret](w.client.MakeHookSecret(ctx, name, api.MakeHookSecretJSONRequestBody{}))
 	if err != nil {
 		return "", "", err
 	}
 	sheet, err := ottermere.Answer[api.CallSheet](w.client.CallSheet(ctx, name))
-	return sheet.Address, made.Secret, err
+	return sheet.Address, *made.Secret, err
 }
 
 // drained waits until no run is left.

@@ -97,11 +97,15 @@ func TestAnotherWorkspacesIdsAreNotFoundByAnyOperation(t *testing.T) {
 	require.NoError(t, err)
 	token, made, err := w.Service.Store.CreateToken(ctx, stranger, store.NewToken{Name: "stranger", Role: store.Owner})
 	require.NoError(t, err)
+	_, err = ottermere.Answer[client.MadeSecret](w.Client.MakeHookSecret(ctx, "kiln-list", client.MakeHookSecretJSONRequestBody{}))
+	require.NoError(t, err)
 	own, err := ottermere.Answer[struct{ Tokens []client.Token }](w.Client.ListTokens(ctx))
 	require.NoError(t, err)
 	require.NotEqual(t, made.ID, own.Tokens[0].Id)
 
-	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{number}", "1", "{mending}", mended.Id.String(), "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own")
+	sheet, err := ottermere.Answer[client.CallSheet](w.Client.CallSheet(ctx, "kiln-list"))
+	require.NoError(t, err)
+	fill := strings.NewReplacer("{workflow}", "kiln-list", "{run}", sent[0].Run.String(), "{connection}", "tables", "{list}", "workbooks", "{number}", "1", "{mending}", mended.Id.String(), "{address}", "0", "{step}", "-", "{file}", "sha256-"+strings.Repeat("0", 64), "{connector}", "own", "{secret}", sheet.Secrets[0].Id.String())
 	spec, err := api.GetSpec()
 	require.NoError(t, err)
 	tried := 0
@@ -158,7 +162,7 @@ func TestTheDatabaseItselfSealsWorkspaces(t *testing.T) {
 	require.Zero(t, seen, "without a workspace, the API's role sees nothing")
 	_, err = conn.Exec(ctx, "SELECT set_config('trellis.workspace', $1, false)", uuid.NewString())
 	require.NoError(t, err)
-	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "stray", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "data_key", "person", "workspace"} {
+	for _, table := range []string{"workflow", "revision", "connection", "live", "run", "journal", "stray", "lattice", "pass", "sample", "delivery", "start_key", "member", "api_token", "data_key", "hook_secret", "person", "workspace"} {
 		require.NoError(t, conn.QueryRow(ctx, "SELECT count(*) FROM "+table).Scan(&seen))
 		require.Zero(t, seen, table)
 	}

@@ -18,6 +18,36 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for CallSheetVerify.
+const (
+	Basic     CallSheetVerify = "basic"
+	Bearer    CallSheetVerify = "bearer"
+	Header    CallSheetVerify = "header"
+	None      CallSheetVerify = "none"
+	Signature CallSheetVerify = "signature"
+	Standard  CallSheetVerify = "standard"
+)
+
+// Valid indicates whether the value is a known member of the CallSheetVerify enum.
+func (e CallSheetVerify) Valid() bool {
+	switch e {
+	case Basic:
+		return true
+	case Bearer:
+		return true
+	case Header:
+		return true
+	case None:
+		return true
+	case Signature:
+		return true
+	case Standard:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ColumnNest.
 const (
 	Branch   ColumnNest = "branch"
@@ -696,9 +726,17 @@ type Cadence struct {
 type CallSheet struct {
 	Address string  `json:"address"`
 	Curl    *string `json:"curl,omitempty"`
-	Secured bool    `json:"secured"`
-	Verify  string  `json:"verify"`
+
+	// Proof How a call proves itself, as a sentence for the other side
+	Proof string `json:"proof"`
+
+	// Secrets Those in use, the newest first
+	Secrets []HookSecret    `json:"secrets"`
+	Verify  CallSheetVerify `json:"verify"`
 }
+
+// CallSheetVerify defines model for CallSheet.Verify.
+type CallSheetVerify string
 
 // Called defines model for Called.
 type Called struct {
@@ -1172,6 +1210,16 @@ type History struct {
 	} `json:"runs"`
 }
 
+// HookSecret defines model for HookSecret.
+type HookSecret struct {
+	Id     openapi_types.UUID `json:"id"`
+	Made   time.Time          `json:"made"`
+	MadeBy string             `json:"made_by"`
+
+	// Used When a call was proven by it last, within a minute
+	Used *time.Time `json:"used,omitempty"`
+}
+
 // ImportConnector defines model for ImportConnector.
 type ImportConnector struct {
 	// Address Where the document was found; a server that is only a path is resolved against it
@@ -1514,6 +1562,14 @@ type ListShape struct {
 	About   *string       `json:"about,omitempty"`
 	Columns *[]ListColumn `json:"columns,omitempty"`
 	Title   *string       `json:"title,omitempty"`
+}
+
+// MadeSecret defines model for MadeSecret.
+type MadeSecret struct {
+	Id openapi_types.UUID `json:"id"`
+
+	// Secret What was made; left out where it was given
+	Secret *string `json:"secret,omitempty"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -2589,6 +2645,12 @@ type SaveDraftParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// MakeHookSecretJSONBody defines parameters for MakeHookSecret.
+type MakeHookSecretJSONBody struct {
+	// Secret The other side's; one is made unless it is given
+	Secret *string `json:"secret,omitempty"`
+}
+
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
 	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
@@ -2711,6 +2773,9 @@ type SaveDraftJSONRequestBody = Document
 
 // PlanEditsJSONRequestBody defines body for PlanEdits for application/json ContentType.
 type PlanEditsJSONRequestBody = Edits
+
+// MakeHookSecretJSONRequestBody defines body for MakeHookSecret for application/json ContentType.
+type MakeHookSecretJSONRequestBody MakeHookSecretJSONBody
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -3498,10 +3563,24 @@ type ClientInterface interface {
 	// Corresponds with GET /workflows/{workflow}/hook (the `CallSheet` operationId).
 	CallSheet(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeHookSecret Make the secret that callers prove; it is shown once, and an older one ends
+	// MakeHookSecretWithBody Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
-	MakeHookSecret(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	MakeHookSecretWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeHookSecret Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
+	MakeHookSecret(ctx context.Context, workflow WorkflowName, body MakeHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndHookSecret End a secret; nobody proves anything by it from now on
+	//
+	// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
+	EndHookSecret(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GoLive Freeze the draft as the next revision and put it live
 	//
@@ -5437,11 +5516,45 @@ func (c *Client) CallSheet(ctx context.Context, workflow WorkflowName, reqEditor
 	return c.Client.Do(req)
 }
 
-// MakeHookSecret Make the secret that callers prove; it is shown once, and an older one ends
+// MakeHookSecretWithBody Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
-func (c *Client) MakeHookSecret(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakeHookSecretRequest(c.Server, workflow)
+func (c *Client) MakeHookSecretWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeHookSecretRequestWithBody(c.Server, workflow, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeHookSecret Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
+func (c *Client) MakeHookSecret(ctx context.Context, workflow WorkflowName, body MakeHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeHookSecretRequest(c.Server, workflow, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndHookSecret End a secret; nobody proves anything by it from now on
+//
+// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
+func (c *Client) EndHookSecret(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHookSecretRequest(c.Server, workflow, secret)
 	if err != nil {
 		return nil, err
 	}
@@ -9534,8 +9647,19 @@ func NewCallSheetRequest(server string, workflow WorkflowName) (*http.Request, e
 	return req, nil
 }
 
-// NewMakeHookSecretRequest constructs an http.Request for the MakeHookSecret method
-func NewMakeHookSecretRequest(server string, workflow WorkflowName) (*http.Request, error) {
+// NewMakeHookSecretRequest calls the generic MakeHookSecret builder with application/json body
+func NewMakeHookSecretRequest(server string, workflow WorkflowName, body MakeHookSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeHookSecretRequestWithBody(server, workflow, "application/json", bodyReader)
+}
+
+// NewMakeHookSecretRequestWithBody constructs an http.Request for the MakeHookSecret method, with any body, and a specified content type
+func NewMakeHookSecretRequestWithBody(server string, workflow WorkflowName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9560,7 +9684,50 @@ func NewMakeHookSecretRequest(server string, workflow WorkflowName) (*http.Reque
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndHookSecretRequest constructs an http.Request for the EndHookSecret method
+func NewEndHookSecretRequest(server string, workflow WorkflowName, secret openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/hook/secrets/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -11196,12 +11363,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /workflows/{workflow}/hook (the `CallSheet` operationId).
 	CallSheetWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*CallSheetResponse, error)
 
-	// MakeHookSecretWithResponse Make the secret that callers prove; it is shown once, and an older one ends
+	// MakeHookSecretWithBodyWithResponse Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
+	MakeHookSecretWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error)
+
+	// MakeHookSecretWithResponse Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
+	MakeHookSecretWithResponse(ctx context.Context, workflow WorkflowName, body MakeHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error)
+
+	// EndHookSecretWithResponse End a secret; nobody proves anything by it from now on
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
-	MakeHookSecretWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error)
+	// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
+	EndHookSecretWithResponse(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndHookSecretResponse, error)
 
 	// GoLiveWithResponse Freeze the draft as the next revision and put it live
 	//
@@ -15236,17 +15417,13 @@ type MakeHookSecretResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *struct {
-		Secret string `json:"secret"`
-	}
+	JSON201 *MadeSecret
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r MakeHookSecretResponse) GetJSON201() *struct {
-	Secret string `json:"secret"`
-} {
+func (r MakeHookSecretResponse) GetJSON201() *MadeSecret {
 	return r.JSON201
 }
 
@@ -15278,6 +15455,47 @@ func (r MakeHookSecretResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeHookSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndHookSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndHookSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndHookSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndHookSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndHookSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndHookSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17546,17 +17764,43 @@ func (c *ClientWithResponses) CallSheetWithResponse(ctx context.Context, workflo
 	return ParseCallSheetResponse(rsp)
 }
 
-// MakeHookSecretWithResponse Make the secret that callers prove; it is shown once, and an older one ends
+// MakeHookSecretWithBodyWithResponse Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
-func (c *ClientWithResponses) MakeHookSecretWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error) {
-	rsp, err := c.MakeHookSecret(ctx, workflow, reqEditors...)
+func (c *ClientWithResponses) MakeHookSecretWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error) {
+	rsp, err := c.MakeHookSecretWithBody(ctx, workflow, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseMakeHookSecretResponse(rsp)
+}
+
+// MakeHookSecretWithResponse Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/hook (the `MakeHookSecret` operationId).
+func (c *ClientWithResponses) MakeHookSecretWithResponse(ctx context.Context, workflow WorkflowName, body MakeHookSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeHookSecretResponse, error) {
+	rsp, err := c.MakeHookSecret(ctx, workflow, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeHookSecretResponse(rsp)
+}
+
+// EndHookSecretWithResponse End a secret; nobody proves anything by it from now on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
+func (c *ClientWithResponses) EndHookSecretWithResponse(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndHookSecretResponse, error) {
+	rsp, err := c.EndHookSecret(ctx, workflow, secret, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndHookSecretResponse(rsp)
 }
 
 // GoLiveWithResponse Freeze the draft as the next revision and put it live
@@ -20583,13 +20827,40 @@ func ParseMakeHookSecretResponse(rsp *http.Response) (*MakeHookSecretResponse, e
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest struct {
-			Secret string `json:"secret"`
-		}
+		var dest MadeSecret
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndHookSecretResponse parses an HTTP response from a EndHookSecretWithResponse call
+func ParseEndHookSecretResponse(rsp *http.Response) (*EndHookSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndHookSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

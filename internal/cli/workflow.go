@@ -327,33 +327,6 @@ func (a *app) prepared(r api.Rehearsal) {
 	}
 }
 
-func (a *app) workflowAddress() *cobra.Command {
-	var secret bool
-	c := &cobra.Command{Use: "address NAME", Short: "The call sheet of a webhook, for the other side", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		if secret {
-			made, err := got[struct{ Secret string }](cl.MakeHookSecret(c.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(made, func() {
-				fmt.Fprintf(a.out, "%s\nThis secret is shown once; an earlier one no longer counts.\n", made.Secret)
-			})
-		}
-		return a.show(sheet, func() {
-			fmt.Fprintf(a.out, "%s\n\n%s\n", sheet.Address, deref(sheet.Curl))
-			if sheet.Verify == "bearer" && !sheet.Secured {
-				fmt.Fprintf(a.out, "\nNo secret has been made yet. Make it with: trellis workflow address %s --new-secret\n", args[0])
-			}
-		})
-	})}
-	c.Flags().BoolVar(&secret, "new-secret", false, "make the secret that callers prove, and print it once")
-	return c
-}
-
 // items reads a JSON list of objects, or one object a line.
 func (a *app) items(path string) ([]api.Fields, error) {
 	text, err := a.read(path)

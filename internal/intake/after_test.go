@@ -54,7 +54,7 @@ func follower(t *testing.T, trigger workflow.Trigger) (*door, *ends, *Afters) {
 	plan, err := workflow.Compile(&workflow.Workflow{Name: "told", Label: "item.title", Trigger: trigger}, &workflow.Catalog{})
 	require.NoError(t, err)
 	d := &door{plan: plan, keys: map[string]uuid.UUID{}, drafts: map[string]string{}}
-	d.Intake = New(d, d, d)
+	d.Intake = New(d, d, d, d)
 	e := &ends{}
 	return d, e, &Afters{Intake: d.Intake, Store: e, Log: slog.New(slog.DiscardHandler)}
 }

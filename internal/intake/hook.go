@@ -1,20 +1,21 @@
 package intake
 
 import (
+	"bytes"
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/payload"
+	"youngtrellis/internal/core/proof"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
@@ -50,12 +51,83 @@ func (in *Intake) Forget(address string) {
 	in.hooks.Forget(address)
 }
 
+// hook is an address with the secrets that its callers prove.
+type hook struct {
+	store.Hook
+	secrets []string
+}
+
 // hook finds an address; what it finds is kept for a second.
-func (in *Intake) hook(ctx context.Context, address string) (store.Hook, error) {
+func (in *Intake) hook(ctx context.Context, address string) (hook, error) {
 	if len(address) != 22 {
-		return store.Hook{}, store.ErrNotFound
+		return hook{}, store.ErrNotFound
 	}
-	return in.hooks.Get(address, func() (store.Hook, error) { return in.Store.HookByAddress(ctx, address) })
+	return in.hooks.Get(address, func() (hook, error) {
+		h, err := in.Store.HookByAddress(ctx, address)
+		out := hook{Hook: h}
+		for _, s := range h.Secrets {
+			text, err := in.Vault.Unseal(ctx, h.Workspace, "hook_secret", "secret", s.ID, s.Sealed)
+			if err != nil {
+				return out, err
+			}
+			out.secrets = append(out.secrets, string(text))
+		}
+		return out, err
+	})
+}
+
+// prove tells how a call is proven, and gives its body to be read. The error is
+// errUnknown where it is not.
+func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, header http.Header, from Body) (proof.Proof, *seen, error) {
+	body := &seen{from: from, most: MaxBody}
+	byHeader := rule.ByHeader() || rule.Open()
+	var raw []byte
+	if !byHeader { // it is the raw bytes that are signed
+		var err error
+		var large *payload.TooLarge
+		if raw, err = io.ReadAll(body); errors.As(err, &large) {
+			return proof.Proof{}, nil, in.unproven(ctx, h, "what is signed is read whole, and "+large.Error(), body.excerpt)
+		} else if err != nil {
+			return proof.Proof{}, nil, err
+		}
+	}
+	p, err := rule.Check(header, raw, h.secrets, now())
+	if err != nil {
+		if byHeader && in.noted.Allow(h.Workflow.String()) {
+			body.begins, _ = io.ReadAll(io.LimitReader(from, excerptBytes))
+			body.length = max(len(body.begins), int(from.Length))
+			in.note(ctx, h.Hook, "refused", err.Error(), nil, body.excerpt)
+		} else if !byHeader {
+			return p, nil, in.unproven(ctx, h, err.Error(), body.excerpt)
+		}
+		return p, nil, errUnknown
+	}
+	if p.Secret >= 0 {
+		in.used(ctx, h, h.Secrets[p.Secret].ID)
+	}
+	if !byHeader {
+		body.from, body.most = bytes.NewReader(raw), 2*MaxBody // it is counted again
+		body.excerpt = excerpt{}
+	} else if !rule.Open() {
+		if body.most = MostBody; from.Long != nil {
+			from.Long()
+		}
+	}
+	return p, body, nil
+}
+
+// unproven notes a call whose body was read and that proved nothing.
+func (in *Intake) unproven(ctx context.Context, h hook, why string, body excerpt) error {
+	if in.noted.Allow(h.Workflow.String()) {
+		in.note(ctx, h.Hook, "refused", why, nil, body)
+	}
+	return errUnknown
+}
+
+// used notes that a secret is in use, once in a minute. A failure to note it never
+// fails the call.
+func (in *Intake) used(ctx context.Context, h hook, id uuid.UUID) {
+	_, _ = in.inUse.Get(id, func() (bool, error) { return true, in.Store.HookSecretUsed(ctx, h.Hook, id) })
 }
 
 // Body is what a caller sends, to be read.
@@ -104,39 +176,29 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if err != nil {
 		return Received{}, err
 	}
-	start, plan, err := in.start(ctx, h)
+	start, plan, err := in.start(ctx, h.Hook)
 	if err != nil {
 		return Received{}, err
 	}
-	proven := proves(header, h.Secret)
-	if !start.Open && !proven {
-		if in.noted.Allow(h.Workflow.String()) {
-			begins, _ := io.ReadAll(io.LimitReader(from, excerptBytes))
-			in.note(ctx, h, "refused", proofReason(header, h.Secret), nil, excerpt{begins, max(len(begins), int(from.Length))})
-		}
-		return Received{}, errUnknown
-	}
-	body := &seen{from: from, most: MaxBody}
-	if proven {
-		if body.most = MostBody; from.Long != nil {
-			from.Long()
-		}
+	proven, body, err := in.prove(ctx, h, start.Proof, header, from)
+	if err != nil {
+		return Received{}, err
 	}
 	fields, err := payload.Items(payload.Body{ContentType: header.Get("Content-Type"), Encoding: header.Get("Content-Encoding"), Query: query, Content: body,
 		Files: in.filesOf(ctx, h.Workspace), MostBytes: MaxBody, MostItems: in.Most()})
 	if err != nil {
-		return Received{}, in.unread(ctx, h, body, err)
+		return Received{}, in.unread(ctx, h.Hook, body, err)
 	}
 	if h.Taking {
-		return in.sample(ctx, h, address, fields, body.excerpt)
+		return in.sample(ctx, h.Hook, address, fields, body.excerpt)
 	}
 	if plan != nil && !called(plan) {
 		const why = "what is live is not started by calls any more"
-		in.note(ctx, h, "refused", why, nil, body.excerpt)
+		in.note(ctx, h.Hook, "refused", why, nil, body.excerpt)
 		return Received{}, &Refused{Status: http.StatusGone, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
 	if h.State == "paused" && plan != nil {
-		got, err := in.keep(ctx, h, plan, fields, body.excerpt)
+		got, err := in.keep(ctx, h.Hook, plan, fields, body.excerpt)
 		if !errors.Is(err, store.ErrConflict) {
 			return got, err
 		}
@@ -145,10 +207,10 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	}
 	if h.State != "live" || plan == nil {
 		const why = "the workflow is not live"
-		in.note(ctx, h, "refused", why, nil, body.excerpt)
+		in.note(ctx, h.Hook, "refused", why, nil, body.excerpt)
 		return Received{}, &Refused{Status: http.StatusConflict, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
-	return in.begin(ctx, h, plan, fields, body.excerpt)
+	return in.begin(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
 }
 
 // MostBody is how much may come in one call, files and all.
@@ -206,26 +268,6 @@ func called(plan *workflow.Plan) bool {
 	return ok && k.Called
 }
 
-// proves checks the bearer secret in constant time.
-func proves(header http.Header, hash []byte) bool {
-	token, ok := strings.CutPrefix(header.Get("Authorization"), "Bearer ")
-	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
-	return ok && hash != nil && subtle.ConstantTimeCompare(sum[:], hash) == 1
-}
-
-func proofReason(header http.Header, hash []byte) string {
-	given := header.Get("Authorization")
-	switch {
-	case hash == nil:
-		return "no secret has been made for this address yet; make one on the call sheet"
-	case given == "":
-		return "the call had no Authorization header; it should be: Authorization: Bearer and the secret"
-	case !strings.HasPrefix(given, "Bearer "):
-		return "the Authorization header does not begin with Bearer"
-	}
-	return "the secret in the Authorization header is not the right one"
-}
-
 // note records what arrived for the call sheet. The sign-in was taken off; a
 // failure to record never fails the delivery.
 func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body excerpt) {
@@ -246,11 +288,21 @@ func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fiel
 	return Received{Sample: true}, nil
 }
 
-func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body excerpt) (Received, error) {
+// remembered is how long the id of a delivery is: its sender may send it again for days,
+// each time with a time of its own.
+const remembered = 30 * 24 * time.Hour
+
+// begin starts the runs of a call; id is that of its delivery, where it is proven.
+func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, id string, body excerpt) (Received, error) {
 	runs, repeated, err := in.apart(ctx, delivery(h), plan, fields)
 	if err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
+	}
+	if id != "" && plan.Start.Key == nil {
+		for i := range runs {
+			runs[i].start.Key, runs[i].start.Expires = fmt.Sprintf("delivery %d %s", i, id), runs[i].start.Accepted.Add(remembered)
+		}
 	}
 	got, err := in.startAll(ctx, plan, runs)
 	var refused *Refused

@@ -43,6 +43,7 @@ const (
 type Store interface {
 	HookByAddress(ctx context.Context, address string) (store.Hook, error)
 	HookScope(h store.Hook) store.Scope
+	HookSecretUsed(ctx context.Context, h store.Hook, id uuid.UUID) error
 	Workflow(ctx context.Context, sc store.Scope, name string) (store.Workflow, error)
 	AddSample(ctx context.Context, sc store.Scope, workflow uuid.UUID, fields, source string, taken bool) (store.Sample, error)
 	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
@@ -66,6 +67,11 @@ type Files interface {
 	Incoming(ctx context.Context, workspace uuid.UUID, name, kind string, content io.Reader) (*item.File, error)
 }
 
+// Vault opens the secrets that callers prove.
+type Vault interface {
+	Unseal(ctx context.Context, workspace uuid.UUID, table, column string, row uuid.UUID, sealed []byte) ([]byte, error)
+}
+
 // Node makes starts durable and sees to it that they are carried out.
 type Node interface {
 	Accept(ctx context.Context, s *store.Start) (store.Started, error)
@@ -78,20 +84,22 @@ type Intake struct {
 	Store Store
 	Plans Plans
 	Node  Node
+	Vault Vault
 	Files Files // nil: none are taken
 	Items int   // that start with one event, at most; 0: MaxItems
 	Queue int   // runs of a workspace that wait for their turn, at most; 0: MaxQueue
 	// Secrets are those of a workspace, which its runs are not called by; nil: none.
 	Secrets func(ctx context.Context, workspace uuid.UUID) (*call.Secrets, error)
 
-	hooks  *kept.Values[string, store.Hook] // by address
-	noted  *kept.Rates                      // of refusals, by workflow
+	hooks  *kept.Values[string, hook]    // by address
+	inUse  *kept.Values[uuid.UUID, bool] // secrets of addresses, that this was noted
+	noted  *kept.Rates                   // of refusals, by workflow
 	queues *kept.Values[uuid.UUID, *atomic.Int64]
 }
 
 // New makes an intake.
-func New(s Store, p Plans, n Node) *Intake {
-	return &Intake{Store: s, Plans: p, Node: n, hooks: kept.New[string, store.Hook](time.Second, 10_000), queues: kept.New[uuid.UUID, *atomic.Int64](time.Second, 10_000), noted: kept.NewRates(notedRate, notedBurst)}
+func New(s Store, p Plans, n Node, v Vault) *Intake {
+	return &Intake{Store: s, Plans: p, Node: n, Vault: v, hooks: kept.New[string, hook](time.Second, 10_000), inUse: kept.New[uuid.UUID, bool](time.Minute, 10_000), queues: kept.New[uuid.UUID, *atomic.Int64](time.Second, 10_000), noted: kept.NewRates(notedRate, notedBurst)}
 }
 
 // Refused says no to a caller, with a status and a reason for it.

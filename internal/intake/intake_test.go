@@ -2,32 +2,14 @@ package intake
 
 import (
 	"context"
-	"net/http"
 	"strings"
 	"testing"
 	"time"
-
-	"crypto/sha256"
 
 	"github.com/stretchr/testify/require"
 
 	"youngtrellis/internal/core/workflow"
 )
-
-func TestOnlyTheRightBearerProves(t *testing.T) {
-	t.Parallel()
-	sum := sha256.Sum256([]byte("the secret"))
-	header := func(v string) http.Header { return http.Header{"Authorization": {v}} }
-	require.True(t, proves(header("Bearer the secret"), sum[:]))
-	for v, why := range map[string]string{"": "had no Authorization header", "the secret": "does not begin with Bearer", "Basic the secret": "does not begin with Bearer", "Bearer another": "is not the right one"} {
-		h := header(v)
-		require.False(t, proves(h, sum[:]), v)
-		require.Contains(t, proofReason(h, sum[:]), why)
-		require.NotContains(t, proofReason(h, sum[:]), "another")
-	}
-	require.False(t, proves(header("Bearer "), nil))
-	require.Contains(t, proofReason(header("Bearer x"), nil), "no secret has been made")
-}
 
 func TestTheKeyOfACallIsWorkedOutAndHasItsTerm(t *testing.T) {
 	t.Parallel()

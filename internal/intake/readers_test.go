@@ -97,7 +97,7 @@ func dueFor(t *testing.T, table *lists.Table, key string) (*wall, *Schedules) {
 	plan, err := workflow.Compile(&workflow.Workflow{Name: "plan", Trigger: workflow.Trigger{Type: "schedule", Settings: toReaders}}, &workflow.Catalog{})
 	require.NoError(t, err)
 	d := &door{plan: plan, keys: map[string]uuid.UUID{}, drafts: map[string]string{}, table: table}
-	d.Intake = New(d, d, d)
+	d.Intake = New(d, d, d, d)
 	w := &wall{door: d, now: at(t, "2026-11-27T06:00:00")}
 	for _, s := range ReaderTimes(plan.Start.Timing, uuid.New(), readers(t, "mara,06:30,,yes"), 1, nil, w.now) {
 		if s.Reader == key {
@@ -167,7 +167,7 @@ func TestAValueOfAListIsOneOfIt(t *testing.T) {
 	start, errs := k.Start(map[string]any{"fields": []any{map[string]any{"name": "who", "from_list": "duty"}}})
 	require.Empty(t, errs)
 	d := &door{table: readers(t, "mara,,,", "tam,,,")}
-	in := New(d, d, d)
+	in := New(d, d, d, d)
 	check := func(who ...any) error {
 		var items []map[string]any
 		for _, x := range who {

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -21,6 +23,7 @@ import (
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/payload"
+	"youngtrellis/internal/core/proof"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
@@ -47,6 +50,7 @@ type door struct {
 	counted  int // how often
 	countErr error
 	knownErr error
+	used     []uuid.UUID // secrets that calls were proven by
 	// meanwhile takes keys while a start is on its way.
 	meanwhile func(keys map[string]uuid.UUID)
 
@@ -62,16 +66,32 @@ func newDoor(t *testing.T, trigger map[string]any) *door {
 	t.Helper()
 	plan, err := workflow.Compile(&workflow.Workflow{Name: "calls", Label: "trigger.caller", Trigger: workflow.Trigger{Type: "webhook", Settings: trigger}}, &workflow.Catalog{})
 	require.NoError(t, err)
-	sum := sha256.Sum256([]byte(secret))
 	one := 1
-	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secret: sum[:]}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
-	d.Intake = New(d, d, d)
+	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secrets: []store.HookSecret{{ID: uuid.New(), Sealed: []byte("sealed " + secret)}}}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
+	d.Intake = New(d, d, d, d)
 	return d
 }
 
 // Schedules implements Store.
 func (d *door) Schedules(context.Context, store.Scope, uuid.UUID) ([]store.Scheduled, time.Time, error) {
 	return d.schedules, time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC), nil
+}
+
+// Unseal implements Vault.
+func (d *door) Unseal(_ context.Context, _ uuid.UUID, table, column string, _ uuid.UUID, sealed []byte) ([]byte, error) {
+	text, ok := strings.CutPrefix(string(sealed), "sealed ")
+	if !ok || table != "hook_secret" || column != "secret" {
+		return nil, errors.New("it cannot be opened")
+	}
+	return []byte(text), nil
+}
+
+// HookSecretUsed implements Store.
+func (d *door) HookSecretUsed(_ context.Context, _ store.Hook, id uuid.UUID) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.used = append(d.used, id)
+	return nil
 }
 
 // KnownKeys implements Store.
@@ -572,7 +592,7 @@ func TestFilesComeInWithACall(t *testing.T) {
 	require.Contains(t, string(d.started[0].Items[0]), `"name":"bowl.png","size":2097152,"type":"image/png"`)
 	require.Equal(t, 1, long)
 
-	d.plan.Start.Open = true
+	d.plan.Start.Proof = proof.Rule{Way: proof.Open}
 	h := http.Header{"Content-Type": {"multipart/form-data; boundary=edge"}}
 	_, err = receive(h, parts)
 	var large *payload.TooLarge
@@ -584,4 +604,69 @@ func TestFilesComeInWithACall(t *testing.T) {
 	require.Len(t, d.started, 2)
 	_, err = receive(proven(), `{"a": "`+picture+`"}`)
 	require.ErrorAs(t, err, &large, "what is text is bounded for all")
+}
+
+// A signature is of the raw bytes; a delivery whose id is signed is taken once, and
+// nobody learns why another is not.
+func TestASignedDeliveryIsTakenOnce(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"verify": "signature", "header": "x-kiln-signature", "signed": "{id}.{time}.{body}", "time_header": "X-Kiln-Time", "id_header": "X-Kiln-Delivery", "prefix": "v1="})
+	signed := func(id, body string, at time.Time) http.Header {
+		stamp := strconv.FormatInt(at.Unix(), 10)
+		m := hmac.New(sha256.New, []byte(secret))
+		m.Write([]byte(id + "." + stamp + "." + body))
+		return http.Header{"X-Kiln-Signature": {fmt.Sprintf("v1=%x", m.Sum(nil))}, "X-Kiln-Time": {stamp}, "X-Kiln-Delivery": {id}, "Content-Type": {"application/json"}}
+	}
+	first, err := d.receive(signed("d1", `{"n": 1}`, time.Now()), `{"n": 1}`)
+	require.NoError(t, err)
+	require.Equal(t, 1, first.Runs)
+	require.Equal(t, d.hook.Secrets[0].ID, d.used[0])
+	again, err := d.receive(signed("d1", `{"n": 1}`, time.Now().Add(time.Minute)), `{"n": 1}`)
+	require.NoError(t, err)
+	require.True(t, again.Duplicate, "its sender sends it again with a time of its own")
+	require.Equal(t, first.Run, again.Run)
+	require.Len(t, d.used, 1, "that is noted once in a minute")
+	list, err := d.receive(signed("d2", `[{"n": 1}, {"n": 2}]`, time.Now()), `[{"n": 1}, {"n": 2}]`)
+	require.NoError(t, err)
+	require.Equal(t, 1, list.Runs)
+
+	for want, call := range map[string]struct {
+		header http.Header
+		body   string
+	}{
+		"is not that of what was sent":   {signed("d3", `{"n": 1}`, time.Now()), `{"n": 2}`},
+		"is more than 5m0s from ours":    {signed("d3", `{"n": 1}`, time.Now().Add(-6*time.Minute)), `{"n": 1}`},
+		"had no header X-Kiln-Signature": {http.Header{"Authorization": {"Bearer " + secret}}, `{"n": 1}`},
+		"the body is larger than 1.0 MB": {signed("d3", "x", time.Now()), strings.Repeat("x", MaxBody+1)},
+	} {
+		_, err := d.receive(call.header, call.body)
+		require.ErrorIs(t, err, errUnknown)
+		require.Contains(t, d.noted[len(d.noted)-1].Reason, want)
+	}
+	require.Len(t, d.started, 2)
+
+	d.plan.Start.Key = mustCompile(t, "item.n")
+	_, err = d.receive(signed("d4", `{"n": 5}`, time.Now()), `{"n": 5}`)
+	require.NoError(t, err)
+	require.Equal(t, "5", d.started[2].Key, "where items have keys, these tell")
+	d.hook.Secrets[0].Sealed = []byte("spoiled")
+	d.Forget(address)
+	_, err = d.receive(signed("d5", `{}`, time.Now()), `{}`)
+	require.ErrorContains(t, err, "it cannot be opened")
+}
+
+// While callers change to another secret, both count; one that was ended does not.
+func TestTwoSecretsCountAtOnce(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, nil)
+	d.hook.Secrets = append([]store.HookSecret{{ID: uuid.New(), Sealed: []byte("sealed newer")}}, d.hook.Secrets...)
+	for i, text := range []string{"newer", secret} {
+		_, err := d.receive(proven("Authorization", "Bearer "+text), `{}`)
+		require.NoError(t, err)
+		require.Equal(t, d.hook.Secrets[i].ID, d.used[i])
+	}
+	d.hook.Secrets = d.hook.Secrets[:1]
+	d.Forget(address)
+	_, err := d.receive(proven(), `{}`)
+	require.ErrorIs(t, err, errUnknown)
 }

@@ -79,7 +79,7 @@ func hung(t require.TestingT, settings map[string]any, live string) (*wall, *Sch
 	plan, err := workflow.Compile(&workflow.Workflow{Name: "loads", Trigger: workflow.Trigger{Type: "schedule", Settings: settings}}, &workflow.Catalog{})
 	require.NoError(t, err)
 	d := &door{plan: plan, keys: map[string]uuid.UUID{}, drafts: map[string]string{}}
-	d.Intake = New(d, d, d)
+	d.Intake = New(d, d, d, d)
 	w := &wall{door: d, now: at(t, live)}
 	w.row = Times(plan.Start.Timing)(uuid.New(), nil, w.now)[0]
 	w.row.Workspace = uuid.New()

@@ -299,11 +299,11 @@ func (w *World) workflows(ctx context.Context) error {
 			return fmt.Errorf("putting %s live: %w", name, err)
 		}
 	}
-	made, err := Answer[struct{ Secret string }](w.Client.MakeHookSecret(ctx, "counter-calls"))
+	made, err := Answer[api.MadeSecret](w.Client.MakeHookSecret(ctx, "counter-calls", api.MakeHookSecretJSONRequestBody{}))
 	if err != nil {
 		return err
 	}
-	w.HookSecret, w.Filled = made.Secret, true
+	w.HookSecret, w.Filled = *made.Secret, true
 	return w.address(ctx)
 }
 

@@ -188,7 +188,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	}
 	s.planner = runs.NewPlanner(reader)
 	s.mender = runs.NewMender(s.planner, c.Log)
-	door := intake.New(s.Store, plans, s.Node)
+	door := intake.New(s.Store, plans, s.Node, s.Vault)
 	door.Files = kept
 	door.Items, door.Queue, door.Secrets = c.EventItems, c.Queue, s.Connections.Secrets
 	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,

@@ -65,7 +65,7 @@ func (s *Store) SealedWorkspaces(ctx context.Context) ([]uuid.UUID, error) {
 // sealedColumns are all places where ciphertexts lie: the table, its column, and
 // the column of the id to which they are bound.
 var sealedColumns = []struct{ table, column, id string }{
-	{"connection", "secret", "id"}, {"connection", "token", "id"}, {"consent", "verifier", "id"},
+	{"connection", "secret", "id"}, {"connection", "token", "id"}, {"consent", "verifier", "id"}, {"hook_secret", "secret", "id"},
 	{"data_key", "mac", "workspace_id"}, {"journal", "sealed", "run_id"}, {"stray", "sealed", "run_id"},
 	{"rehearsal", "recording", "workflow_id"},
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -139,7 +140,7 @@ func TestAWorkspaceIsAlone(t *testing.T) {
 		"a cancel":      func() error { _, err := b.CancelRun(ctx, o.sc, s.Run); return err },
 		"a further one": func() error { return b.NewPass(ctx, o.sc, s.Run, Pass{Kind: "retry", Revision: 1}) },
 		"a deletion":    func() error { return b.DeleteWorkflow(ctx, o.sc, "loads") },
-		"a secret":      func() error { _, err := b.NewHookSecret(ctx, o.sc, "loads"); return err },
+		"a secret":      func() error { return b.AddHookSecret(ctx, o.sc, "loads", HookSecret{ID: NewID(), Sealed: []byte("x")}) },
 	} {
 		require.Error(t, act(), name)
 	}
@@ -206,11 +207,42 @@ func TestWhatArrivesIsKeptShort(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "two", string(body))
 	require.WithinDuration(t, time.Now(), made, time.Minute)
-	text, err := b.NewHookSecret(ctx, b.sc, "loads")
+}
+
+// A workflow's address has two secrets at most, the newest first; one is ended by name.
+func TestTheSecretsOfAnAddress(t *testing.T) {
+	t.Parallel()
+	b := open(t)
+	ctx := within(t, time.Minute)
+	var ids []uuid.UUID
+	for i := range MostHookSecrets {
+		ids = append(ids, NewID())
+		require.NoError(t, b.AddHookSecret(ctx, b.sc, "loads", HookSecret{ID: ids[i], Sealed: []byte{byte(i)}}))
+	}
+	require.ErrorIs(t, b.AddHookSecret(ctx, b.sc, "loads", HookSecret{ID: NewID(), Sealed: []byte("x")}), ErrFull)
+	require.ErrorIs(t, b.AddHookSecret(ctx, b.sc, "nobody", HookSecret{ID: NewID(), Sealed: []byte("x")}), ErrNotFound)
+	h, err := b.HookByAddress(ctx, b.workflow.Hook)
 	require.NoError(t, err)
+	require.Len(t, h.Secrets, 2)
+	require.Equal(t, ids[1], h.Secrets[0].ID)
+	require.Equal(t, []byte{1}, h.Secrets[0].Sealed)
+	require.NoError(t, b.HookSecretUsed(ctx, h, ids[0]))
+	list, err := b.HookSecrets(ctx, b.sc, b.workflow.ID)
+	require.NoError(t, err)
+	require.Nil(t, list[0].Used)
+	require.NotNil(t, list[1].Used)
+	require.Nil(t, list[1].Sealed, "what they are is not listed")
+	require.Equal(t, "Mara Quill", list[1].MadeBy)
+
+	o := b.another(t)
+	require.ErrorIs(t, b.EndHookSecret(ctx, o.sc, "loads", ids[0]), ErrNotFound)
+	require.NoError(t, b.EndHookSecret(ctx, b.sc, "loads", ids[0]))
+	require.ErrorIs(t, b.EndHookSecret(ctx, b.sc, "loads", ids[0]), ErrNotFound)
 	h, err = b.HookByAddress(ctx, b.workflow.Hook)
 	require.NoError(t, err)
-	require.Equal(t, hashOf(text), h.Secret, "only its hash is kept")
+	require.Len(t, h.Secrets, 1)
+	require.True(t, strings.HasPrefix(NewSecret("yth_", false), "yth_"))
+	require.NotEqual(t, NewSecret("", true), NewSecret("", true))
 }
 
 func TestATokenIsNeverStrongerThanItsMaker(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/proof"
 )
 
 // Info is what is said of a kind.
@@ -38,7 +39,7 @@ type Start struct {
 	// KeyedByHand tells whether the key counts for starts by hand too: a person who
 	// starts what something else starts wants it once more.
 	KeyedByHand bool
-	Open        bool       // the caller need not prove itself
+	Proof       proof.Rule // how callers prove themselves
 	Asks        Asked      // what somebody is asked for who starts a run by hand
 	Timing      *Timing    // when runs start by the clock; nil: they do not
 	Follows     *Following // after which other workflow; nil: after none

@@ -17,19 +17,19 @@ func TestWhatATriggersSettingsMean(t *testing.T) {
 	require.Empty(t, errs)
 	require.Equal(t, "item.call_id", s.Key.Source)
 	require.Equal(t, 7*24*time.Hour, s.KeyLasts, "unless said otherwise")
-	require.False(t, s.Open, "unless said otherwise")
+	require.True(t, s.Proof.ByHeader(), "unless said otherwise")
 	s, errs = hook.Start(map[string]any{"for": "3h", "verify": "none"})
 	require.Empty(t, errs)
 	require.Nil(t, s.Key)
 	require.Equal(t, 3*time.Hour, s.KeyLasts)
-	require.True(t, s.Open)
+	require.True(t, s.Proof.Open())
 	for field, settings := range map[string]map[string]any{"key": {"key": "item."}, "for": {"for": "soon"}, "verify": {"verify": "trust"}, "kye": {"kye": "item.x"}} {
 		s, errs := hook.Start(settings)
 		require.Len(t, errs, 1, field)
 		var placed *form.Error
 		require.ErrorAs(t, errs[0], &placed)
 		require.Equal(t, field, placed.Field)
-		require.False(t, s.Open, "what cannot be read lets nobody in")
+		require.False(t, s.Proof.Open(), "what cannot be read lets nobody in")
 	}
 	require.Equal(t, "Whenever its address is called", hook.Sentence(map[string]any{"key": "item."}))
 	require.Equal(t, "Whenever its address is called, once for each call id", hook.Sentence(map[string]any{"key": "item.call_id"}))

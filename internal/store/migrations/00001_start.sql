@@ -269,12 +269,24 @@ CREATE TABLE workflow (
   stated_by    text NOT NULL DEFAULT '',
   numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name
   hook         text NOT NULL UNIQUE, -- 128 random bits
-  secret       bytea, -- SHA-256 of the bearer secret that callers prove
   taking_until timestamptz, -- the next delivery until then becomes a sample
   created      timestamptz NOT NULL DEFAULT now(),
   updated      timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (workspace_id, id),
   UNIQUE (workspace_id, name)
+);
+
+-- What callers of a workflow's address prove: one, or two while they change to another.
+CREATE TABLE hook_secret (
+  workspace_id uuid NOT NULL,
+  workflow_id  uuid NOT NULL,
+  id           uuid NOT NULL,
+  secret       bytea NOT NULL, -- sealed for this row and column
+  made         timestamptz NOT NULL DEFAULT now(),
+  made_by      text NOT NULL,
+  used         timestamptz, -- when a call was proven by it last, within a minute
+  PRIMARY KEY (workspace_id, workflow_id, id),
+  FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 
 CREATE TABLE revision (
@@ -856,7 +868,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event', 'hook_secret'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -898,7 +910,7 @@ DROP FUNCTION fill_places(uuid, uuid);
 DROP FUNCTION free_places(uuid, uuid);
 DROP FUNCTION hold_session(uuid);
 DROP FUNCTION end_blockers(integer, uuid);
-DROP TABLE file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
+DROP TABLE hook_secret, file_chunk, file, callback, waiting, rehearsal, lattice, stray, journal, pass, run, live, node_session, start_key, delivery, sample, revision, workflow,
   connector_version, consent, connection_call, connection_permit, connection_gate, connection_grant, allowance, connection, data_key, vault, api_token,
   browser_session, known_device, member, person, workspace, login CASCADE;
 DROP FUNCTION IF EXISTS hold_line(live);

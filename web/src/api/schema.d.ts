@@ -481,9 +481,30 @@ export interface paths {
         /** The call sheet of a webhook, for the other side */
         get: operations["callSheet"];
         put?: never;
-        /** Make the secret that callers prove; it is shown once, and an older one ends */
+        /** Make a secret that callers prove, or take one that the other side gave; one that is made is shown once. There are two at most, while callers change from one to the other */
         post: operations["makeHookSecret"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{workflow}/hook/secrets/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                secret: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a secret; nobody proves anything by it from now on */
+        delete: operations["endHookSecret"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2342,9 +2363,31 @@ export interface components {
         };
         CallSheet: {
             address: string;
-            secured: boolean;
-            verify: string;
+            /** @enum {string} */
+            verify: "bearer" | "basic" | "header" | "signature" | "standard" | "none";
+            /** @description How a call proves itself, as a sentence for the other side */
+            proof: string;
+            /** @description Those in use, the newest first */
+            secrets: components["schemas"]["HookSecret"][];
             curl?: string;
+        };
+        HookSecret: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            made: string;
+            made_by: string;
+            /**
+             * Format: date-time
+             * @description When a call was proven by it last, within a minute
+             */
+            used?: string;
+        };
+        MadeSecret: {
+            /** Format: uuid */
+            id: string;
+            /** @description What was made; left out where it was given */
+            secret?: string;
         };
         /** @enum {string} */
         RunState: "queued" | "running" | "waiting" | "succeeded" | "partial" | "failed" | "cancelled";
@@ -3798,7 +3841,14 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description The other side's; one is made unless it is given */
+                    secret?: string;
+                };
+            };
+        };
         responses: {
             /** @description Made */
             201: {
@@ -3806,10 +3856,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        secret: string;
-                    };
+                    "application/json": components["schemas"]["MadeSecret"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endHookSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

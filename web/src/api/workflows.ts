@@ -109,13 +109,25 @@ export function useGoLive(workflow: Workflow) {
   });
 }
 
-/** Makes the secret of a webhook; it is given once. */
+/** Makes a secret of a webhook; it is given once. */
 export function useMakeHookSecret(workflow: string) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: () => ask(http.POST("/workflows/{workflow}/hook", at(workflow))),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["hook", workflow] });
-    },
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/hook", { ...at(workflow), body: {} })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["hook", workflow] }),
+  });
+}
+
+/** Ends a secret of a webhook: nobody proves anything by it from now on. */
+export function useEndHookSecret(workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (secret: string) =>
+      ask(
+        http.DELETE("/workflows/{workflow}/hook/secrets/{secret}", {
+          params: { path: { workflow, secret } },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["hook", workflow] }),
   });
 }

@@ -1,10 +1,8 @@
-import { Copy } from "lucide-react";
 import { useState } from "react";
-import { toast } from "sonner";
 import { asFields, type Fields, type Json, type Rehearsal, type Schemas, type Workflow } from "../api/client";
-import { useCallSheet, useMakeHookSecret } from "../api/workflows";
+import { useCallSheet } from "../api/workflows";
 import { type Edit } from "../api/draft";
-import { Trouble, Waiting } from "../ui/parts";
+import { Waiting } from "../ui/parts";
 import { useCadence } from "../api/schedule";
 import { useSamples } from "../api/samples";
 import { useKinds } from "../api/connectors";
@@ -13,18 +11,12 @@ import type { Around } from "../form/controls/props";
 import { PartOfForm } from "../form/PartOfForm";
 import { partsOf } from "../form/parts";
 import { isOf } from "./StepForm";
+import { CallSheet } from "./CallSheet";
 import { Samples } from "./Samples";
 import { standsAs, When } from "./When";
 
 /** Whether a setting asks something of the item that starts it; all others are read before there is one. */
 const asksOf = (p: Schemas["Property"]) => asFields(p.schema)["hint"] === "condition";
-
-const copy = (text: string) => {
-  void navigator.clipboard.writeText(text).then(
-    () => toast("Copied"),
-    () => toast("Copy it by hand; the browser did not allow it"),
-  );
-};
 
 /** What starts the workflow, and its samples. */
 export function TriggerForm({
@@ -69,7 +61,7 @@ export function TriggerForm({
   return (
     <div className="space-y-3.5 pt-2 pb-3">
       <KindOfTrigger workflow={workflow} kinds={kinds.data?.triggers ?? []} onEdit={onEdit} />
-      {called && <CallSheet workflow={workflow.name} verify={settings["verify"] !== "none"} />}
+      {called && <CallSheet workflow={workflow.name} saved={workflow.version} />}
       {workflow.timed && <When workflow={workflow} onEdit={onEdit} />}
       {partsOf(properties).map((part) =>
         part.title === "" ? (
@@ -174,79 +166,4 @@ function Limits({
       }}
     />
   ));
-}
-
-function CallSheet({ workflow, verify }: { workflow: string; verify: boolean }) {
-  const sheet = useCallSheet(workflow, true);
-  const make = useMakeHookSecret(workflow);
-  const secret = make.data?.secret;
-  if (!sheet.data) return <Trouble error={sheet.error} />;
-  return (
-    <div>
-      <span className="label">Its address</span>
-      <div className="flex items-center gap-2">
-        <code
-          className="min-w-0 flex-1 rounded-lg border border-rule bg-sheet px-2 py-1.5 font-mono text-xs break-all"
-          data-testid="hook-address"
-        >
-          {sheet.data.address}
-        </code>
-        <button
-          type="button"
-          className="btn px-2"
-          aria-label="Copy the address"
-          onClick={() => {
-            copy(sheet.data.address);
-          }}
-        >
-          <Copy size={14} />
-        </button>
-      </div>
-      {verify && (
-        <div className="mt-2">
-          {secret ? (
-            <>
-              <span className="label">Its secret, shown this once</span>
-              <div className="flex items-center gap-2">
-                <code
-                  className="min-w-0 flex-1 rounded-lg border border-leaf bg-sheet px-2 py-1.5 font-mono text-xs break-all"
-                  data-testid="hook-secret"
-                >
-                  {secret}
-                </code>
-                <button
-                  type="button"
-                  className="btn px-2"
-                  aria-label="Copy the secret"
-                  onClick={() => {
-                    copy(secret);
-                  }}
-                >
-                  <Copy size={14} />
-                </button>
-              </div>
-              <div className="hint mt-1">The caller sends it as Authorization: Bearer and the secret.</div>
-            </>
-          ) : (
-            <div className="flex items-center gap-3">
-              <button
-                type="button"
-                className="btn"
-                disabled={make.isPending}
-                onClick={() => {
-                  make.mutate();
-                }}
-              >
-                {sheet.data.secured ? "Make a new secret" : "Make its secret"}
-              </button>
-              <span className="hint">
-                {sheet.data.secured ? "A new one ends the one in use." : "Callers prove themselves with it."}
-              </span>
-            </div>
-          )}
-        </div>
-      )}
-      <Trouble error={make.error} />
-    </div>
-  );
 }

@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { fireEvent, screen } from "@testing-library/react";
+import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import type { Column, Kind, Line, Workflow } from "../api/client";
@@ -256,15 +256,26 @@ describe("what starts the workflow", () => {
     lines: [],
   } as unknown as Workflow;
   it("has a call sheet, its secret once, and the fields of its kind with what is wrong", async () => {
+    const sheet = {
+      address: "https://trellis.example/hooks/x",
+      verify: "bearer",
+      proof: "The secret comes in the header Authorization.",
+      curl: "curl -X POST",
+      secrets: [] as object[],
+    };
+    const made = (id: string) => ({ id, made: "2026-11-28T09:00:00Z", made_by: "Mara Quill" });
     const calls = serve({
       "GET /kinds": kinds,
       "GET /functions": { functions: [] },
-      "GET /workflows/calls/hook": {
-        address: "https://trellis.example/hooks/x",
-        secured: false,
-        verify: "bearer",
+      "GET /workflows/calls/hook": () => sheet,
+      "POST /workflows/calls/hook": () => {
+        sheet.secrets = [made(`s${String(sheet.secrets.length + 1)}`), ...sheet.secrets];
+        return { id: `s${String(sheet.secrets.length)}`, secret: "shown once" };
       },
-      "POST /workflows/calls/hook": { secret: "shown once" },
+      "DELETE /workflows/calls/hook/secrets/s1": () => {
+        sheet.secrets = sheet.secrets.slice(0, 1);
+        return null;
+      },
       "GET /workflows/calls/samples": { samples: [], taking: false, arrived: [] },
       "GET /runs": { runs: [] },
     });
@@ -274,9 +285,20 @@ describe("what starts the workflow", () => {
     expect(await screen.findByText(/It cannot be read./)).toBeTruthy();
     await userEvent.click(screen.getByRole("button", { name: "Make its secret" }));
     expect(await screen.findByText("shown once")).toBeTruthy();
+    expect(screen.getByText("The secret comes in the header Authorization.")).toBeTruthy();
+    expect(await screen.findByRole("group", { name: "Secret 1" })).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Make another" }));
+    const first = await screen.findByRole("group", { name: "Secret 1" });
+    expect(await screen.findByRole("group", { name: "Secret 2" })).toBeTruthy();
+    expect(screen.queryByRole("button", { name: /^Make/ })).toBeNull();
+    await userEvent.click(within(first).getByRole("button", { name: "End it" }));
+    await waitFor(() => {
+      expect(screen.queryByRole("group", { name: "Secret 2" })).toBeNull();
+    });
     await userEvent.selectOptions(screen.getByLabelText("The caller proves itself with"), "none");
     expect(onEdit).toHaveBeenLastCalledWith([{ op: "trigger", key: "settings.verify", value: "none" }]);
-    expect(calls.filter((c) => c.method === "POST")).toHaveLength(1);
+    expect(calls.filter((c) => c.method === "POST")).toHaveLength(2);
+    expect(calls.filter((c) => c.method === "DELETE")).toHaveLength(1);
   });
   it("has its limits in a part of their own, open where one is set or wrong", async () => {
     serve({

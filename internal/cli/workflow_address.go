@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	api "youngtrellis/api/client"
+)
+
+func (a *app) workflowAddress() *cobra.Command {
+	var made bool
+	var file, end string
+	c := &cobra.Command{
+		Use: "address NAME", Short: "The call sheet of a webhook, for the other side, and its secrets", Args: cobra.ExactArgs(1),
+		Long:    "Tells where a workflow is called and how a call proves itself. It has two secrets at most: make a second one,\nlet the callers change to it, and end the first.",
+		Example: "  trellis workflow address counter-calls\n  trellis workflow address counter-calls --new-secret\n  trellis workflow address counter-calls --secret-file given.txt\n  trellis workflow address counter-calls --end-secret 01a21fe8-0b5b-76a5-9aa6-4da41bb7bb9a",
+		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			switch {
+			case made || file != "":
+				return a.newHookSecret(c, cl, args[0], file)
+			case end != "":
+				id, err := uuid.Parse(end)
+				if err != nil {
+					return usage("--end-secret %q is no id of a secret; trellis workflow address %s lists those in use", end, args[0])
+				}
+				if _, err := got[json.RawMessage](cl.EndHookSecret(c.Context(), args[0], id)); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out, "It is ended: nobody proves anything by it from now on.")
+				return nil
+			}
+			return a.show(sheet, func() { a.callSheet(sheet, args[0]) })
+		}),
+	}
+	c.Flags().BoolVar(&made, "new-secret", false, "make a secret that callers prove, and print it once")
+	c.Flags().StringVar(&file, "secret-file", "", "file with a secret that the other side gave; - for standard input")
+	c.Flags().StringVar(&end, "end-secret", "", "end the secret of this id")
+	c.MarkFlagsMutuallyExclusive("new-secret", "secret-file", "end-secret")
+	return c
+}
+
+func (a *app) newHookSecret(c *cobra.Command, cl *api.Client, name, file string) error {
+	body := api.MakeHookSecretJSONRequestBody{}
+	if file != "" {
+		text, err := a.read(file)
+		if err != nil {
+			return err
+		}
+		given := strings.TrimRight(string(text), "\r\n")
+		if given == "" {
+			return usage("%s holds no secret", file)
+		}
+		body.Secret = &given
+	}
+	made, err := got[api.MadeSecret](cl.MakeHookSecret(c.Context(), name, body))
+	if err != nil {
+		return err
+	}
+	return a.show(made, func() {
+		if made.Secret != nil {
+			fmt.Fprintf(a.out, "%s\nThis secret is shown once. ", *made.Secret)
+		}
+		fmt.Fprintln(a.out, "Calls prove themselves by it from now on; one that was there before counts until you end it.")
+	})
+}
+
+func (a *app) callSheet(sheet api.CallSheet, name string) {
+	fmt.Fprintf(a.out, "%s\n%s\n\n%s\n", sheet.Address, sheet.Proof, deref(sheet.Curl))
+	if sheet.Verify == api.None {
+		return
+	}
+	if len(sheet.Secrets) == 0 {
+		fmt.Fprintf(a.out, "\nNo secret has been made yet. Make it with: trellis workflow address %s --new-secret\n", name)
+		return
+	}
+	fmt.Fprintln(a.out, "\nSecrets in use:")
+	for _, s := range sheet.Secrets {
+		used := "never used"
+		if s.Used != nil {
+			used = "used last " + when(*s.Used)
+		}
+		fmt.Fprintf(a.out, "  %s  made %s by %s, %s\n", s.Id, when(s.Made), s.MadeBy, used)
+	}
+}

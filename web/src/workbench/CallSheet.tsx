@@ -1,0 +1,164 @@
+import { Copy } from "lucide-react";
+import { useEffect } from "react";
+import { toast } from "sonner";
+import type { Schemas } from "../api/client";
+import { useCallSheet, useEndHookSecret, useMakeHookSecret } from "../api/workflows";
+import { Trouble } from "../ui/parts";
+import { when } from "../ui/words";
+
+const copy = (text: string) => {
+  void navigator.clipboard.writeText(text).then(
+    () => toast("Copied"),
+    () => toast("Copy it by hand; the browser did not allow it"),
+  );
+};
+
+/** What the other side needs: the address, how a call proves itself, and a secret. */
+export function CallSheet({ workflow, saved }: { workflow: string; saved: number }) {
+  const sheet = useCallSheet(workflow, true);
+  const make = useMakeHookSecret(workflow);
+  const end = useEndHookSecret(workflow);
+  const { refetch } = sheet;
+  useEffect(() => {
+    void refetch(); // how a call proves itself is said by the draft
+  }, [refetch, saved]);
+  if (!sheet.data) return <Trouble error={sheet.error} />;
+  const { address, curl, proof, secrets, verify } = sheet.data;
+  const secret = make.data?.secret;
+  return (
+    <div>
+      <span className="label">Its address</span>
+      <Copied words={address} what="the address" testid="hook-address" />
+      <p className="hint mt-1">{proof}</p>
+      {verify !== "none" && (
+        <div className="mt-2 space-y-2">
+          {secret && (
+            <div>
+              <span className="label">The secret, shown this once</span>
+              <Copied words={secret} what="the secret" testid="hook-secret" fresh />
+            </div>
+          )}
+          {secrets.map((s, i) => (
+            <OneSecret
+              key={s.id}
+              secret={s}
+              fresh={s.id === make.data?.id}
+              last={secrets.length === 1}
+              number={secrets.length - i}
+              busy={end.isPending}
+              onEnd={() => {
+                end.mutate(s.id);
+              }}
+            />
+          ))}
+          {secrets.length < 2 && (
+            <div className="flex items-center gap-3">
+              <button
+                type="button"
+                className="btn"
+                disabled={make.isPending}
+                onClick={() => {
+                  make.mutate();
+                }}
+              >
+                {secrets.length > 0 ? "Make another" : "Make its secret"}
+              </button>
+              <span className="hint">
+                {secrets.length > 0
+                  ? "Both count until you end the one before."
+                  : "Callers prove themselves with it."}
+              </span>
+            </div>
+          )}
+        </div>
+      )}
+      {curl && (
+        <details className="mt-2">
+          <summary className="cursor-pointer text-second hover:text-ink">A call, as a command</summary>
+          <pre className="mt-1 overflow-x-auto rounded-lg border border-rule bg-sheet p-2 font-mono text-xs">
+            {curl}
+          </pre>
+          <button
+            type="button"
+            className="btn mt-1"
+            onClick={() => {
+              copy(curl);
+            }}
+          >
+            Copy the command
+          </button>
+        </details>
+      )}
+      <Trouble error={make.error ?? end.error} />
+    </div>
+  );
+}
+
+function OneSecret({
+  secret: s,
+  fresh,
+  last,
+  number,
+  busy,
+  onEnd,
+}: {
+  secret: Schemas["HookSecret"];
+  fresh: boolean;
+  last: boolean;
+  number: number;
+  busy: boolean;
+  onEnd: () => void;
+}) {
+  return (
+    <div className="flex items-baseline gap-2" role="group" aria-label={`Secret ${String(number)}`}>
+      <span className="min-w-0 flex-1">
+        {fresh ? "This secret" : "A secret"} of {when(s.made)}
+        <span className="text-second">
+          , by {s.made_by}, {s.used ? `used last ${when(s.used)}` : "never used"}
+        </span>
+      </span>
+      <button
+        type="button"
+        className="shrink-0 text-second hover:text-rust hover:underline"
+        disabled={busy}
+        title={last ? "Nobody can call then until another is made" : undefined}
+        onClick={onEnd}
+      >
+        End it
+      </button>
+    </div>
+  );
+}
+
+function Copied({
+  words,
+  what,
+  testid,
+  fresh = false,
+}: {
+  words: string;
+  what: string;
+  testid: string;
+  fresh?: boolean;
+}) {
+  return (
+    <div className="flex items-center gap-2">
+      <code
+        className={`min-w-0 flex-1 rounded-lg border ${fresh ? "border-leaf" : "border-rule"} bg-sheet px-2 py-1.5 font-mono text-xs break-all`}
+        data-testid={testid}
+      >
+        {words}
+      </code>
+      <button
+        type="button"
+        className="btn px-2"
+        aria-label={`Copy ${what}`}
+        onClick={() => {
+          copy(words);
+        }}
+      >
+        <Copy size={14} />
+      </button>
+    </div>
+  );
+}
