@@ -185,3 +185,44 @@ func TestCurlInEachFormat(t *testing.T) {
 		})
 	}
 }
+
+// A sample is taken of a real call on a live workflow, whose run starts as well; what
+// started nothing is told with its reason, and somebody starts with it.
+func TestWhatArrivedIsStartedByHand(t *testing.T) {
+	t.Parallel()
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	ctx := within(t, 2*time.Minute)
+	called(ctx, t, w, "lots", "{verify: none, key: item.id}")
+	sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "lots"))
+	require.NoError(t, err)
+	tell := func(body string) (int, string) { return request(t, "POST", sheet.Address, "", []byte(body)) }
+	out, code := said(t, w, "", "sample", "take", "lots")
+	require.Zero(t, code, out)
+	status, answer := tell(`{"id": 7}`)
+	require.Equal(t, 202, status)
+	require.Contains(t, answer, `"run":"`)
+	require.Contains(t, answer, `"taken":"sample"`)
+	_, answer = tell(`{"id": 7}`)
+	require.Contains(t, answer, `"duplicate":true`)
+	status, _ = tell(`{"kg": 4}`)
+	require.Equal(t, 422, status)
+	s, err := ottermere.Answer[api.Samples](w.Client.ListSamples(ctx, "lots"))
+	require.NoError(t, err)
+	require.Len(t, s.Samples, 1)
+	require.Len(t, s.Arrived, 3)
+	require.EqualValues(t, "refused", s.Arrived[0].Verdict)
+	require.True(t, s.Arrived[0].Startable)
+	out, _ = said(t, w, "", "sample", "list", "lots")
+	require.Contains(t, out, s.Arrived[0].Id.String())
+	require.Contains(t, out, "the key is empty: item.id gives nothing")
+	for _, d := range s.Arrived[:2] { // also what was known
+		out, code = said(t, w, "", "workflow", "start", "lots", "--delivery", d.Id.String(), "--watch")
+		require.Zero(t, code, out)
+		require.Contains(t, out, "1 in, 1 through")
+	}
+	out, code = said(t, w, "", "workflow", "start", "lots", "--delivery", uuid.NewString())
+	require.Equal(t, 3, code, out)
+	require.Contains(t, out, "What it brought is not kept")
+	_, code = said(t, w, "", "workflow", "start", "lots", "--delivery", "the last")
+	require.Equal(t, 2, code)
+}

@@ -114,6 +114,30 @@ func (e ConnectorTriggerKind) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryVerdict.
+const (
+	DeliveryVerdictDuplicate DeliveryVerdict = "duplicate"
+	DeliveryVerdictKept      DeliveryVerdict = "kept"
+	DeliveryVerdictRefused   DeliveryVerdict = "refused"
+	DeliveryVerdictSample    DeliveryVerdict = "sample"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryVerdict enum.
+func (e DeliveryVerdict) Valid() bool {
+	switch e {
+	case DeliveryVerdictDuplicate:
+		return true
+	case DeliveryVerdictKept:
+		return true
+	case DeliveryVerdictRefused:
+		return true
+	case DeliveryVerdictSample:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Fate.
 const (
 	FateEndedRun        Fate = "ended_run"
@@ -989,6 +1013,23 @@ type Counts struct {
 	Units           float32 `json:"units"`
 }
 
+// Delivery What arrived at an address and started no run.
+type Delivery struct {
+	At      time.Time           `json:"at"`
+	Bytes   int                 `json:"bytes"`
+	Excerpt string              `json:"excerpt"`
+	Id      openapi_types.UUID  `json:"id"`
+	Reason  string              `json:"reason"`
+	Run     *openapi_types.UUID `json:"run,omitempty"`
+
+	// Startable Its items are kept, so that somebody can start with them
+	Startable bool            `json:"startable"`
+	Verdict   DeliveryVerdict `json:"verdict"`
+}
+
+// DeliveryVerdict defines model for Delivery.Verdict.
+type DeliveryVerdict string
+
 // Diff defines model for Diff.
 type Diff struct {
 	Changes  []Change `json:"changes"`
@@ -1333,6 +1374,9 @@ type ItemWhere struct {
 type Items struct {
 	// Again A run of this workflow, whose items this one starts with too.
 	Again *openapi_types.UUID `json:"again,omitempty"`
+
+	// Delivery A call that arrived and started nothing, whose items this one starts with.
+	Delivery *openapi_types.UUID `json:"delivery,omitempty"`
 
 	// First How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on.
 	First *int      `json:"first,omitempty"`
@@ -2079,15 +2123,8 @@ type Sample struct {
 
 // Samples defines model for Samples.
 type Samples struct {
-	Arrived []struct {
-		At      time.Time           `json:"at"`
-		Bytes   int                 `json:"bytes"`
-		Excerpt string              `json:"excerpt"`
-		Reason  string              `json:"reason"`
-		Run     *openapi_types.UUID `json:"run,omitempty"`
-		Verdict string              `json:"verdict"`
-	} `json:"arrived"`
-	Samples []Sample `json:"samples"`
+	Arrived []Delivery `json:"arrived"`
+	Samples []Sample   `json:"samples"`
 
 	// Taking Whether the next call becomes a sample
 	Taking bool `json:"taking"`
@@ -3659,7 +3696,7 @@ type ClientInterface interface {
 	// Corresponds with POST /workflows/{workflow}/samples (the `AddSample` operationId).
 	AddSample(ctx context.Context, workflow WorkflowName, body AddSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeSample Let the next real call become a sample instead of a run
+	// TakeSample Let the next real call become a sample; where the workflow is live its run starts as well
 	//
 	// Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
 	TakeSample(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5772,7 +5809,7 @@ func (c *Client) AddSample(ctx context.Context, workflow WorkflowName, body AddS
 	return c.Client.Do(req)
 }
 
-// TakeSample Let the next real call become a sample instead of a run
+// TakeSample Let the next real call become a sample; where the workflow is live its run starts as well
 //
 // Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
 func (c *Client) TakeSample(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -11475,7 +11512,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /workflows/{workflow}/samples (the `AddSample` operationId).
 	AddSampleWithResponse(ctx context.Context, workflow WorkflowName, body AddSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSampleResponse, error)
 
-	// TakeSampleWithResponse Let the next real call become a sample instead of a run
+	// TakeSampleWithResponse Let the next real call become a sample; where the workflow is live its run starts as well
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -17972,7 +18009,7 @@ func (c *ClientWithResponses) AddSampleWithResponse(ctx context.Context, workflo
 	return ParseAddSampleResponse(rsp)
 }
 
-// TakeSampleWithResponse Let the next real call become a sample instead of a run
+// TakeSampleWithResponse Let the next real call become a sample; where the workflow is live its run starts as well
 //
 // Returns a wrapper object for the known response body format(s).
 //

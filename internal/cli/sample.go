@@ -51,8 +51,16 @@ func (a *app) sampleList() *cobra.Command {
 			}
 			if len(s.Arrived) > 0 {
 				fmt.Fprintln(a.out, "\narrived of late, but started no run")
+				startable := false
 				for _, d := range s.Arrived {
-					fmt.Fprintf(a.out, "     %s  %s  %s\n", when(d.At), fit(d.Verdict, 10), d.Reason)
+					id := ""
+					if d.Startable {
+						id, startable = d.Id.String(), true
+					}
+					fmt.Fprintf(a.out, "     %s  %s  %s  %s\n", when(d.At), fit(string(d.Verdict), 10), fit(id, 36), d.Reason)
+				}
+				if startable {
+					fmt.Fprintf(a.out, "Start with one of them: trellis workflow start %s --delivery ID\n", args[0])
 				}
 			}
 		})
@@ -60,7 +68,7 @@ func (a *app) sampleList() *cobra.Command {
 }
 
 func (a *app) sampleTake() *cobra.Command {
-	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample instead of a run", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample; where the workflow is live its run starts as well", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.TakeSample(c.Context(), args[0])); err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -24,6 +25,8 @@ type begun struct {
 	items  string   // file
 	set    []string // NAME=VALUE
 	sample string   // number or id
+
+	delivery string // id of one that arrived
 }
 
 func (a *app) workflowStart() *cobra.Command {
@@ -44,6 +47,13 @@ func (a *app) workflowStart() *cobra.Command {
 				return err
 			}
 			body := api.Items{Items: items, First: most}
+			if with.delivery != "" {
+				id, err := uuid.Parse(with.delivery)
+				if err != nil {
+					return usage("--delivery %q is no id of a call that arrived; trellis sample list %s has them", with.delivery, args[0])
+				}
+				body.Delivery = &id
+			}
 			if anyway {
 				body.WhilePaused = &anyway
 			}
@@ -63,8 +73,12 @@ func (a *app) workflowStart() *cobra.Command {
 	firstFlag(c, &first, "it")
 	c.Flags().BoolVar(&anyway, "while-paused", false, "start it although it is paused, which it stays")
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
-	c.MarkFlagsMutuallyExclusive("items", "set")
-	c.MarkFlagsMutuallyExclusive("items", "sample")
+	c.Flags().StringVar(&with.delivery, "delivery", "", "start with a call that arrived and started nothing: its id in sample list")
+	for _, other := range []string{"set", "sample", "delivery"} {
+		c.MarkFlagsMutuallyExclusive("items", other)
+	}
+	c.MarkFlagsMutuallyExclusive("delivery", "set")
+	c.MarkFlagsMutuallyExclusive("delivery", "sample")
 	return c
 }
 
@@ -85,6 +99,9 @@ func (a *app) started(s api.Started, workflow string) {
 
 // begins gives the items that a run starts with; nil for none.
 func (a *app) begins(ctx context.Context, cl *api.Client, name string, with begun) (*[]api.Fields, error) {
+	if with.delivery != "" {
+		return nil, nil
+	}
 	if with.items != "" {
 		list, err := a.items(with.items)
 		return &list, err

@@ -142,9 +142,28 @@ type Body struct {
 type excerpt struct {
 	begins []byte
 	length int
+	items  []byte // that it brought, where they are few
 }
 
-func excerptOf(body []byte) excerpt { return excerpt{body[:min(len(body), excerptBytes)], len(body)} }
+func excerptOf(body []byte) excerpt {
+	return excerpt{begins: body[:min(len(body), excerptBytes)], length: len(body)}
+}
+
+// itemsKept is up to which length the items are kept of what started nothing, so that
+// somebody can start with them.
+const itemsKept = 256 << 10
+
+// with keeps the items that a body brought.
+func (x excerpt) with(items []map[string]any) excerpt {
+	list := make([]any, len(items))
+	for i, it := range items {
+		list[i] = it
+	}
+	if text, err := item.Encode(list); err == nil && len(text) <= itemsKept {
+		x.items = text
+	}
+	return x
+}
 
 // seen is a body that is being read, up to a bound. What its beginning was is kept.
 type seen struct {
@@ -189,28 +208,41 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if err != nil {
 		return Received{}, in.unread(ctx, h.Hook, body, err)
 	}
+	return in.deliver(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
+}
+
+// deliver is what becomes of a call that is proven and read.
+func (in *Intake) deliver(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, id string, body excerpt) (out Received, err error) {
 	if h.Taking {
-		return in.sample(ctx, h.Hook, address, fields, body.excerpt)
+		if err := in.sample(ctx, h, fields, body); err != nil {
+			return Received{}, err
+		}
+		if out.Sample = true; h.State != "live" || plan == nil || !called(plan) {
+			return out, nil
+		}
+	}
+	refuse := func(status int, why string) (Received, error) {
+		in.note(ctx, h, "refused", why, nil, body.with(fields))
+		return out, &Refused{Status: status, Message: "Taken note of, but nothing was started: " + why + "."}
 	}
 	if plan != nil && !called(plan) {
-		const why = "what is live is not started by calls any more"
-		in.note(ctx, h.Hook, "refused", why, nil, body.excerpt)
-		return Received{}, &Refused{Status: http.StatusGone, Message: "Taken note of, but nothing was started: " + why + "."}
+		return refuse(http.StatusGone, "what is live is not started by calls any more")
 	}
 	if h.State == "paused" && plan != nil {
-		got, err := in.keep(ctx, h.Hook, plan, fields, body.excerpt)
+		got, err := in.keep(ctx, h, plan, fields, body)
 		if !errors.Is(err, store.ErrConflict) {
 			return got, err
 		}
-		in.Forget(address) // it goes on since
+		in.Forget(h.Address) // it goes on since
 		h.State = "live"
 	}
 	if h.State != "live" || plan == nil {
-		const why = "the workflow is not live"
-		in.note(ctx, h.Hook, "refused", why, nil, body.excerpt)
-		return Received{}, &Refused{Status: http.StatusConflict, Message: "Taken note of, but nothing was started: " + why + "."}
+		return refuse(http.StatusConflict, "the workflow is not live")
 	}
-	return in.begin(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
+	taken := out.Sample
+	out, err = in.begin(ctx, h, plan, fields, id, body)
+	out.Sample = taken
+	return out, err
 }
 
 // MostBody is how much may come in one call, files and all.
@@ -272,20 +304,26 @@ func called(plan *workflow.Plan) bool {
 // failure to record never fails the delivery.
 func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body excerpt) {
 	text := strings.ToValidUTF8(string(body.begins), "?")
-	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: body.length, Excerpt: words.Visible(strings.ReplaceAll(text, "\x00", ""))})
+	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: body.length, Excerpt: words.Visible(strings.ReplaceAll(text, "\x00", "")), Items: body.items})
 }
 
-func (in *Intake) sample(ctx context.Context, h store.Hook, address string, fields []map[string]any, body excerpt) (Received, error) {
-	defer in.Forget(address)
+// sample keeps the first item of a call that somebody waits for. That there is no room
+// for it is noted, and refuses nothing.
+func (in *Intake) sample(ctx context.Context, h store.Hook, fields []map[string]any, body excerpt) error {
+	defer in.Forget(h.Address)
 	text, err := item.Encode(fields[0])
 	if err != nil {
-		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
+		return &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
-	if _, err := in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true); err != nil {
-		return Received{}, err
+	_, err = in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true)
+	if errors.Is(err, store.ErrSamplesFull) {
+		in.note(ctx, h, "sample", "it was not kept: "+err.Error(), nil, body.with(fields))
+		return nil
 	}
-	in.note(ctx, h, "sample", "", nil, body)
-	return Received{Sample: true}, nil
+	if err == nil {
+		in.note(ctx, h, "sample", "", nil, body)
+	}
+	return err
 }
 
 // remembered is how long the id of a delivery is: its sender may send it again for days,
@@ -296,7 +334,7 @@ const remembered = 30 * 24 * time.Hour
 func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, id string, body excerpt) (Received, error) {
 	runs, repeated, err := in.apart(ctx, delivery(h), plan, fields)
 	if err != nil {
-		in.note(ctx, h, "refused", err.Error(), nil, body)
+		in.note(ctx, h, "refused", err.Error(), nil, body.with(fields))
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
 	if id != "" && plan.Start.Key == nil {
@@ -307,13 +345,13 @@ func (in *Intake) begin(ctx context.Context, h store.Hook, plan *workflow.Plan, 
 	got, err := in.startAll(ctx, plan, runs)
 	var refused *Refused
 	if errors.As(err, &refused) && refused.After == 0 {
-		in.note(ctx, h, "refused", err.Error(), nil, body)
+		in.note(ctx, h, "refused", err.Error(), nil, body.with(fields))
 	}
 	if err != nil {
 		return Received{}, err
 	}
 	if got.key != "" {
-		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(got.key), got.known), &got.known, body)
+		in.note(ctx, h, "duplicate", fmt.Sprintf("the key %s has started run %s already", words.Key(got.key), got.known), &got.known, body.with(fields))
 	}
 	return got.settle(repeated), nil
 }

@@ -50,6 +50,8 @@ type door struct {
 	counted  int // how often
 	countErr error
 	knownErr error
+
+	sampleErr error
 	used     []uuid.UUID // secrets that calls were proven by
 	// meanwhile takes keys while a start is on its way.
 	meanwhile func(keys map[string]uuid.UUID)
@@ -67,7 +69,7 @@ func newDoor(t *testing.T, trigger map[string]any) *door {
 	plan, err := workflow.Compile(&workflow.Workflow{Name: "calls", Label: "trigger.caller", Trigger: workflow.Trigger{Type: "webhook", Settings: trigger}}, &workflow.Catalog{})
 	require.NoError(t, err)
 	one := 1
-	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Name: "calls", State: "live", Live: &one, Secrets: []store.HookSecret{{ID: uuid.New(), Sealed: []byte("sealed " + secret)}}}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
+	d := &door{hook: store.Hook{Workspace: uuid.New(), Workflow: uuid.New(), Address: address, Name: "calls", State: "live", Live: &one, Secrets: []store.HookSecret{{ID: uuid.New(), Sealed: []byte("sealed " + secret)}}}, plan: plan, drafts: map[string]string{}, keys: map[string]uuid.UUID{}}
 	d.Intake = New(d, d, d, d)
 	return d
 }
@@ -154,9 +156,11 @@ func (d *door) Workflow(_ context.Context, _ store.Scope, name string) (store.Wo
 func (d *door) AddSample(_ context.Context, _ store.Scope, _ uuid.UUID, fields, _ string, taken bool) (store.Sample, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.samples = append(d.samples, fields)
 	d.hook.Taking = d.hook.Taking && !taken
-	return store.Sample{}, nil
+	if d.sampleErr == nil {
+		d.samples = append(d.samples, fields)
+	}
+	return store.Sample{}, d.sampleErr
 }
 
 func (d *door) AddDelivery(_ context.Context, _ store.Scope, _ uuid.UUID, n store.Delivery) error {
@@ -336,21 +340,71 @@ func TestAWorkflowThatIsNotLiveStartsNothing(t *testing.T) {
 	require.Empty(t, d.started)
 }
 
-// While somebody waits for a sample, the next delivery becomes one and starts
-// nothing; the one after that starts a run again.
+// While somebody waits for a sample, the next delivery becomes one; its run starts as
+// well, and where the workflow is not live nothing does.
 func TestTheNextDeliveryBecomesASample(t *testing.T) {
 	t.Parallel()
 	d := newDoor(t, nil)
 	d.hook.Taking = true
 	got, err := d.receive(proven(), `[{"b": 2, "a": 1}, {"c": 3}]`)
 	require.NoError(t, err)
-	require.Equal(t, Received{Sample: true}, got)
+	require.Equal(t, Received{Run: d.started[0].Run, Runs: 1, Sample: true}, got)
 	require.Equal(t, []string{`{"a":1,"b":2}`}, d.samples)
 	require.Equal(t, "sample", d.noted[0].Verdict)
 	got, err = d.receive(proven(), `{"a": 1}`)
 	require.NoError(t, err)
 	require.False(t, got.Sample)
-	require.Len(t, d.started, 1)
+	require.Len(t, d.started, 2)
+
+	d.hook.Taking, d.hook.State = true, "draft"
+	d.Forget(address)
+	got, err = d.receive(proven(), `{"a": 2}`)
+	require.NoError(t, err)
+	require.Equal(t, Received{Sample: true}, got)
+	require.Len(t, d.started, 2)
+
+	d.hook.Taking, d.hook.State, d.sampleErr = true, "live", store.ErrSamplesFull
+	d.Forget(address)
+	got, err = d.receive(proven(), `{"a": 3}`)
+	require.NoError(t, err, "a full store refuses nothing")
+	require.Equal(t, 1, got.Runs)
+	require.Contains(t, d.noted[len(d.noted)-1].Reason, "it was not kept: the workflow keeps 200 samples already")
+	d.sampleErr = store.ErrUnavailable
+	d.hook.Taking = true
+	d.Forget(address)
+	_, err = d.receive(proven(), `{"a": 4}`)
+	require.ErrorIs(t, err, store.ErrUnavailable)
+}
+
+// What arrived and started nothing is kept with what it brought, where that could be
+// read and is no stranger's.
+func TestWhatStartedNothingIsKept(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"key": "item.id"})
+	last := func() store.Delivery { return d.noted[len(d.noted)-1] }
+	_, err := d.receive(proven(), `{"n": 1}`)
+	require.Error(t, err)
+	require.Equal(t, `[{"n":1}]`, string(last().Items), "its key is empty")
+	for range 2 {
+		_, err = d.receive(proven(), `{"id": 1}`)
+		require.NoError(t, err)
+	}
+	require.Equal(t, "duplicate", last().Verdict)
+	require.Equal(t, `[{"id":1}]`, string(last().Items))
+	d.hook.State = "draft"
+	d.Forget(address)
+	_, err = d.receive(proven(), `[{"id": 2}, {"id": 3}]`)
+	require.Error(t, err)
+	require.Equal(t, `[{"id":2},{"id":3}]`, string(last().Items), "the workflow is not live")
+	_, err = d.receive(proven(), `{"id": "`+strings.Repeat("x", itemsKept)+`"}`)
+	require.Error(t, err)
+	require.Nil(t, last().Items, "that is too much")
+	_, err = d.receive(proven(), `{"id": `)
+	require.Error(t, err)
+	require.Nil(t, last().Items, "that is none")
+	_, err = d.receive(proven("Authorization", "Bearer wrong"), `{"id": 9}`)
+	require.Error(t, err)
+	require.Nil(t, last().Items, "that is somebody's")
 }
 
 // Faults of ours are no refusals: the caller may try again.

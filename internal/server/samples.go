@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"youngtrellis/api"
 	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
@@ -60,15 +58,7 @@ func (s *Server) ListSamples(ctx context.Context, r api.ListSamplesRequestObject
 		out.Samples = append(out.Samples, labelled(naming, x))
 	}
 	for _, d := range arrived {
-		at := time.Unix(d.ID.Time().UnixTime())
-		out.Arrived = append(out.Arrived, struct {
-			At      time.Time  `json:"at"`
-			Bytes   int        `json:"bytes"`
-			Excerpt string     `json:"excerpt"`
-			Reason  string     `json:"reason"`
-			Run     *uuid.UUID `json:"run,omitempty"`
-			Verdict string     `json:"verdict"`
-		}{at, d.Bytes, d.Excerpt, d.Reason, d.Run, d.Verdict})
+		out.Arrived = append(out.Arrived, api.Delivery{Id: d.ID, At: time.Unix(d.ID.Time().UnixTime()), Bytes: d.Bytes, Excerpt: d.Excerpt, Reason: d.Reason, Run: d.Run, Verdict: api.DeliveryVerdict(d.Verdict), Startable: d.Whole})
 	}
 	return api.ListSamples200JSONResponse(out), nil
 }

@@ -319,18 +319,22 @@ func (s *Server) hook(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	said := gin.H{}
 	switch {
 	case got.Kept:
-		c.JSON(http.StatusAccepted, gin.H{"kept": "the workflow is paused; somebody decides whether it starts then"})
-	case got.Sample:
-		c.JSON(http.StatusAccepted, gin.H{"taken": "sample"})
+		said["kept"] = "the workflow is paused; somebody decides whether it starts then"
+	case got.Runs == 0 && got.Known == 0: // it became a sample of a draft
 	case got.Duplicate && got.Known == 1:
-		c.JSON(http.StatusAccepted, gin.H{"run": got.Run, "duplicate": true})
+		said["run"], said["duplicate"] = got.Run, true
 	case got.Runs+got.Known > 1:
-		c.JSON(http.StatusAccepted, gin.H{"run": got.Run, "runs": got.Runs, "known": got.Known})
+		said["run"], said["runs"], said["known"] = got.Run, got.Runs, got.Known
 	default:
-		c.JSON(http.StatusAccepted, gin.H{"run": got.Run})
+		said["run"] = got.Run
 	}
+	if got.Sample {
+		said["taken"] = "sample"
+	}
+	c.JSON(http.StatusAccepted, said)
 }
 
 // consolePolicy is that of the console. A page's own style elements, which are made

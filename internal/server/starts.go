@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -10,6 +11,7 @@ import (
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/intake"
+	"youngtrellis/internal/store"
 )
 
 func objects(list *[]api.Fields) ([]map[string]any, error) {
@@ -20,6 +22,22 @@ func objects(list *[]api.Fields) ([]map[string]any, error) {
 			return nil, refuse(http.StatusUnprocessableEntity, "invalid_item", fmt.Sprintf("Item %d: %v", i+1, err))
 		}
 		out = append(out, m)
+	}
+	return out, nil
+}
+
+// itemsOf reads a stored list of items.
+func itemsOf(text []byte) ([]map[string]any, error) {
+	v, err := item.Decode(text)
+	if err != nil {
+		return nil, err
+	}
+	list, _ := v.([]any)
+	out := make([]map[string]any, 0, len(list))
+	for _, x := range list {
+		if m, ok := x.(map[string]any); ok {
+			out = append(out, m)
+		}
 	}
 	return out, nil
 }
@@ -50,7 +68,22 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 			return nil, err
 		}
 	}
-	got, err := s.Intake.Start(ctx, sc, w, intake.ByHand{Items: items, By: sc.Who(), Again: r.Body.Again != nil, AtFirst: or(r.Body.First, 0)})
+	if r.Body.Delivery != nil {
+		if r.Body.Again != nil || len(items) > 0 {
+			return nil, refuse(http.StatusUnprocessableEntity, "invalid_input", "A start with what arrived has no other items.")
+		}
+		text, err := s.Store.DeliveryItems(ctx, sc, w.ID, *r.Body.Delivery)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, refuse(http.StatusNotFound, "not_found", "What it brought is not kept: it could not be read, is too large, or came too long ago.")
+		}
+		if err == nil {
+			items, err = itemsOf(text)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	got, err := s.Intake.Start(ctx, sc, w, intake.ByHand{Items: items, By: sc.Who(), Again: r.Body.Again != nil || r.Body.Delivery != nil, AtFirst: or(r.Body.First, 0)})
 	return api.StartWorkflow202JSONResponse{Run: got.Run, Runs: got.Runs, Known: given(got.Known)}, err
 }
 

@@ -83,6 +83,7 @@ func (s *Store) EndHookSecret(ctx context.Context, sc Scope, name string, id uui
 type Hook struct {
 	Workspace, Workflow uuid.UUID
 	Name                string
+	Address             string
 	State               string
 	Live                *int
 	Taking              bool
@@ -96,6 +97,7 @@ func (s *Store) HookByAddress(ctx context.Context, address string) (h Hook, err 
 	if err != nil {
 		return h, translate(err)
 	}
+	h.Address = address
 	rows, err := s.node.Query(ctx, "SELECT id, secret, made, made_by, used FROM hook_secret WHERE workspace_id = $1 AND workflow_id = $2 ORDER BY made DESC, id DESC", h.Workspace, h.Workflow)
 	if err == nil {
 		h.Secrets, err = pgx.CollectRows(rows, pgx.RowToStructByPos[HookSecret])

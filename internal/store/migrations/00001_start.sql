@@ -328,6 +328,7 @@ CREATE TABLE delivery (
   run_id       uuid,
   bytes        integer NOT NULL,
   excerpt      text NOT NULL DEFAULT '',
+  items        bytea, -- that it brought, packed, where it could be read and they are not large
   PRIMARY KEY (workspace_id, workflow_id, id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );

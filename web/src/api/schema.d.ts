@@ -1955,6 +1955,11 @@ export interface components {
              * @description A run of this workflow, whose items this one starts with too.
              */
             again?: string;
+            /**
+             * Format: uuid
+             * @description A call that arrived and started nothing, whose items this one starts with.
+             */
+            delivery?: string;
             /** @description It starts although the workflow is paused, which it stays. Not said, such a start is refused with 409. */
             while_paused?: boolean;
             /** @description How many items it takes to its first write. The others are set aside there, and a retry of the run lets them go on. */
@@ -2350,16 +2355,23 @@ export interface components {
             samples: components["schemas"]["Sample"][];
             /** @description Whether the next call becomes a sample */
             taking: boolean;
-            arrived: {
-                /** Format: date-time */
-                at: string;
-                verdict: string;
-                reason: string;
-                /** Format: uuid */
-                run?: string;
-                bytes: number;
-                excerpt: string;
-            }[];
+            arrived: components["schemas"]["Delivery"][];
+        };
+        /** @description What arrived at an address and started no run. */
+        Delivery: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            verdict: "duplicate" | "sample" | "kept" | "refused";
+            reason: string;
+            /** Format: uuid */
+            run?: string;
+            bytes: number;
+            excerpt: string;
+            /** @description Its items are kept, so that somebody can start with them */
+            startable: boolean;
         };
         CallSheet: {
             address: string;

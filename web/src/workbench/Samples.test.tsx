@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { cleanup, render, screen, within } from "@testing-library/react";
+import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { Samples } from "./Samples";
@@ -13,6 +13,7 @@ const did = {
   expect: vi.fn(),
   remove: vi.fn(),
   take: vi.fn(),
+  start: vi.fn(),
 };
 let held: unknown = { samples: [], taking: false, arrived: [] };
 
@@ -56,6 +57,10 @@ vi.mock("../api/samples", () => {
     }),
   };
 });
+
+vi.mock("../run/useStarts", () => ({
+  useStarts: () => ({ begin: did.start, busy: false, error: null, asks: null }),
+}));
 
 vi.mock("../api/runs", () => ({
   useRuns: () => ({ data: { runs: [] } }),
@@ -145,21 +150,34 @@ describe("samples", () => {
       samples: [],
       taking: true,
       arrived: [
-        {
-          at: "2026-11-20T10:00:00Z",
-          verdict: "refused",
-          reason: "its proof is wrong",
-          bytes: 1,
-          excerpt: "",
-        },
+        arrived("d2", "duplicate", "the key has started a run", true),
+        arrived("d1", "refused", "its proof is wrong", false),
       ],
     };
-    render(<Samples workflow="w" called />);
-    expect(within(screen.getByRole("status")).getByText(/Waiting for the next call/)).toBeTruthy();
-    expect(screen.getByText(/its proof is wrong/)).toBeTruthy();
+    const { rerender } = render(<Samples workflow="w" called />);
+    expect(screen.getByRole("status").textContent).toContain("It becomes a sample and starts nothing.");
+    expect(screen.getByRole("status").textContent).toContain(
+      "Nothing comes? Run the command of the call sheet",
+    );
+    expect(screen.getByText(/A call was refused, its proof is wrong/)).toBeTruthy();
+    expect(screen.queryByRole("button", { name: "Start with it" })).toBeNull();
+    rerender(<Samples workflow="w" called live />);
+    expect(screen.getByRole("status").textContent).toContain("and its run starts as well");
+    await userEvent.click(screen.getByRole("button", { name: "Start with it" }));
+    expect(did.start).toHaveBeenCalledExactlyOnceWith({ delivery: "d2" });
     await userEvent.click(screen.getByRole("button", { name: "Take the next call" }));
     expect(did.take).toHaveBeenCalled();
   });
+});
+
+const arrived = (id: string, verdict: string, reason: string, startable: boolean) => ({
+  id,
+  at: "2026-11-20T10:00:00Z",
+  verdict,
+  reason,
+  startable,
+  bytes: 1,
+  excerpt: "",
 });
 
 describe("what is expected of samples", () => {

@@ -1,9 +1,9 @@
 import { useState } from "react";
-import { asFields, type Rehearsal, type Schemas } from "../api/client";
+import { asFields, type Rehearsal } from "../api/client";
 import { writeJson } from "../api/exact";
 import { useSamples, useSampleChanges } from "../api/samples";
 import { Trouble } from "../ui/parts";
-import { when } from "../ui/words";
+import { Arrived } from "./samples/Arrived";
 import { FromRun } from "./samples/FromRun";
 import { Profile } from "./samples/Profile";
 import { SampleRow } from "./samples/SampleRow";
@@ -19,11 +19,15 @@ interface Writing {
 /** The samples of a workflow as rows with names: to take, write, edit, copy and remove, with what should become of each. */
 export function Samples({
   workflow,
+  title = workflow,
+  live = false,
   called,
   timed = false,
   seen,
 }: {
   workflow: string;
+  title?: string;
+  live?: boolean; // what arrives starts runs too
   called: boolean;
   timed?: boolean; // it starts by the clock
   seen?: Rehearsal | undefined; // how they go through the lines
@@ -88,7 +92,7 @@ export function Samples({
               : "None. A start without items gives the first line one empty item."}
         </div>
       )}
-      <Arrived samples={samples.data} called={called} />
+      {called && <Arrived samples={samples.data} workflow={workflow} title={title} live={live} />}
       <div className="mt-2 flex flex-wrap gap-2">
         {called && (
           <button
@@ -128,28 +132,5 @@ export function Samples({
       {list.length > 0 && <Profile workflow={workflow} samples={list} />}
       <Trouble error={take.error ?? add.error ?? change.error ?? expect.error ?? remove.error} />
     </div>
-  );
-}
-
-/** That the next call is waited for, and what was refused of late. */
-function Arrived({ samples, called }: { samples: Schemas["Samples"] | undefined; called: boolean }) {
-  const refused = samples?.arrived.filter((d) => d.verdict === "refused").slice(0, 3) ?? [];
-  return (
-    <>
-      {samples?.taking && (
-        <div className="mt-1.5 rounded-lg bg-ambertint px-3 py-2 text-amber" role="status">
-          Waiting for the next call. It becomes a sample and starts nothing.
-        </div>
-      )}
-      {refused.length > 0 && called && (
-        <div className="mt-1.5 text-second">
-          {refused.map((d) => (
-            <div key={d.at}>
-              {when(d.at)}: a call was refused, {d.reason}
-            </div>
-          ))}
-        </div>
-      )}
-    </>
   );
 }

@@ -81,7 +81,14 @@ export function TriggerForm({
         ),
       )}
       <Limits workflow={workflow} properties={kinds.data?.limits ?? []} shared={shared} onEdit={onEdit} />
-      <Samples workflow={workflow.name} called={called} timed={workflow.timed === true} seen={seen} />
+      <Samples
+        workflow={workflow.name}
+        title={workflow.title}
+        live={workflow.state === "live" || workflow.state === "paused"}
+        called={called}
+        timed={workflow.timed === true}
+        seen={seen}
+      />
     </div>
   );
 }
