@@ -52,7 +52,7 @@ type door struct {
 	knownErr error
 
 	sampleErr error
-	used     []uuid.UUID // secrets that calls were proven by
+	used      []uuid.UUID // secrets that calls were proven by
 	// meanwhile takes keys while a start is on its way.
 	meanwhile func(keys map[string]uuid.UUID)
 
