@@ -226,3 +226,44 @@ func TestWhatArrivedIsStartedByHand(t *testing.T) {
 	_, code = said(t, w, "", "workflow", "start", "lots", "--delivery", "the last")
 	require.Equal(t, 2, code)
 }
+
+// A call that asks whether somebody is here is answered as plain text; another method
+// than those taken is told them; a list of addresses does not go live behind a proxy that
+// nobody trusts.
+func TestWhichCallsAnAddressTakes(t *testing.T) {
+	t.Parallel()
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	ctx := within(t, time.Minute)
+	called(ctx, t, w, "asked", `{verify: none, methods: [PUT, GET], challenge: hello, from: ["127.0.0.0/8", "::1"]}`)
+	sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "asked"))
+	require.NoError(t, err)
+	do := func(method, more string, header http.Header) (*http.Response, string) {
+		req, err := http.NewRequestWithContext(ctx, method, sheet.Address+more, nil)
+		require.NoError(t, err)
+		if header != nil {
+			req.Header = header
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res, string(text)
+	}
+	res, text := do("GET", "?hello=4711", nil)
+	require.Equal(t, 200, res.StatusCode)
+	require.Equal(t, "4711", text)
+	require.Equal(t, "text/plain; charset=utf-8", res.Header.Get("Content-Type"))
+	require.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
+	res, text = do("GET", "?kg=4", nil)
+	require.Equal(t, 202, res.StatusCode, text)
+	res, text = do("POST", "", nil)
+	require.Equal(t, 405, res.StatusCode)
+	require.Equal(t, "PUT, GET", res.Header.Get("Allow"))
+	require.Contains(t, text, "The method POST is not taken here")
+	res, _ = do("PUT", "", http.Header{"X-Forwarded-For": {"203.0.113.7"}})
+	require.Equal(t, 202, res.StatusCode, "nobody trusts what that says")
+	out, code := said(t, w, "", "workflow", "live", "asked")
+	require.Equal(t, 5, code)
+	require.Contains(t, out, "Name it with --trusted-proxies of the service, or take the list out.")
+}

@@ -116,6 +116,7 @@ func (e ConnectorTriggerKind) Valid() bool {
 
 // Defines values for DeliveryVerdict.
 const (
+	DeliveryVerdictAnswered  DeliveryVerdict = "answered"
 	DeliveryVerdictDuplicate DeliveryVerdict = "duplicate"
 	DeliveryVerdictKept      DeliveryVerdict = "kept"
 	DeliveryVerdictRefused   DeliveryVerdict = "refused"
@@ -125,6 +126,8 @@ const (
 // Valid indicates whether the value is a known member of the DeliveryVerdict enum.
 func (e DeliveryVerdict) Valid() bool {
 	switch e {
+	case DeliveryVerdictAnswered:
+		return true
 	case DeliveryVerdictDuplicate:
 		return true
 	case DeliveryVerdictKept:

@@ -43,7 +43,8 @@ type Received struct {
 	Known     int       // items whose keys have started a run already
 	Duplicate bool      // none was started
 	Sample    bool
-	Kept      bool // it starts nothing for now: the workflow is paused
+	Answer    string // it only asked whether somebody is here; that is what it is answered
+	Kept      bool   // it starts nothing for now: the workflow is paused
 }
 
 // Forget drops what is remembered of a hook after its workflow changed.
@@ -78,8 +79,8 @@ func (in *Intake) hook(ctx context.Context, address string) (hook, error) {
 
 // prove tells how a call is proven, and gives its body to be read. The error is
 // errUnknown where it is not.
-func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, header http.Header, from Body) (proof.Proof, *seen, error) {
-	body := &seen{from: from, most: MaxBody}
+func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, c Call) (proof.Proof, *seen, error) {
+	body := &seen{from: c.Body, most: MaxBody}
 	byHeader := rule.ByHeader() || rule.Open()
 	var raw []byte
 	if !byHeader { // it is the raw bytes that are signed
@@ -91,11 +92,11 @@ func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, header htt
 			return proof.Proof{}, nil, err
 		}
 	}
-	p, err := rule.Check(header, raw, h.secrets, now())
+	p, err := rule.Check(c.Header, raw, h.secrets, now())
 	if err != nil {
 		if byHeader && in.noted.Allow(h.Workflow.String()) {
-			body.begins, _ = io.ReadAll(io.LimitReader(from, excerptBytes))
-			body.length = max(len(body.begins), int(from.Length))
+			body.begins, _ = io.ReadAll(io.LimitReader(c.Body, excerptBytes))
+			body.length = max(len(body.begins), int(c.Length))
 			in.note(ctx, h.Hook, "refused", err.Error(), nil, body.excerpt)
 		} else if !byHeader {
 			return p, nil, in.unproven(ctx, h, err.Error(), body.excerpt)
@@ -109,8 +110,8 @@ func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, header htt
 		body.from, body.most = bytes.NewReader(raw), 2*MaxBody // it is counted again
 		body.excerpt = excerpt{}
 	} else if !rule.Open() {
-		if body.most = MostBody; from.Long != nil {
-			from.Long()
+		if body.most = MostBody; c.Long != nil {
+			c.Long()
 		}
 	}
 	return p, body, nil
@@ -130,10 +131,15 @@ func (in *Intake) used(ctx context.Context, h hook, id uuid.UUID) {
 	_, _ = in.inUse.Get(id, func() (bool, error) { return true, in.Store.HookSecretUsed(ctx, h.Hook, id) })
 }
 
-// Body is what a caller sends, to be read.
-type Body struct {
-	io.Reader
-	Length int64 // as the caller says; -1: it does not
+// Call is what somebody sends to an address.
+type Call struct {
+	Address string
+	Method  string
+	From    string // the caller's address
+	Header  http.Header
+	Query   url.Values
+	Body    io.Reader
+	Length  int64 // of the body, as the caller says; -1: it does not
 	// Long lets it take as long as files take; nil: it does anyway.
 	Long func()
 }
@@ -187,8 +193,8 @@ func (s *seen) Read(p []byte) (int, error) {
 // Receive takes a webhook's delivery. The body of a caller that has not proved itself
 // is not read, but for its beginning, which the call sheet shows. The error is a
 // *Refused, a *payload.TooLarge, store.ErrUnavailable, or that of the body.
-func (in *Intake) Receive(ctx context.Context, address string, header http.Header, query url.Values, from Body) (Received, error) {
-	h, err := in.hook(ctx, address)
+func (in *Intake) Receive(ctx context.Context, c Call) (Received, error) {
+	h, err := in.hook(ctx, c.Address)
 	if errors.Is(err, store.ErrNotFound) {
 		return Received{}, errUnknown
 	}
@@ -199,16 +205,47 @@ func (in *Intake) Receive(ctx context.Context, address string, header http.Heade
 	if err != nil {
 		return Received{}, err
 	}
-	proven, body, err := in.prove(ctx, h, start.Proof, header, from)
+	door := start.Entrance
+	if !door.Lets(c.From) {
+		return Received{}, in.unproven(ctx, h, "it came from "+c.From+", which is none of the addresses that may call", excerpt{length: int(max(c.Length, 0))})
+	}
+	if text := c.Query.Get(door.Challenge); door.Challenge != "" && c.Method == http.MethodGet && text != "" {
+		return in.answer(ctx, h, text)
+	}
+	proven, body, err := in.prove(ctx, h, start.Proof, c)
 	if err != nil {
 		return Received{}, err
 	}
-	fields, err := payload.Items(payload.Body{ContentType: header.Get("Content-Type"), Encoding: header.Get("Content-Encoding"), Query: query, Content: body,
+	if !door.Takes(c.Method) {
+		allowed := strings.Join(door.Allowed(), ", ")
+		why := "the method " + c.Method + " is not taken here; taken is " + allowed
+		in.note(ctx, h.Hook, "refused", why, nil, body.excerpt)
+		return Received{}, &Refused{Status: http.StatusMethodNotAllowed, Message: words.Sentence(why), Allow: allowed}
+	}
+	fields, err := payload.Items(payload.Body{ContentType: c.Header.Get("Content-Type"), Encoding: c.Header.Get("Content-Encoding"), Query: c.Query, Content: body,
 		Files: in.filesOf(ctx, h.Workspace), MostBytes: MaxBody, MostItems: in.Most()})
 	if err != nil {
 		return Received{}, in.unread(ctx, h.Hook, body, err)
 	}
+	if text, ok := fields[0][door.Challenge].(string); ok && door.Challenge != "" && len(fields) == 1 {
+		return in.answer(ctx, h, text)
+	}
 	return in.deliver(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
+}
+
+// mostAnswer is how long what is answered to a call may be that asks whether somebody is
+// here.
+const mostAnswer = 500
+
+// answer answers a call that only asks whether somebody is here with what it brought.
+func (in *Intake) answer(ctx context.Context, h hook, text string) (Received, error) {
+	if len(text) > mostAnswer || words.Visible(text) != text || strings.ContainsAny(text, "<>\r\n") {
+		return Received{}, in.unproven(ctx, h, fmt.Sprintf("it asked whether somebody is here, with what is not answered: more than %d bytes, or other than plain characters", mostAnswer), excerptOf([]byte(text)))
+	}
+	if in.noted.Allow(h.Workflow.String()) {
+		in.note(ctx, h.Hook, "answered", "it asked whether somebody is here", nil, excerptOf([]byte(text)))
+	}
+	return Received{Answer: text}, nil
 }
 
 // deliver is what becomes of a call that is proven and read.

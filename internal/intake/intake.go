@@ -107,6 +107,7 @@ type Refused struct {
 	Status  int
 	Message string
 	After   time.Duration // when to try again; 0: not said
+	Allow   string        // the methods that are taken, where another came
 }
 
 func (r *Refused) Error() string { return r.Message }

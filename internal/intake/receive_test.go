@@ -219,7 +219,7 @@ func proven(more ...string) http.Header {
 }
 
 func (d *door) receive(h http.Header, body string) (Received, error) {
-	return d.Receive(context.Background(), address, h, nil, Body{Reader: strings.NewReader(body), Length: int64(len(body))})
+	return d.Receive(context.Background(), Call{Address: address, Method: http.MethodPost, From: "203.0.113.7", Header: h, Body: strings.NewReader(body), Length: int64(len(body))})
 }
 
 // refusal is the status and the words of a refusal.
@@ -265,7 +265,7 @@ func TestNobodyLearnsWhichAddressesThereAre(t *testing.T) {
 		address string
 		header  http.Header
 	}{{"short", proven()}, {strings.Repeat("b", 22), proven()}, {address, http.Header{}}, {address, proven("Authorization", "Bearer yth_wrong")}, {address, proven("Authorization", secret)}} {
-		_, err := d.Receive(context.Background(), c.address, c.header, nil, Body{Reader: strings.NewReader(`{"a": "` + strings.Repeat("ä", 3000) + `"}`), Length: 6009})
+		_, err := d.Receive(context.Background(), Call{Address: c.address, Method: http.MethodPost, Header: c.header, Body: strings.NewReader(`{"a": "` + strings.Repeat("ä", 3000) + `"}`), Length: 6009})
 		status, text := refusal(t, err)
 		require.Equal(t, http.StatusNotFound, status)
 		said = append(said, text)
@@ -571,7 +571,7 @@ func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
 	stranger := http.Header{"Authorization": {"Bearer wrong"}, "Content-Type": {"application/json"}}
 	for i := range 3 * notedBurst {
 		from := &counted{Reader: strings.NewReader(strings.Repeat("x", MaxBody))}
-		_, err := d.Receive(context.Background(), address, stranger, nil, Body{Reader: from, Length: MaxBody})
+		_, err := d.Receive(context.Background(), Call{Address: address, Method: http.MethodPost, Header: stranger, Body: from, Length: MaxBody})
 		status, _ := refusal(t, err)
 		require.Equal(t, http.StatusNotFound, status)
 		require.LessOrEqual(t, from.read, excerptBytes, i)
@@ -583,7 +583,7 @@ func TestWhatAStrangerSendsIsNotReadAndSeldomNoted(t *testing.T) {
 	require.Error(t, err)
 
 	broken := errors.New("the line was cut")
-	_, err = d.Receive(context.Background(), address, proven(), nil, Body{Reader: iotest.ErrReader(broken), Length: -1})
+	_, err = d.Receive(context.Background(), Call{Address: address, Method: http.MethodPost, Header: proven(), Body: iotest.ErrReader(broken), Length: -1})
 	require.ErrorIs(t, err, broken)
 	require.Empty(t, d.started)
 }
@@ -637,7 +637,7 @@ func TestFilesComeInWithACall(t *testing.T) {
 	parts := "--edge\r\nContent-Disposition: form-data; name=\"caller\"\r\n\r\nStudio 7\r\n--edge\r\nContent-Disposition: form-data; name=\"picture\"; filename=\"bowl.png\"\r\nContent-Type: image/png\r\n\r\n" + picture + "\r\n--edge--\r\n"
 	long := 0
 	receive := func(h http.Header, body string) (Received, error) {
-		return d.Receive(context.Background(), address, h, nil, Body{Reader: strings.NewReader(body), Length: int64(len(body)), Long: func() { long++ }})
+		return d.Receive(context.Background(), Call{Address: address, Method: http.MethodPost, Header: h, Body: strings.NewReader(body), Length: int64(len(body)), Long: func() { long++ }})
 	}
 	_, err := receive(proven("Content-Type", "multipart/form-data; boundary=edge"), parts)
 	require.NoError(t, err)
@@ -723,4 +723,45 @@ func TestTwoSecretsCountAtOnce(t *testing.T) {
 	d.Forget(address)
 	_, err := d.receive(proven(), `{}`)
 	require.ErrorIs(t, err, errUnknown)
+}
+
+// Who calls from elsewhere, or by another method, gets no further; a call that only asks
+// whether somebody is here is answered and starts nothing.
+func TestWhichCallsAreLookedAt(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"methods": []any{"PUT"}, "from": []any{"203.0.113.0/24"}, "challenge": "hello"})
+	call := func(method, from, query, body string, h http.Header) (Received, error) {
+		q, err := url.ParseQuery(query)
+		require.NoError(t, err)
+		return d.Receive(context.Background(), Call{Address: address, Method: method, From: from, Header: h, Query: q, Body: strings.NewReader(body), Length: int64(len(body))})
+	}
+	last := func() store.Delivery { return d.noted[len(d.noted)-1] }
+	_, err := call("PUT", "198.51.100.1", "", "{}", proven())
+	require.ErrorIs(t, err, errUnknown)
+	require.Contains(t, last().Reason, "it came from 198.51.100.1, which is none of the addresses that may call")
+	_, err = call("POST", "203.0.113.7", "", "{}", proven())
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusMethodNotAllowed, status)
+	require.Equal(t, "The method POST is not taken here; taken is PUT.", text)
+	_, err = call("POST", "203.0.113.7", "", "{}", http.Header{})
+	require.ErrorIs(t, err, errUnknown, "who proves nothing does not learn which are")
+	require.Empty(t, d.started)
+	got, err := call("PUT", "203.0.113.7", "", "{}", proven())
+	require.NoError(t, err)
+	require.Equal(t, 1, got.Runs)
+
+	got, err = call("GET", "203.0.113.7", "hello=4711&mode=x", "", http.Header{})
+	require.NoError(t, err)
+	require.Equal(t, Received{Answer: "4711"}, got)
+	require.Equal(t, "answered", last().Verdict)
+	got, err = call("PUT", "203.0.113.7", "", `{"type": "check", "hello": "4712"}`, proven())
+	require.NoError(t, err)
+	require.Equal(t, Received{Answer: "4712"}, got)
+	for _, bad := range []string{"%3Cscript%3E", "a%0Ab", strings.Repeat("x", 501), "a%E2%80%AEb"} {
+		_, err = call("GET", "203.0.113.7", "hello="+bad, "", http.Header{})
+		require.ErrorIs(t, err, errUnknown, bad)
+	}
+	_, err = call("GET", "198.51.100.1", "hello=1", "", http.Header{})
+	require.ErrorIs(t, err, errUnknown)
+	require.Len(t, d.started, 1)
 }

@@ -17,6 +17,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -78,6 +79,8 @@ type Server struct {
 	signIn   *signin.Service
 	origins  *http.CrossOriginProtection
 	assets   *assets
+
+	forwarded atomic.Bool // calls came through a proxy, and none is trusted
 }
 
 type scopeKey struct{}
@@ -130,7 +133,9 @@ func (s *Server) Handler() (http.Handler, error) {
 		write(c, refuse(status, "invalid_request", err.Error()))
 	}})
 	r.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Contract) })
-	r.POST("/hooks/:address", s.hook)
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+		r.Handle(method, "/hooks/:address", s.hook)
+	}
 	r.POST("/callbacks/:token", s.callback)
 	r.GET("/oauth/callback", s.consented)
 	r.GET("/healthz", func(c *gin.Context) {
@@ -300,11 +305,22 @@ func (s *Server) hook(c *gin.Context) {
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return
 	}
-	body := intake.Body{Reader: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength, Long: func() {
-		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
-		patient(c.Writer, time.Hour)
-	}}
-	got, err := s.Intake.Receive(c.Request.Context(), c.Param("address"), c.Request.Header, c.Request.URL.Query(), body)
+	from := s.clientAddress(c.Request)
+	if c.GetHeader("X-Forwarded-For") != "" && !s.trusts(from) && len(s.Proxies) == 0 {
+		s.forwarded.Store(true)
+	}
+	got, err := s.Intake.Receive(c.Request.Context(), intake.Call{
+		Address: c.Param("address"), Method: c.Request.Method, From: from, Header: c.Request.Header, Query: c.Request.URL.Query(),
+		Body: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength,
+		Long: func() {
+			_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+			patient(c.Writer, time.Hour)
+		},
+	})
+	var refused *intake.Refused
+	if errors.As(err, &refused) && refused.Allow != "" {
+		c.Header("Allow", refused.Allow)
+	}
 	var large *payload.TooLarge
 	var whole *http.MaxBytesError
 	if errors.As(err, &large) || errors.As(err, &whole) || errors.Is(err, files.ErrTooLarge) {
@@ -317,6 +333,10 @@ func (s *Server) hook(c *gin.Context) {
 	}
 	if err != nil {
 		s.fail(c, err)
+		return
+	}
+	if got.Answer != "" {
+		c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(got.Answer))
 		return
 	}
 	said := gin.H{}

@@ -40,6 +40,7 @@ type Start struct {
 	// starts what something else starts wants it once more.
 	KeyedByHand bool
 	Proof       proof.Rule // how callers prove themselves
+	Entrance    Entrance   // which calls are looked at
 	Asks        Asked      // what somebody is asked for who starts a run by hand
 	Timing      *Timing    // when runs start by the clock; nil: they do not
 	Follows     *Following // after which other workflow; nil: after none

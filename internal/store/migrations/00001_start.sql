@@ -323,7 +323,7 @@ CREATE TABLE delivery (
   workspace_id uuid NOT NULL,
   workflow_id  uuid NOT NULL,
   id           uuid NOT NULL,
-  verdict      text NOT NULL, -- started, duplicate, sample, kept, refused
+  verdict      text NOT NULL, -- duplicate, sample, kept, refused, answered
   reason       text NOT NULL DEFAULT '',
   run_id       uuid,
   bytes        integer NOT NULL,

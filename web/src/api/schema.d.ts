@@ -397,7 +397,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let the next real call become a sample instead of a run */
+        /** Let the next real call become a sample; where the workflow is live its run starts as well */
         post: operations["takeSample"];
         delete?: never;
         options?: never;
@@ -2364,7 +2364,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            verdict: "duplicate" | "sample" | "kept" | "refused";
+            verdict: "duplicate" | "sample" | "kept" | "refused" | "answered";
             reason: string;
             /** Format: uuid */
             run?: string;

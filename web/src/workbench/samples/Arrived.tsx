@@ -3,6 +3,7 @@ import { useStarts } from "../../run/useStarts";
 import { when } from "../../ui/words";
 
 const words: Record<Schemas["Delivery"]["verdict"], string> = {
+  answered: "A call was answered",
   duplicate: "A call was known",
   kept: "A call was kept",
   refused: "A call was refused",
