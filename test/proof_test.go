@@ -48,24 +48,35 @@ func TestTheCommandOfACallSheetCalls(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			called(ctx, t, w, name, settings)
+			_, err := ottermere.Answer[api.Sample](w.Client.AddSample(ctx, name, api.NewSample{Fields: api.Fields(`{"who": "O'Quern \"& <Tide>\" ä", "cost": "$5 ` + "`x`" + `"}`)}))
+			require.NoError(t, err)
 			sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, name))
 			require.NoError(t, err)
 			made, err := ottermere.Answer[api.MadeSecret](w.Client.MakeHookSecret(ctx, name, api.MakeHookSecretJSONRequestBody{}))
 			require.NoError(t, err)
-			call := func(secret string) string {
-				out, err := exec.CommandContext(ctx, "bash", "-c", strings.ReplaceAll(*sheet.Curl, "YOUR_SECRET", secret)+" -sS").CombinedOutput()
-				require.NoError(t, err, "%s", out)
-				return string(out)
-			}
-			require.Contains(t, call(*made.Secret), `"run":"`, *sheet.Curl)
-			if name == "by-nothing" {
-				return
-			}
 			other := "yth_another"
 			if name == "by-a-standard" {
 				other = "whsec_AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 			}
-			require.Contains(t, call(other), "Nothing is called here, or the proof is not right.")
+			run := map[string][]string{"curl": {"bash", "-c"}, "python": {"python3", "-c"}, "javascript": {"node", "--input-type=module", "-e"}}
+			require.Len(t, sheet.Calls, len(run))
+			for _, x := range sheet.Calls {
+				with := run[string(x.In)]
+				if _, err := exec.LookPath(with[0]); err != nil && with[0] == "python3" {
+					continue // a machine may have none
+				}
+				call := func(secret string) string {
+					out, _ := exec.CommandContext(ctx, with[0], append(with[1:], strings.ReplaceAll(x.Text, "YOUR_SECRET", secret))...).CombinedOutput()
+					return string(out)
+				}
+				require.Contains(t, call(*made.Secret), `"run":"`, x.Text)
+				if name != "by-nothing" {
+					require.Regexp(t, "Nothing is called here|404", call(other))
+				}
+			}
+			if name == "by-nothing" {
+				return
+			}
 			after, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, name))
 			require.NoError(t, err)
 			require.NotNil(t, after.Secrets[0].Used)

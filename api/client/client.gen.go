@@ -18,6 +18,27 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for CallSheetCallsIn.
+const (
+	Curl       CallSheetCallsIn = "curl"
+	Javascript CallSheetCallsIn = "javascript"
+	Python     CallSheetCallsIn = "python"
+)
+
+// Valid indicates whether the value is a known member of the CallSheetCallsIn enum.
+func (e CallSheetCallsIn) Valid() bool {
+	switch e {
+	case Curl:
+		return true
+	case Javascript:
+		return true
+	case Python:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CallSheetVerify.
 const (
 	Basic     CallSheetVerify = "basic"
@@ -751,8 +772,16 @@ type Cadence struct {
 
 // CallSheet defines model for CallSheet.
 type CallSheet struct {
-	Address string  `json:"address"`
-	Curl    *string `json:"curl,omitempty"`
+	Address string `json:"address"`
+
+	// Answer What such a call is answered, while the workflow is live
+	Answer string `json:"answer"`
+
+	// Calls A call, as a command and as programs; YOUR_SECRET stands for the secret
+	Calls []struct {
+		In   CallSheetCallsIn `json:"in"`
+		Text string           `json:"text"`
+	} `json:"calls"`
 
 	// Proof How a call proves itself, as a sentence for the other side
 	Proof string `json:"proof"`
@@ -761,6 +790,9 @@ type CallSheet struct {
 	Secrets []HookSecret    `json:"secrets"`
 	Verify  CallSheetVerify `json:"verify"`
 }
+
+// CallSheetCallsIn defines model for CallSheet.Calls.In.
+type CallSheetCallsIn string
 
 // CallSheetVerify defines model for CallSheet.Verify.
 type CallSheetVerify string

@@ -13,7 +13,7 @@ import (
 
 func (a *app) workflowAddress() *cobra.Command {
 	var made bool
-	var file, end string
+	var file, end, in string
 	c := &cobra.Command{
 		Use: "address NAME", Short: "The call sheet of a webhook, for the other side, and its secrets", Args: cobra.ExactArgs(1),
 		Long:    "Tells where a workflow is called and how a call proves itself. It has two secrets at most: make a second one,\nlet the callers change to it, and end the first.",
@@ -22,6 +22,9 @@ func (a *app) workflowAddress() *cobra.Command {
 			sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
 			if err != nil {
 				return err
+			}
+			if !api.CallSheetCallsIn(in).Valid() {
+				return usage("--in is %q; it can be curl, python or javascript", in)
 			}
 			switch {
 			case made || file != "":
@@ -37,12 +40,13 @@ func (a *app) workflowAddress() *cobra.Command {
 				fmt.Fprintln(a.out, "It is ended: nobody proves anything by it from now on.")
 				return nil
 			}
-			return a.show(sheet, func() { a.callSheet(sheet, args[0]) })
+			return a.show(sheet, func() { a.callSheet(sheet, args[0], in) })
 		}),
 	}
 	c.Flags().BoolVar(&made, "new-secret", false, "make a secret that callers prove, and print it once")
 	c.Flags().StringVar(&file, "secret-file", "", "file with a secret that the other side gave; - for standard input")
 	c.Flags().StringVar(&end, "end-secret", "", "end the secret of this id")
+	c.Flags().StringVar(&in, "in", "curl", "how a call is shown: curl, python or javascript")
 	c.MarkFlagsMutuallyExclusive("new-secret", "secret-file", "end-secret")
 	return c
 }
@@ -72,8 +76,14 @@ func (a *app) newHookSecret(c *cobra.Command, cl *api.Client, name, file string)
 	})
 }
 
-func (a *app) callSheet(sheet api.CallSheet, name string) {
-	fmt.Fprintf(a.out, "%s\n%s\n\n%s\n", sheet.Address, sheet.Proof, deref(sheet.Curl))
+func (a *app) callSheet(sheet api.CallSheet, name, in string) {
+	fmt.Fprintf(a.out, "%s\n%s\n", sheet.Address, sheet.Proof)
+	for _, x := range sheet.Calls {
+		if string(x.In) == in {
+			fmt.Fprintf(a.out, "\n%s\n", x.Text)
+		}
+	}
+	fmt.Fprintf(a.out, "\nIt is answered: %s\n", sheet.Answer)
 	if sheet.Verify == api.None {
 		return
 	}

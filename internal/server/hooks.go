@@ -29,6 +29,9 @@ func ruleOf(w store.Workflow) proofs.Rule {
 	return proofs.Rule{}
 }
 
+// mostExample is how long a sample may be that stands in an example.
+const mostExample = 2000
+
 // CallSheet implements api.StrictServerInterface.
 func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (api.CallSheetResponseObject, error) {
 	w, err := s.Store.Workflow(ctx, scopeOf(ctx), r.Workflow)
@@ -39,9 +42,31 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	rule := ruleOf(w)
-	address := strings.TrimSuffix(s.PublicURL, "/") + "/hooks/" + w.Hook
-	out := api.CallSheet200JSONResponse{Address: address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Curl: some(rule.Curl(address))}
+	rule, x := ruleOf(w), proofs.Example{Method: http.MethodPost, Address: strings.TrimSuffix(s.PublicURL, "/") + "/hooks/" + w.Hook, Body: `{"example": 1}`}
+	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed != nil {
+		if door := parsed.Start().Entrance; !door.Takes(x.Method) {
+			x.Method = door.Allowed()[0]
+		}
+	}
+	samples, err := s.samples(ctx, scopeOf(ctx), w)
+	if err != nil {
+		return nil, err
+	}
+	if len(samples) > 0 {
+		if text, err := item.Encode(samples[0]); err == nil && len(text) <= mostExample {
+			x.Body = string(text)
+		}
+	}
+	out := api.CallSheet200JSONResponse{Address: x.Address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Answer: `202 {"run": "the id of its run"}`}
+	for _, c := range []struct {
+		in   api.CallSheetCallsIn
+		text string
+	}{{api.Curl, rule.Curl(x)}, {api.Python, rule.Python(x)}, {api.Javascript, rule.JavaScript(x)}} {
+		out.Calls = append(out.Calls, struct {
+			In   api.CallSheetCallsIn `json:"in"`
+			Text string               `json:"text"`
+		}{c.in, c.text})
+	}
 	for _, x := range secrets {
 		out.Secrets = append(out.Secrets, api.HookSecret{Id: x.ID, Made: x.Made, MadeBy: x.MadeBy, Used: x.Used})
 	}

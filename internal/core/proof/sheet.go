@@ -51,45 +51,6 @@ func or(s, otherwise string) string {
 	return s
 }
 
-// Curl is a command that calls an address, with SECRET in place of the secret.
-func (r Rule) Curl(address string) string {
-	r = r.whole()
-	const body = `'{"example": 1}'`
-	call := "curl -X POST " + address + " \\\n  -H 'Content-Type: application/json' \\\n"
-	switch r.Way {
-	case Open:
-		return call + "  -d " + body
-	case Bearer:
-		return call + "  -H 'Authorization: Bearer YOUR_SECRET' \\\n  -d " + body
-	case Basic:
-		return call + "  -u " + or(r.User, "caller") + ":YOUR_SECRET \\\n  -d " + body
-	case InHeader:
-		return call + "  -H '" + r.Header + ": YOUR_SECRET' \\\n  -d " + body
-	}
-	before, after, _ := strings.Cut(or(r.Signed, "{body}"), "{body}")
-	signed := strings.NewReplacer("{time}", "$TIME", "{id}", "$ID").Replace(before) + "$BODY" + strings.NewReplacer("{time}", "$TIME", "{id}", "$ID").Replace(after)
-	out := "BODY=" + body + "\n"
-	if r.TimeIn != "" {
-		out += "TIME=$(date +%s)\n"
-		call += "  -H \"" + r.TimeIn + ": $TIME\" \\\n"
-	}
-	if r.IDIn != "" {
-		out += "ID=$(cat /proc/sys/kernel/random/uuid)\n"
-		call += "  -H \"" + r.IDIn + ": $ID\" \\\n"
-	}
-	key := "-hmac \"YOUR_SECRET\""
-	if r.Way == Standard {
-		out += "KEY=$(printf %s YOUR_SECRET | sed s/^" + StandardPrefix + "// | base64 -d | od -An -v -tx1 | tr -d ' \\n')\n"
-		key = "-mac HMAC -macopt \"hexkey:$KEY\""
-	}
-	write := "od -An -v -tx1 | tr -d ' \\n'"
-	if r.Base64 {
-		write = "base64 -w0"
-	}
-	out += "SIGN=$(printf %s \"" + signed + "\" | openssl dgst -" + or(r.Hash, "sha256") + " " + key + " -binary | " + write + ")\n"
-	return out + call + "  -H \"" + r.Header + ": " + r.Prefix + "$SIGN\" \\\n  -d \"$BODY\""
-}
-
 // Fits tells whether a text can be a secret of the rule.
 func (r Rule) Fits(secret string) error {
 	if r.By() != Standard {

@@ -2381,7 +2381,14 @@ export interface components {
             proof: string;
             /** @description Those in use, the newest first */
             secrets: components["schemas"]["HookSecret"][];
-            curl?: string;
+            /** @description A call, as a command and as programs; YOUR_SECRET stands for the secret */
+            calls: {
+                /** @enum {string} */
+                in: "curl" | "python" | "javascript";
+                text: string;
+            }[];
+            /** @description What such a call is answered, while the workflow is live */
+            answer: string;
         };
         HookSecret: {
             /** Format: uuid */

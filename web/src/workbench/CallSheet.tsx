@@ -1,5 +1,5 @@
 import { Copy } from "lucide-react";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { toast } from "sonner";
 import type { Schemas } from "../api/client";
 import { useCallSheet, useEndHookSecret, useMakeHookSecret } from "../api/workflows";
@@ -23,7 +23,7 @@ export function CallSheet({ workflow, saved }: { workflow: string; saved: number
     void refetch(); // how a call proves itself is said by the draft
   }, [refetch, saved]);
   if (!sheet.data) return <Trouble error={sheet.error} />;
-  const { address, curl, proof, secrets, verify } = sheet.data;
+  const { address, answer, calls, proof, secrets, verify } = sheet.data;
   const secret = make.data?.secret;
   return (
     <div>
@@ -72,25 +72,56 @@ export function CallSheet({ workflow, saved }: { workflow: string; saved: number
           )}
         </div>
       )}
-      {curl && (
-        <details className="mt-2">
-          <summary className="cursor-pointer text-second hover:text-ink">A call, as a command</summary>
-          <pre className="mt-1 overflow-x-auto rounded-lg border border-rule bg-sheet p-2 font-mono text-xs">
-            {curl}
-          </pre>
-          <button
-            type="button"
-            className="btn mt-1"
-            onClick={() => {
-              copy(curl);
-            }}
-          >
-            Copy the command
-          </button>
-        </details>
-      )}
+      <Calls calls={calls} answer={answer} />
       <Trouble error={make.error ?? end.error} />
     </div>
+  );
+}
+
+const languages: Record<Schemas["CallSheet"]["calls"][number]["in"], string> = {
+  curl: "curl",
+  python: "Python",
+  javascript: "JavaScript",
+};
+
+/** A call as a command and as programs, and what it is answered. */
+function Calls({ calls, answer }: { calls: Schemas["CallSheet"]["calls"]; answer: string }) {
+  const [shown, setShown] = useState<string>("curl");
+  const text = calls.find((c) => c.in === shown)?.text ?? "";
+  return (
+    <details className="mt-2">
+      <summary className="cursor-pointer text-second hover:text-ink">
+        A call, as a command or a program
+      </summary>
+      <div className="mt-1 flex items-baseline gap-3" role="group" aria-label="Shown as">
+        {calls.map((c) => (
+          <button
+            key={c.in}
+            type="button"
+            aria-pressed={c.in === shown}
+            className={c.in === shown ? "font-semibold" : "text-second hover:text-ink"}
+            onClick={() => {
+              setShown(c.in);
+            }}
+          >
+            {languages[c.in]}
+          </button>
+        ))}
+        <button
+          type="button"
+          className="ml-auto text-second hover:text-ink hover:underline"
+          onClick={() => {
+            copy(text);
+          }}
+        >
+          Copy
+        </button>
+      </div>
+      <pre className="mt-1 max-h-72 overflow-auto rounded-lg border border-rule bg-sheet p-2 font-mono text-xs">
+        {text}
+      </pre>
+      <p className="hint mt-1">Live, it is answered {answer}</p>
+    </details>
   );
 }
 

@@ -260,7 +260,11 @@ describe("what starts the workflow", () => {
       address: "https://trellis.example/hooks/x",
       verify: "bearer",
       proof: "The secret comes in the header Authorization.",
-      curl: "curl -X POST",
+      calls: [
+        { in: "curl", text: "curl -X POST" },
+        { in: "python", text: "import urllib.request" },
+      ],
+      answer: "202",
       secrets: [] as object[],
     };
     const made = (id: string) => ({ id, made: "2026-11-28T09:00:00Z", made_by: "Mara Quill" });
@@ -286,6 +290,9 @@ describe("what starts the workflow", () => {
     await userEvent.click(screen.getByRole("button", { name: "Make its secret" }));
     expect(await screen.findByText("shown once")).toBeTruthy();
     expect(screen.getByText("The secret comes in the header Authorization.")).toBeTruthy();
+    expect(screen.getByText("curl -X POST")).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: "Python", hidden: true }));
+    expect(screen.getByText("import urllib.request")).toBeTruthy();
     expect(await screen.findByRole("group", { name: "Secret 1" })).toBeTruthy();
     await userEvent.click(screen.getByRole("button", { name: "Make another" }));
     const first = await screen.findByRole("group", { name: "Secret 1" });
