@@ -69,6 +69,33 @@ func resident(t *testing.T, pid int) int {
 	return n / 1024
 }
 
+// comesIn calls a workflow with a form that has a large file, and looks at what became of
+// it.
+func comesIn(ctx context.Context, t *testing.T, w *ottermere.World, service string, size int64, want string) {
+	t.Helper()
+	called(ctx, t, w, "parcels", "{}")
+	sheet, err := ottermere.Answer[client.CallSheet](w.Client.CallSheet(ctx, "parcels"))
+	require.NoError(t, err)
+	made, err := ottermere.Answer[client.MadeSecret](w.Client.MakeHookSecret(ctx, "parcels", client.MakeHookSecretJSONRequestBody{}))
+	require.NoError(t, err)
+	const head = "--edge\r\nContent-Disposition: form-data; name=\"sound\"; filename=\"hall.wav\"\r\nContent-Type: audio/wav\r\n\r\n"
+	body := io.MultiReader(strings.NewReader(head), &endless{left: size}, strings.NewReader("\r\n--edge--\r\n"))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, service+sheet.Address[strings.Index(sheet.Address, "/hooks/"):], body)
+	require.NoError(t, err)
+	req.Header = http.Header{"Authorization": {"Bearer " + *made.Secret}, "Content-Type": {"multipart/form-data; boundary=edge"}}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	var said struct{ Run uuid.UUID }
+	require.NoError(t, json.NewDecoder(res.Body).Decode(&said))
+	require.Equal(t, http.StatusAccepted, res.StatusCode)
+	_, err = w.Wait(ctx, said.Run)
+	require.NoError(t, err)
+	cell, err := ottermere.Answer[client.OpenedCell](w.Client.OpenCell(ctx, said.Run, "0", "seen"))
+	require.NoError(t, err)
+	require.Contains(t, string(cell.Before), want, "it is what went up before")
+}
+
 // A large file goes up as a part of a form and comes down to a file, through a
 // service in a process of its own, whose memory hardly grows. TRELLIS_LARGE=1
 // makes it one GiB.
@@ -142,7 +169,8 @@ func TestLargeFilesAreStreamed(t *testing.T) {
 	require.Nil(t, tried.Why)
 	require.Contains(t, string(*tried.Output), file.File, "what came down is what went up")
 	require.Contains(t, string(*tried.Output), `"name":"kiln hall.wav"`)
+	comesIn(ctx, t, w, p.address, size, file.File)
 	grown := resident(t, p.Process.Pid) - before
-	t.Logf("%d MiB up and down: memory grew by %d MiB to %d MiB", size>>20, grown, before+grown)
+	t.Logf("%d MiB up, down and in: memory grew by %d MiB to %d MiB", size>>20, grown, before+grown)
 	require.Less(t, grown, 64)
 }

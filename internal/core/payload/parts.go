@@ -112,7 +112,9 @@ func (t *told) Read(p []byte) (int, error) {
 	if err != nil && !errors.Is(err, io.EOF) {
 		t.err = err
 	}
-	if t.last = append(t.last, p[:n]...); len(t.last) > lastBytes {
+	if n >= lastBytes {
+		t.last = append(t.last[:0], p[n-lastBytes:n]...)
+	} else if t.last = append(t.last, p[:n]...); len(t.last) > lastBytes {
 		t.last = append(t.last[:0], t.last[len(t.last)-lastBytes:]...)
 	}
 	return n, err
