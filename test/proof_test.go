@@ -35,7 +35,6 @@ func called(ctx context.Context, t *testing.T, w *ottermere.World, name, setting
 func TestTheCommandOfACallSheetCalls(t *testing.T) {
 	t.Parallel()
 	w := world(t, func(o *ottermere.Options) { o.Bare = true })
-	ctx := within(t, 2*time.Minute)
 	for name, settings := range map[string]string{
 		"by-bearer":     "{}",
 		"by-password":   "{verify: basic, user: kiln}",
@@ -47,6 +46,7 @@ func TestTheCommandOfACallSheetCalls(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			ctx := within(t, 2*time.Minute) // its own: it may wait for its turn
 			called(ctx, t, w, name, settings)
 			_, err := ottermere.Answer[api.Sample](w.Client.AddSample(ctx, name, api.NewSample{Fields: api.Fields(`{"who": "O'Quern \"& <Tide>\" ä", "cost": "$5 ` + "`x`" + `"}`)}))
 			require.NoError(t, err)
@@ -170,6 +170,7 @@ func TestCurlInEachFormat(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			ctx := within(t, 2*time.Minute) // its own: it may wait for its turn
 			out, err := exec.CommandContext(ctx, "curl", append([]string{"-sS", "-H", "Authorization: Bearer " + *made.Secret, sheet.Address}, c.args...)...).CombinedOutput()
 			require.NoError(t, err, "%s", out)
 			var said struct{ Run uuid.UUID }

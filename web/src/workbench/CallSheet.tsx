@@ -1,4 +1,4 @@
-import { Copy } from "lucide-react";
+import { ChevronRight, Copy } from "lucide-react";
 import { useEffect, useState } from "react";
 import { toast } from "sonner";
 import type { Schemas } from "../api/client";
@@ -86,42 +86,55 @@ const languages: Record<Schemas["CallSheet"]["calls"][number]["in"], string> = {
 
 /** A call as a command and as programs, and what it is answered. */
 function Calls({ calls, answer }: { calls: Schemas["CallSheet"]["calls"]; answer: string }) {
+  const [open, setOpen] = useState(false);
   const [shown, setShown] = useState<string>("curl");
   const text = calls.find((c) => c.in === shown)?.text ?? "";
   return (
-    <details className="mt-2">
-      <summary className="cursor-pointer text-second hover:text-ink">
-        A call, as a command or a program
-      </summary>
-      <div className="mt-1 flex items-baseline gap-3" role="group" aria-label="Shown as">
-        {calls.map((c) => (
-          <button
-            key={c.in}
-            type="button"
-            aria-pressed={c.in === shown}
-            className={c.in === shown ? "font-semibold" : "text-second hover:text-ink"}
-            onClick={() => {
-              setShown(c.in);
-            }}
-          >
-            {languages[c.in]}
-          </button>
-        ))}
-        <button
-          type="button"
-          className="ml-auto text-second hover:text-ink hover:underline"
-          onClick={() => {
-            copy(text);
-          }}
-        >
-          Copy
-        </button>
-      </div>
-      <pre className="mt-1 max-h-72 overflow-auto rounded-lg border border-rule bg-sheet p-2 font-mono text-xs">
-        {text}
-      </pre>
-      <p className="hint mt-1">Live, it is answered {answer}</p>
-    </details>
+    <div className="mt-2">
+      <button
+        type="button"
+        className="inline-flex items-center gap-1.5 text-second hover:text-ink"
+        aria-expanded={open}
+        onClick={() => {
+          setOpen(!open);
+        }}
+      >
+        <ChevronRight size={14} className={open ? "rotate-90" : ""} aria-hidden /> A call, as a command or a
+        program
+      </button>
+      {open && (
+        <>
+          <div className="mt-1 flex items-baseline gap-3" role="group" aria-label="Shown as">
+            {calls.map((c) => (
+              <button
+                key={c.in}
+                type="button"
+                aria-pressed={c.in === shown}
+                className={c.in === shown ? "font-semibold" : "text-second hover:text-ink"}
+                onClick={() => {
+                  setShown(c.in);
+                }}
+              >
+                {languages[c.in]}
+              </button>
+            ))}
+            <button
+              type="button"
+              className="ml-auto text-second hover:text-ink hover:underline"
+              onClick={() => {
+                copy(text);
+              }}
+            >
+              Copy
+            </button>
+          </div>
+          <pre className="mt-1 rounded-lg border border-rule bg-sheet p-2 font-mono text-xs break-words whitespace-pre-wrap">
+            {text}
+          </pre>
+          <p className="hint mt-1">Live, it is answered {answer}</p>
+        </>
+      )}
+    </div>
   );
 }
 

@@ -290,8 +290,9 @@ describe("what starts the workflow", () => {
     await userEvent.click(screen.getByRole("button", { name: "Make its secret" }));
     expect(await screen.findByText("shown once")).toBeTruthy();
     expect(screen.getByText("The secret comes in the header Authorization.")).toBeTruthy();
+    await userEvent.click(screen.getByRole("button", { name: /A call, as a command/ }));
     expect(screen.getByText("curl -X POST")).toBeTruthy();
-    await userEvent.click(screen.getByRole("button", { name: "Python", hidden: true }));
+    await userEvent.click(screen.getByRole("button", { name: "Python" }));
     expect(screen.getByText("import urllib.request")).toBeTruthy();
     expect(await screen.findByRole("group", { name: "Secret 1" })).toBeTruthy();
     await userEvent.click(screen.getByRole("button", { name: "Make another" }));
