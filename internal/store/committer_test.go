@@ -541,6 +541,30 @@ func TestATakeoverEndsOnlyWhatBlocksIt(t *testing.T) {
 	require.NoError(t, bystander.Ping(ctx))
 }
 
+// A node that starts anew does not wait for what its former self has left half said,
+// also where no other node is there to end that.
+func TestANodeThatStartsAnewEndsWhatItHadLeft(t *testing.T) {
+	t.Parallel()
+	database := clustertest.Database(t)
+	b := openAt(t, database, slog.New(slog.DiscardHandler))
+	ctx := within(t, time.Minute)
+	s, err := b.begin(ctx, b.claimed(""))
+	require.NoError(t, err)
+	silent := admin(t, database)
+	for _, sql := range []string{"SET application_name = 'trellis node-a'", "BEGIN", "SELECT hold_session('" + b.session.String() + "')"} {
+		_, err = silent.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	began := time.Now()
+	next, err := openOther(t, database, "node-a").OpenSession(ctx, "node-a")
+	require.NoError(t, err)
+	require.Less(t, time.Since(began), 8*time.Second)
+	require.Error(t, silent.Ping(ctx), "that was ended")
+	claimed, err := b.Claim(ctx, next, Turn{}, 5)
+	require.NoError(t, err)
+	require.Equal(t, s.Run, claimed[0].Run)
+}
+
 func openOther(t *testing.T, database, node string) *Store {
 	t.Helper()
 	s, err := Open(context.Background(), database, node)

@@ -18,27 +18,53 @@ import (
 // and so are the calls that they had leave for.
 func (s *Store) OpenSession(ctx context.Context, node string) (id uuid.UUID, err error) {
 	id = NewID()
-	err = pgx.BeginFunc(ctx, s.node, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT id FROM node_session WHERE node = $1 AND ended IS NULL FOR UPDATE", node)
-		if err != nil {
-			return err
-		}
-		old, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
-		if err != nil {
-			return err
-		}
-		if len(old) > 0 {
-			if err := release(ctx, tx, old, byDeath); err != nil {
+	rows, err := s.node.Query(ctx, "SELECT id FROM node_session WHERE node = $1 AND ended IS NULL", node)
+	if err != nil {
+		return id, unavailable(err)
+	}
+	before, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	if err != nil {
+		return id, unavailable(err)
+	}
+	err = s.unblocked(ctx, before, func(c *pgxpool.Conn) error {
+		return pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
+			rows, err := tx.Query(ctx, "SELECT id FROM node_session WHERE node = $1 AND ended IS NULL FOR UPDATE", node)
+			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, "DELETE FROM connection_permit WHERE session_id = ANY($1)", old); err != nil {
+			old, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+			if err != nil {
 				return err
 			}
-		}
-		_, err = tx.Exec(ctx, "INSERT INTO node_session (id, node) VALUES ($1, $2)", id, node)
-		return err
+			if len(old) > 0 {
+				if err := release(ctx, tx, old, byDeath); err != nil {
+					return err
+				}
+				if _, err := tx.Exec(ctx, "DELETE FROM connection_permit WHERE session_id = ANY($1)", old); err != nil {
+					return err
+				}
+			}
+			_, err = tx.Exec(ctx, "INSERT INTO node_session (id, node) VALUES ($1, $2)", id, node)
+			return err
+		})
 	})
 	return id, unavailable(err)
+}
+
+// unblocked does something on a connection, and ends meanwhile the server processes of
+// these sessions' nodes that hold it up: what they were sent half of a batch and then
+// nothing more, whoever starts anew under their name would wait for.
+func (s *Store) unblocked(ctx context.Context, sessions []uuid.UUID, do func(c *pgxpool.Conn) error) error {
+	return s.node.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		done := make(chan struct{})
+		var wait sync.WaitGroup
+		for _, id := range sessions {
+			wait.Go(func() { s.endBlockers(ctx, c.Conn().PgConn().PID(), id, done) })
+		}
+		defer wait.Wait()
+		defer close(done)
+		return do(c)
+	})
 }
 
 // manner in which a session ends.
@@ -106,12 +132,7 @@ const takeoverWithin = 15 * time.Second
 func (s *Store) TakeOver(ctx context.Context, id uuid.UUID, beat int64) (taken bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, takeoverWithin)
 	defer cancel()
-	err = s.node.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
-		done := make(chan struct{})
-		var wait sync.WaitGroup
-		wait.Go(func() { s.endBlockers(ctx, c.Conn().PgConn().PID(), id, done) })
-		defer wait.Wait()
-		defer close(done)
+	err = s.unblocked(ctx, []uuid.UUID{id}, func(c *pgxpool.Conn) error {
 		return pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
 			if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d", (answerWithin-time.Second).Milliseconds())); err != nil {
 				return err
