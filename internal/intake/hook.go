@@ -223,7 +223,7 @@ func (in *Intake) Receive(ctx context.Context, c Call) (Received, error) {
 		return Received{}, &Refused{Status: http.StatusMethodNotAllowed, Message: words.Sentence(why), Allow: allowed}
 	}
 	fields, err := payload.Items(payload.Body{ContentType: c.Header.Get("Content-Type"), Encoding: c.Header.Get("Content-Encoding"), Query: c.Query, Content: body,
-		Files: in.filesOf(ctx, h.Workspace), MostBytes: MaxBody, MostItems: in.Most()})
+		Files: in.filesOf(ctx, h.Workspace), Most: body.most, MostBytes: MaxBody, MostItems: in.Most()})
 	if err != nil {
 		return Received{}, in.unread(ctx, h.Hook, body, err)
 	}

@@ -30,6 +30,9 @@ type Body struct {
 	Files Saver
 	// MostBytes is how much of text may come, unpacked; files count for themselves.
 	MostBytes int64
+	// Most is how much may come in all, files and all, also of what unpacks to more
+	// than it is; 0: any amount.
+	Most int64
 	// MostItems is how many items may come.
 	MostItems int
 }
@@ -62,6 +65,9 @@ func Items(b Body) ([]map[string]any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if b.Most > 0 {
+		content = &bounded{content, b.Most, b.Most}
+	}
 	switch {
 	case kind == "multipart/form-data":
 		return b.parts(content, params["boundary"])
@@ -91,6 +97,21 @@ func Items(b Body) ([]map[string]any, error) {
 		return asText(text, params["charset"])
 	}
 	return nil, unread("the content type %s is not taken here; send JSON, XML, a form or text", kind)
+}
+
+// bounded ends with a *TooLarge where more comes than may.
+type bounded struct {
+	from       io.Reader
+	left, most int64
+}
+
+// Read implements io.Reader.
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, &TooLarge{b.most}
+	}
+	return n, err
 }
 
 // isText tells of a type that is read as text of some kind.

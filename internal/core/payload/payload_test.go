@@ -230,6 +230,13 @@ func TestWhatIsPackedIsUnpackedWithinBounds(t *testing.T) {
 		require.ErrorAs(t, err, &large)
 		require.Equal(t, "the body is larger than 1.0 MB", err.Error())
 
+		for _, kind := range []string{"image/png", "multipart/form-data; boundary=edge"} { // a file is no way around it
+			b = body(kind, pack(plain, "--edge\r\nContent-Disposition: form-data; name=a; filename=a\r\n\r\n"+strings.Repeat("x", 2<<20)+"\r\n--edge--\r\n"))
+			b.Encoding, b.Files, b.Most = encoding, kept{}.save, 1<<20
+			_, err = Items(b)
+			require.ErrorAs(t, err, &large, kind)
+		}
+
 		whole := pack(plain, `{"a": 1}`)
 		for n := range len(whole) {
 			b = body("application/json", whole[:n])
