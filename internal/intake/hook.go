@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -15,7 +14,6 @@ import (
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/payload"
-	"youngtrellis/internal/core/proof"
 	"youngtrellis/internal/core/triggers"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/core/workflow"
@@ -77,60 +75,6 @@ func (in *Intake) hook(ctx context.Context, address string) (hook, error) {
 	})
 }
 
-// prove tells how a call is proven, and gives its body to be read. The error is
-// errUnknown where it is not.
-func (in *Intake) prove(ctx context.Context, h hook, rule proof.Rule, c Call) (proof.Proof, *seen, error) {
-	body := &seen{from: c.Body, most: MaxBody}
-	byHeader := rule.ByHeader() || rule.Open()
-	var raw []byte
-	if !byHeader { // it is the raw bytes that are signed
-		var err error
-		var large *payload.TooLarge
-		if raw, err = io.ReadAll(body); errors.As(err, &large) {
-			return proof.Proof{}, nil, in.unproven(ctx, h, "what is signed is read whole, and "+large.Error(), body.excerpt)
-		} else if err != nil {
-			return proof.Proof{}, nil, err
-		}
-	}
-	p, err := rule.Check(c.Header, raw, h.secrets, now())
-	if err != nil {
-		if byHeader && in.noted.Allow(h.Workflow.String()) {
-			body.begins, _ = io.ReadAll(io.LimitReader(c.Body, excerptBytes))
-			body.length = max(len(body.begins), int(c.Length))
-			in.note(ctx, h.Hook, "refused", err.Error(), nil, body.excerpt)
-		} else if !byHeader {
-			return p, nil, in.unproven(ctx, h, err.Error(), body.excerpt)
-		}
-		return p, nil, errUnknown
-	}
-	if p.Secret >= 0 {
-		in.used(ctx, h, h.Secrets[p.Secret].ID)
-	}
-	if !byHeader {
-		body.from, body.most = bytes.NewReader(raw), 2*MaxBody // it is counted again
-		body.excerpt = excerpt{}
-	} else if !rule.Open() {
-		if body.most = MostBody; c.Long != nil {
-			c.Long()
-		}
-	}
-	return p, body, nil
-}
-
-// unproven notes a call whose body was read and that proved nothing.
-func (in *Intake) unproven(ctx context.Context, h hook, why string, body excerpt) error {
-	if in.noted.Allow(h.Workflow.String()) {
-		in.note(ctx, h.Hook, "refused", why, nil, body)
-	}
-	return errUnknown
-}
-
-// used notes that a secret is in use, once in a minute. A failure to note it never
-// fails the call.
-func (in *Intake) used(ctx context.Context, h hook, id uuid.UUID) {
-	_, _ = in.inUse.Get(id, func() (bool, error) { return true, in.Store.HookSecretUsed(ctx, h.Hook, id) })
-}
-
 // Call is what somebody sends to an address.
 type Call struct {
 	Address string
@@ -142,52 +86,6 @@ type Call struct {
 	Length  int64 // of the body, as the caller says; -1: it does not
 	// Long lets it take as long as files take; nil: it does anyway.
 	Long func()
-}
-
-// excerpt is how a body begins, and how long it is.
-type excerpt struct {
-	begins []byte
-	length int
-	items  []byte // that it brought, where they are few
-}
-
-func excerptOf(body []byte) excerpt {
-	return excerpt{begins: body[:min(len(body), excerptBytes)], length: len(body)}
-}
-
-// itemsKept is up to which length the items are kept of what started nothing, so that
-// somebody can start with them.
-const itemsKept = 256 << 10
-
-// with keeps the items that a body brought.
-func (x excerpt) with(items []map[string]any) excerpt {
-	list := make([]any, len(items))
-	for i, it := range items {
-		list[i] = it
-	}
-	if text, err := item.Encode(list); err == nil && len(text) <= itemsKept {
-		x.items = text
-	}
-	return x
-}
-
-// seen is a body that is being read, up to a bound. What its beginning was is kept.
-type seen struct {
-	excerpt
-	from io.Reader
-	most int64
-}
-
-// Read implements io.Reader.
-func (s *seen) Read(p []byte) (int, error) {
-	n, err := s.from.Read(p)
-	if free := excerptBytes - len(s.begins); free > 0 {
-		s.begins = append(s.begins, p[:min(n, free)]...)
-	}
-	if s.length += n; int64(s.length) > s.most {
-		return n, &payload.TooLarge{Most: s.most}
-	}
-	return n, err
 }
 
 // Receive takes a webhook's delivery. The body of a caller that has not proved itself
@@ -295,21 +193,6 @@ func (in *Intake) filesOf(ctx context.Context, workspace uuid.UUID) payload.Save
 	}
 }
 
-// unread words and notes why a body could not be read.
-func (in *Intake) unread(ctx context.Context, h store.Hook, body *seen, err error) error {
-	var unread *payload.Unread
-	var large *payload.TooLarge
-	switch {
-	case errors.As(err, &unread):
-		in.note(ctx, h, "refused", unread.Error(), nil, body.excerpt)
-		return &Refused{Status: http.StatusBadRequest, Message: unread.Error()}
-	case errors.As(err, &large):
-		in.note(ctx, h, "refused", large.Error(), nil, body.excerpt)
-		return large
-	}
-	return err
-}
-
 // start says how events start runs at the moment: by the live revision, or by
 // the draft while there is none.
 func (in *Intake) start(ctx context.Context, h store.Hook) (triggers.Start, *workflow.Plan, error) {
@@ -335,32 +218,6 @@ func (in *Intake) start(ctx context.Context, h store.Hook) (triggers.Start, *wor
 func called(plan *workflow.Plan) bool {
 	k, ok := triggers.Find(plan.Workflow.Trigger.Type)
 	return ok && k.Called
-}
-
-// note records what arrived for the call sheet. The sign-in was taken off; a
-// failure to record never fails the delivery.
-func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string, run *uuid.UUID, body excerpt) {
-	text := strings.ToValidUTF8(string(body.begins), "?")
-	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: body.length, Excerpt: words.Visible(strings.ReplaceAll(text, "\x00", "")), Items: body.items})
-}
-
-// sample keeps the first item of a call that somebody waits for. That there is no room
-// for it is noted, and refuses nothing.
-func (in *Intake) sample(ctx context.Context, h store.Hook, fields []map[string]any, body excerpt) error {
-	defer in.Forget(h.Address)
-	text, err := item.Encode(fields[0])
-	if err != nil {
-		return &Refused{Status: http.StatusBadRequest, Message: err.Error()}
-	}
-	_, err = in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true)
-	if errors.Is(err, store.ErrSamplesFull) {
-		in.note(ctx, h, "sample", "it was not kept: "+err.Error(), nil, body.with(fields))
-		return nil
-	}
-	if err == nil {
-		in.note(ctx, h, "sample", "", nil, body)
-	}
-	return err
 }
 
 // remembered is how long the id of a delivery is: its sender may send it again for days,
