@@ -32,11 +32,7 @@ const itemsKept = 256 << 10
 
 // with keeps the items that a body brought.
 func (x excerpt) with(items []map[string]any) excerpt {
-	list := make([]any, len(items))
-	for i, it := range items {
-		list[i] = it
-	}
-	if text, err := item.Encode(list); err == nil && len(text) <= itemsKept {
+	if text, err := item.EncodeList(items); err == nil && len(text) <= itemsKept {
 		x.items = text
 	}
 	return x

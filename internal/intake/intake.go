@@ -229,11 +229,7 @@ func (in *Intake) prepare(ctx context.Context, s *store.Start, plan *workflow.Pl
 // fill puts the items into a start, page by page.
 func fill(s *store.Start, plan *workflow.Plan, fields []map[string]any) error {
 	for i := 0; i < len(fields); i += itemsPerPage {
-		page := make([]any, 0, itemsPerPage)
-		for _, f := range fields[i:min(len(fields), i+itemsPerPage)] {
-			page = append(page, f)
-		}
-		text, err := item.Encode(page)
+		text, err := item.EncodeList(fields[i:min(len(fields), i+itemsPerPage)])
 		if err != nil {
 			return err
 		}

@@ -23,11 +23,7 @@ func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, f
 		in.note(ctx, h, "refused", err.Error(), nil, body)
 		return Received{}, &Refused{Status: http.StatusUnprocessableEntity, Message: err.Error()}
 	}
-	list := make([]any, len(fields))
-	for i, f := range fields {
-		list[i] = f
-	}
-	text, err := item.Encode(list)
+	text, err := item.EncodeList(fields)
 	if err != nil {
 		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
@@ -101,14 +97,9 @@ func (k *Keeps) begins(ctx context.Context, e store.Kept) bool {
 	if err != nil {
 		return refuse("the live revision cannot be read any more")
 	}
-	list, err := item.Decode(e.Items)
-	items, _ := list.([]any)
-	if err != nil || len(items) == 0 {
+	fields, err := item.DecodeList(e.Items)
+	if err != nil || len(fields) == 0 {
 		return refuse("it cannot be read any more")
-	}
-	fields := make([]map[string]any, len(items))
-	for i, it := range items {
-		fields[i], _ = it.(map[string]any)
 	}
 	runs, _, err := k.apart(ctx, delivery(h), plan, fields)
 	if err != nil {

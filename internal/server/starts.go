@@ -26,22 +26,6 @@ func objects(list *[]api.Fields) ([]map[string]any, error) {
 	return out, nil
 }
 
-// itemsOf reads a stored list of items.
-func itemsOf(text []byte) ([]map[string]any, error) {
-	v, err := item.Decode(text)
-	if err != nil {
-		return nil, err
-	}
-	list, _ := v.([]any)
-	out := make([]map[string]any, 0, len(list))
-	for _, x := range list {
-		if m, ok := x.(map[string]any); ok {
-			out = append(out, m)
-		}
-	}
-	return out, nil
-}
-
 // StartWorkflow implements api.StrictServerInterface.
 func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestObject) (api.StartWorkflowResponseObject, error) {
 	sc := scopeOf(ctx)
@@ -77,7 +61,7 @@ func (s *Server) StartWorkflow(ctx context.Context, r api.StartWorkflowRequestOb
 			return nil, refuse(http.StatusNotFound, "not_found", "What it brought is not kept: it could not be read, is too large, or came too long ago.")
 		}
 		if err == nil {
-			items, err = itemsOf(text)
+			items, err = item.DecodeList(text)
 		}
 		if err != nil {
 			return nil, err

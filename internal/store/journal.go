@@ -219,14 +219,9 @@ func (s *Store) StartItems(ctx context.Context, workspace, run uuid.UUID, most i
 }
 
 func decodeItems(text []byte) ([]map[string]any, error) {
-	v, err := item.Decode(text)
+	items, err := item.DecodeList(text)
 	if err != nil {
 		return nil, fmt.Errorf("the run's trigger items cannot be read: %w", err)
 	}
-	list, _ := v.([]any)
-	out := make([]map[string]any, len(list))
-	for i, e := range list {
-		out[i], _ = e.(map[string]any)
-	}
-	return out, nil
+	return items, nil
 }

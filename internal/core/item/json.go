@@ -143,6 +143,34 @@ func DecodeObject(data []byte) (map[string]any, error) {
 	return m, nil
 }
 
+// EncodeList writes the fields of items as a JSON list.
+func EncodeList(items []map[string]any) ([]byte, error) {
+	list := make([]any, len(items))
+	for i, fields := range items {
+		list[i] = fields
+	}
+	return Encode(list)
+}
+
+// DecodeList reads what EncodeList wrote.
+func DecodeList(data []byte) ([]map[string]any, error) {
+	v, err := Decode(data)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := v.([]any)
+	if !ok {
+		return nil, fmt.Errorf("items are a JSON list, and this is %s", Kind(v))
+	}
+	out := make([]map[string]any, len(list))
+	for i, e := range list {
+		if out[i], ok = e.(map[string]any); !ok {
+			return nil, fmt.Errorf("an item is a JSON object with fields, and this is %s", Kind(e))
+		}
+	}
+	return out, nil
+}
+
 func explain(data []byte, offset int64, err error) error {
 	if errors.Is(err, errTooDeep) {
 		return err

@@ -40,11 +40,7 @@ func body(kind, content string) Body {
 // said is what items hold, as JSON.
 func said(t *testing.T, items []map[string]any) string {
 	t.Helper()
-	list := make([]any, len(items))
-	for i, it := range items {
-		list[i] = it
-	}
-	text, err := item.Encode(list)
+	text, err := item.EncodeList(items)
 	require.NoError(t, err)
 	return string(text)
 }
