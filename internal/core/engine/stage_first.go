@@ -30,12 +30,12 @@ func (s *first) take(ctx context.Context, chunk []*flow) error {
 			continue
 		}
 		f.become(aside, s.step.Number, s.rounds)
-		s.show(f, Aside, FirstWords(s.AtFirst))
+		s.show(f, Aside, firstWords(s.AtFirst))
 	}
 	return s.give(ctx, chunk)
 }
 
-// FirstWords says why an item was set aside that came after the first ones.
-func FirstWords(n int) string {
+// firstWords says why an item was set aside that came after the first ones.
+func firstWords(n int) string {
 	return fmt.Sprintf("not among the first %d; a retry lets it go on", n)
 }
