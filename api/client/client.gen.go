@@ -284,6 +284,7 @@ func (e ItemKind) Valid() bool {
 
 // Defines values for KindDoes.
 const (
+	Answers KindDoes = "answers"
 	Calls   KindDoes = "calls"
 	Ends    KindDoes = "ends"
 	Holds   KindDoes = "holds"
@@ -295,6 +296,8 @@ const (
 // Valid indicates whether the value is a known member of the KindDoes enum.
 func (e KindDoes) Valid() bool {
 	switch e {
+	case Answers:
+		return true
 	case Calls:
 		return true
 	case Ends:
@@ -782,6 +785,12 @@ type CallSheet struct {
 		In   CallSheetCallsIn `json:"in"`
 		Text string           `json:"text"`
 	} `json:"calls"`
+
+	// Open The page can be opened: the workflow is live or paused, or a sample is taken
+	Open *bool `json:"open,omitempty"`
+
+	// Page The address is that of a page which people fill in; open says whether it can be opened
+	Page *bool `json:"page,omitempty"`
 
 	// Proof How a call proves itself, as a sentence for the other side
 	Proof string `json:"proof"`
@@ -1429,7 +1438,7 @@ type Kind struct {
 	// ByHand Of a trigger: a person starts it
 	ByHand *bool `json:"by_hand,omitempty"`
 
-	// Called Of a trigger: something calls an address
+	// Called Of a trigger: something calls an address, or somebody opens the page that is there
 	Called *bool `json:"called,omitempty"`
 
 	// Connects A step of this kind can use a connection
@@ -2385,7 +2394,7 @@ type Workflow struct {
 	// Alone It starts without an item that somebody gives
 	Alone *bool `json:"alone,omitempty"`
 
-	// Called Something calls an address of it
+	// Called Something calls an address of it, or somebody opens the page that is there
 	Called *bool `json:"called,omitempty"`
 
 	// Changed Differences of the draft from the live revision

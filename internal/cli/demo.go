@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -40,7 +41,7 @@ func (a *app) demo() *cobra.Command {
 			}
 		}
 		log := slog.New(slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: slog.LevelWarn}))
-		w, err := ottermere.Start(c.Context(), ottermere.Options{Data: dir, Listen: listen, Log: log, Say: func(s string) { fmt.Fprintln(a.errOut, "demo: "+s) }})
+		w, err := ottermere.Start(c.Context(), ottermere.Options{Data: dir, Listen: listen, Pages: otherName(listen), Log: log, Say: func(s string) { fmt.Fprintln(a.errOut, "demo: "+s) }})
 		if err != nil {
 			return err
 		}
@@ -63,6 +64,15 @@ func (a *app) demo() *cobra.Command {
 	c.Flags().BoolVar(&example, "example", false, "send fourteen calls through a world of its own, print what became of them, and end")
 	c.Flags().BoolVar(&ring, "ring", false, "let the switchboard send fourteen calls to the running demo")
 	return c
+}
+
+// otherName is a name of this machine that is not the one listened on: forms and their
+// answers stand at it, where the console's cookies do not go.
+func otherName(listen string) string {
+	if host, _, err := net.SplitHostPort(listen); err == nil && host == "localhost" {
+		return "127.0.0.1"
+	}
+	return "localhost"
 }
 
 // demoFolder finds a folder that PostgreSQL's user can reach as well.

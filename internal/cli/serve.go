@@ -28,11 +28,11 @@ import (
 
 // serveFlags are those of the service; each may also come from TRELLIS_….
 type serveFlags struct {
-	database, passwordFile, listen, public, data, vault, log string
-	proxies                                                  []string
-	plainHTTP                                                bool
-	runs, hookRate, eventItems, queue                        int
-	lease                                                    time.Duration
+	database, passwordFile, listen, public, pages, data, vault, log string
+	proxies                                                         []string
+	plainHTTP                                                       bool
+	runs, hookRate, eventItems, queue                               int
+	lease                                                           time.Duration
 }
 
 func (f *serveFlags) register(fs *pflag.FlagSet) {
@@ -40,6 +40,7 @@ func (f *serveFlags) register(fs *pflag.FlagSet) {
 	fs.StringVar(&f.passwordFile, "database-password-file", "", "file with the database password (TRELLIS_DATABASE_PASSWORD_FILE)")
 	fs.StringVar(&f.listen, "listen", "127.0.0.1:7480", "address to listen on (TRELLIS_LISTEN)")
 	fs.StringVar(&f.public, "public-url", "", "address by which people call this service; needed beyond loopback (TRELLIS_PUBLIC_URL)")
+	fs.StringVar(&f.pages, "pages-url", "", "address of forms, their answers and webhooks, at a host name of its own (TRELLIS_PAGES_URL)")
 	fs.StringVar(&f.data, "data", defaultData(), "folder for the vault key and the node's lock (TRELLIS_DATA)")
 	fs.StringVar(&f.vault, "vault-key", "", "file with the vault key; vault.key in the data folder unless given (TRELLIS_VAULT_KEY)")
 	fs.IntVar(&f.runs, "runs", 64, "how many runs are carried out at once (TRELLIS_RUNS)")
@@ -129,7 +130,7 @@ func (a *app) serve() *cobra.Command {
 		if err != nil {
 			return usage("--trusted-proxies: %v", err)
 		}
-		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, PlainHTTP: f.plainHTTP, Data: f.data, VaultKey: f.vault, Runs: f.runs, Lease: f.lease, Proxies: proxies, HookRate: f.hookRate, EventItems: f.eventItems, Queue: f.queue, Log: log})
+		s, err := service.Start(c.Context(), service.Config{DatabaseURL: address, Listen: f.listen, PublicURL: f.public, PagesURL: f.pages, PlainHTTP: f.plainHTTP, Data: f.data, VaultKey: f.vault, Runs: f.runs, Lease: f.lease, Proxies: proxies, HookRate: f.hookRate, EventItems: f.eventItems, Queue: f.queue, Log: log})
 		if err != nil {
 			return explainStart(err, f.database)
 		}

@@ -15,8 +15,8 @@ func (a *app) workflowAddress() *cobra.Command {
 	var made bool
 	var file, end, in string
 	c := &cobra.Command{
-		Use: "address NAME", Short: "The call sheet of a webhook, for the other side, and its secrets", Args: cobra.ExactArgs(1),
-		Long:    "Tells where a workflow is called and how a call proves itself. It has two secrets at most: make a second one,\nlet the callers change to it, and end the first.",
+		Use: "address NAME", Short: "Where a form is, or the call sheet of a webhook and its secrets", Args: cobra.ExactArgs(1),
+		Long:    "Tells where a form is opened, or where a workflow is called and how a call proves itself. It has two secrets at most: make a second one,\nlet the callers change to it, and end the first.",
 		Example: "  trellis workflow address counter-calls\n  trellis workflow address counter-calls --new-secret\n  trellis workflow address counter-calls --secret-file given.txt\n  trellis workflow address counter-calls --end-secret 01a21fe8-0b5b-76a5-9aa6-4da41bb7bb9a",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
@@ -78,6 +78,12 @@ func (a *app) newHookSecret(c *cobra.Command, cl *api.Client, name, file string)
 
 func (a *app) callSheet(sheet api.CallSheet, name, in string) {
 	fmt.Fprintf(a.out, "%s\n%s\n", sheet.Address, sheet.Proof)
+	if deref(sheet.Page) {
+		if !deref(sheet.Open) {
+			fmt.Fprintf(a.out, "It can be opened once the workflow is live, or while a sample is taken: trellis sample take %s\n", name)
+		}
+		return
+	}
 	for _, x := range sheet.Calls {
 		if string(x.In) == in {
 			fmt.Fprintf(a.out, "\n%s\n", x.Text)

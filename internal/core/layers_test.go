@@ -122,10 +122,12 @@ func TestKindsAreNamedOnlyInTheirOwnFiles(t *testing.T) {
 	for _, k := range triggers.Types() {
 		names[k] = "core/triggers/" + k + ".go"
 	}
-	delete(names, "http")  // a scheme of addresses, too
-	delete(names, "wait")  // and a setting
-	delete(names, "stop")  // and what may follow an error
-	delete(names, "after") // and where a page begins
+	delete(names, "http")   // a scheme of addresses, too
+	delete(names, "wait")   // and a setting
+	delete(names, "stop")   // and what may follow an error
+	delete(names, "after")  // and where a page begins
+	delete(names, "form")   // and what a call sends
+	delete(names, "answer") // and what it gets
 	require.NotEmpty(t, names)
 	decides := regexp.MustCompile(`trigger(_type)?\??\s*[!=]==?\s*"`)
 	require.NoError(t, filepath.WalkDir("../../web/src", func(path string, d fs.DirEntry, err error) error {

@@ -41,8 +41,9 @@ type Received struct {
 	Known     int       // items whose keys have started a run already
 	Duplicate bool      // none was started
 	Sample    bool
-	Answer    string // it only asked whether somebody is here; that is what it is answered
+	Here      string // it only asked whether somebody is here; that is what it is answered
 	Kept      bool   // it starts nothing for now: the workflow is paused
+	Told      *Told  // what the run answers; nil: nobody answers
 }
 
 // Forget drops what is remembered of a hook after its workflow changed.
@@ -103,6 +104,9 @@ func (in *Intake) Receive(ctx context.Context, c Call) (Received, error) {
 	if err != nil {
 		return Received{}, err
 	}
+	if start.Hosted != nil { // its page takes what is sent
+		return Received{}, errUnknown
+	}
 	door := start.Entrance
 	if !door.Lets(c.From) {
 		return Received{}, in.unproven(ctx, h, "it came from "+c.From+", which is none of the addresses that may call", excerpt{length: int(max(c.Length, 0))})
@@ -128,7 +132,11 @@ func (in *Intake) Receive(ctx context.Context, c Call) (Received, error) {
 	if text, ok := fields[0][door.Challenge].(string); ok && door.Challenge != "" && len(fields) == 1 {
 		return in.answer(ctx, h, text)
 	}
-	return in.deliver(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
+	got, err := in.deliver(ctx, h.Hook, plan, fields, proven.ID, body.excerpt)
+	if err == nil && got.Run != uuid.Nil && plan.Answers {
+		got.Told, err = in.told(ctx, h.Hook, got.Run, plan.Start.AnswerWithin)
+	}
+	return got, err
 }
 
 // mostAnswer is how long what is answered to a call may be that asks whether somebody is
@@ -143,7 +151,7 @@ func (in *Intake) answer(ctx context.Context, h hook, text string) (Received, er
 	if in.noted.Allow(h.Workflow.String()) {
 		in.note(ctx, h.Hook, "answered", "it asked whether somebody is here", nil, excerptOf([]byte(text)))
 	}
-	return Received{Answer: text}, nil
+	return Received{Here: text}, nil
 }
 
 // deliver is what becomes of a call that is proven and read.

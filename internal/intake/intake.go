@@ -49,12 +49,17 @@ type Store interface {
 	AddDelivery(ctx context.Context, sc store.Scope, workflow uuid.UUID, d store.Delivery) error
 	Schedules(ctx context.Context, sc store.Scope, workflow uuid.UUID) ([]store.Scheduled, time.Time, error)
 	// KeepEvent keeps the items of an event of a paused workflow.
-	KeepEvent(ctx context.Context, h store.Hook, items []byte) error
+	KeepEvent(ctx context.Context, h store.Hook, items []byte, keys ...string) error
+	// Filled counts that a form was filled in, and gives how often it was today.
+	Filled(ctx context.Context, h store.Hook) (int, error)
 	CurrentList(ctx context.Context, workspace uuid.UUID, name string, known int) (store.List, *lists.Table, error)
 	// KnownKeys tells which of these keys have started runs of a workflow, and which.
 	KnownKeys(ctx context.Context, workspace, workflow uuid.UUID, keys []string) (map[string]uuid.UUID, error)
 	// Queued counts a workspace's runs that wait for their turn, up to most.
 	Queued(ctx context.Context, workspace uuid.UUID, most int) (int, error)
+	// PlaceAnswer lets the answer of a run be found by a token; AnswerPlaced finds it.
+	PlaceAnswer(ctx context.Context, p store.Placed, token string) error
+	AnswerPlaced(ctx context.Context, token string) (store.Placed, error)
 }
 
 // Plans finds compiled revisions.
@@ -67,8 +72,9 @@ type Files interface {
 	Incoming(ctx context.Context, workspace uuid.UUID, name, kind string, content io.Reader) (*item.File, error)
 }
 
-// Vault opens the secrets that callers prove.
+// Vault opens the secrets that callers prove, and makes codes that only we can make.
 type Vault interface {
+	Code(ctx context.Context, workspace uuid.UUID, purpose string, text []byte) ([]byte, error)
 	Unseal(ctx context.Context, workspace uuid.UUID, table, column string, row uuid.UUID, sealed []byte) ([]byte, error)
 }
 
@@ -77,6 +83,9 @@ type Node interface {
 	Accept(ctx context.Context, s *store.Start) (store.Started, error)
 	// AcceptAll does that with several of one workspace, all of them or none.
 	AcceptAll(ctx context.Context, list []*store.Start) ([]store.Started, error)
+	// Answer waits until a run has answered, has ended, or waits for something itself;
+	// when ctx ends it gives what is known.
+	Answer(ctx context.Context, workspace, run uuid.UUID) store.Answered
 }
 
 // Intake accepts what starts runs.

@@ -17,7 +17,7 @@ import (
 const keptFull = 10 * time.Minute
 
 // keep keeps an event of a paused workflow. store.ErrConflict: it is not paused any more.
-func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body excerpt) (Received, error) {
+func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, fields []map[string]any, body excerpt, keys ...string) (Received, error) {
 	// What could not start is refused now, while the caller can mend it.
 	if _, _, err := in.apart(ctx, delivery(h), plan, fields); err != nil {
 		in.note(ctx, h, "refused", err.Error(), nil, body)
@@ -27,7 +27,7 @@ func (in *Intake) keep(ctx context.Context, h store.Hook, plan *workflow.Plan, f
 	if err != nil {
 		return Received{}, &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
-	err = in.Store.KeepEvent(ctx, h, text)
+	err = in.Store.KeepEvent(ctx, h, text, keys...)
 	switch {
 	case errors.Is(err, store.ErrFull):
 		const why = "the workflow is paused, and no more calls are kept meanwhile"
@@ -105,8 +105,11 @@ func (k *Keeps) begins(ctx context.Context, e store.Kept) bool {
 	if err != nil {
 		return refuse(err.Error())
 	}
+	if e.Keys != nil {
+		runs[0].keyedAs(e.Keys)
+	}
 	for i := range runs {
-		if s := &runs[i].start; plan.Start.Key == nil { // so that what dies after the start and before it is forgotten starts once
+		if s := &runs[i].start; plan.Start.Key == nil && e.Keys == nil { // so that what dies after the start and before it is forgotten starts once
 			s.Key, s.Expires = fmt.Sprintf("kept %s %d", e.ID, i), s.Accepted.Add(keptLong)
 		}
 	}

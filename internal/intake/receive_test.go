@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,6 +21,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"youngtrellis/internal/core/engine"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/lists"
 	"youngtrellis/internal/core/payload"
@@ -59,6 +61,10 @@ type door struct {
 	schedules []store.Scheduled
 	table     *lists.Table // the one list of the workspace
 	kept      []string     // events of a paused workflow
+	keptBy    []string     // their keys
+	filled    int          // forms today
+	placed    map[string]store.Placed
+	answer    *store.Answered // of every run; nil: it takes longer than anybody waits
 	keepErr   error
 }
 
@@ -110,14 +116,65 @@ func (d *door) KnownKeys(_ context.Context, _, _ uuid.UUID, keys []string) (map[
 }
 
 // KeepEvent implements Store.
-func (d *door) KeepEvent(_ context.Context, _ store.Hook, items []byte) error {
+func (d *door) KeepEvent(_ context.Context, _ store.Hook, items []byte, keys ...string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.keepErr != nil {
 		return d.keepErr
 	}
-	d.kept = append(d.kept, string(items))
+	if len(keys) > 0 && slices.Contains(d.keptBy, keys[len(keys)-1]) {
+		return nil
+	}
+	d.kept, d.keptBy = append(d.kept, string(items)), append(d.keptBy, keys...)
 	return nil
+}
+
+// Filled implements Store.
+func (d *door) Filled(context.Context, store.Hook) (int, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.filled++
+	return d.filled, nil
+}
+
+// PlaceAnswer implements Store.
+func (d *door) PlaceAnswer(_ context.Context, p store.Placed, token string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.placed == nil {
+		d.placed = map[string]store.Placed{}
+	}
+	p.Hook = d.hook.Address
+	d.placed[token] = p
+	return nil
+}
+
+// AnswerPlaced implements Store.
+func (d *door) AnswerPlaced(_ context.Context, token string) (store.Placed, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	p, ok := d.placed[token]
+	if !ok {
+		return p, store.ErrNotFound
+	}
+	return p, nil
+}
+
+// Answer implements Node.
+func (d *door) Answer(ctx context.Context, _, run uuid.UUID) store.Answered {
+	if d.answer == nil {
+		<-ctx.Done()
+		return store.Answered{Run: run, State: engine.Running}
+	}
+	out := *d.answer
+	out.Run = run
+	return out
+}
+
+// Code implements Vault.
+func (d *door) Code(_ context.Context, workspace uuid.UUID, purpose string, text []byte) ([]byte, error) {
+	sum := sha256.Sum256([]byte(workspace.String() + purpose + "\x00" + string(text)))
+	return sum[:], nil
 }
 
 func (d *door) CurrentList(context.Context, uuid.UUID, string, int) (store.List, *lists.Table, error) {
@@ -752,11 +809,11 @@ func TestWhichCallsAreLookedAt(t *testing.T) {
 
 	got, err = call("GET", "203.0.113.7", "hello=4711&mode=x", "", http.Header{})
 	require.NoError(t, err)
-	require.Equal(t, Received{Answer: "4711"}, got)
+	require.Equal(t, Received{Here: "4711"}, got)
 	require.Equal(t, "answered", last().Verdict)
 	got, err = call("PUT", "203.0.113.7", "", `{"type": "check", "hello": "4712"}`, proven())
 	require.NoError(t, err)
-	require.Equal(t, Received{Answer: "4712"}, got)
+	require.Equal(t, Received{Here: "4712"}, got)
 	for _, bad := range []string{"%3Cscript%3E", "a%0Ab", strings.Repeat("x", 501), "a%E2%80%AEb"} {
 		_, err = call("GET", "203.0.113.7", "hello="+bad, "", http.Header{})
 		require.ErrorIs(t, err, errUnknown, bad)

@@ -146,7 +146,7 @@ func (n *Node) prepareOnce(ctx context.Context, l *lease, c store.Claimed) (*eng
 	if err != nil {
 		return nil, err
 	}
-	j := &journal{RunJournal: &store.RunJournal{Store: n.Store, Committer: l.committer, Workspace: c.Workspace, Run: c.Run}, fresh: c.Begins() && c.Pass == 1}
+	j := &journal{RunJournal: &store.RunJournal{Store: n.Store, Committer: l.committer, Workspace: c.Workspace, Run: c.Run}, fresh: c.Begins() && c.Pass == 1, answered: func() { n.awaited.stir(c.Run) }}
 	if c.Takeovers > 0 || !c.Interrupted.IsZero() {
 		j.progress = []engine.Write{store.Progress{Workspace: c.Workspace, Run: c.Run}}
 	}
@@ -163,6 +163,7 @@ type journal struct {
 	fresh    bool           // it cannot have entries yet
 	progress []engine.Write // with the next entry: the run has got further
 	further  func()         // told once that it has
+	answered func()         // told where there may be an answer
 }
 
 // Entries implements engine.Journal.
@@ -186,6 +187,11 @@ func (j *journal) Append(ctx context.Context, e *engine.Entry, writes ...engine.
 	stands, err := j.RunJournal.Append(ctx, e, append(writes, j.progress...)...)
 	if err == nil && j.further != nil {
 		j.further()
+	}
+	for _, w := range writes {
+		if _, answers := w.(engine.Answers); answers && err == nil {
+			j.answered()
+		}
 	}
 	return stands, err
 }
@@ -285,4 +291,5 @@ func (n *Node) end(l *lease, c store.Claimed, e *store.End, cause error) {
 func (n *Node) let(l *lease, c store.Claimed) {
 	l.register.remove(c.Run, c.Claim)
 	n.Events.Ended(c.Run)
+	n.awaited.stir(c.Run)
 }

@@ -88,6 +88,7 @@ type Node struct {
 	wake     chan struct{}      // something may be queued
 	held     engine.ByteAccount // what runs hold in chunks and lists
 	followed atomic.Int64       // wakes that read only what was due
+	awaited  *awaited           // runs whose answers somebody waits for
 	strays   chan struct{}      // something may have been left behind
 	claiming sync.Mutex         // claims and reconciling are serial
 	after    uuid.UUID          // the workspace that was served last; by claiming
@@ -121,7 +122,7 @@ func New(ctx context.Context, c Config, s *store.Store, w Worlds) (*Node, error)
 	if c.Lease < LeaseLeast {
 		return nil, fmt.Errorf("a lease of %s is too short; it lasts at least %s", c.Lease, LeaseLeast)
 	}
-	n := &Node{Config: c, Store: s, Worlds: w, Events: runs.NewEvents(), wake: make(chan struct{}, 1), held: engine.ByteAccount{Limit: heldMost}, strays: make(chan struct{}, 1), done: make(chan struct{}), resigned: make(chan struct{})}
+	n := &Node{Config: c, Store: s, Worlds: w, Events: runs.NewEvents(), wake: make(chan struct{}, 1), held: engine.ByteAccount{Limit: heldMost}, awaited: newAwaited(), strays: make(chan struct{}, 1), done: make(chan struct{}), resigned: make(chan struct{})}
 	if err := n.open(ctx); err != nil {
 		return nil, err
 	}
@@ -185,6 +186,7 @@ func (n *Node) loop(ctx context.Context) {
 	helpers.Go(func() { n.watch(ctx) })
 	helpers.Go(func() { n.keepReconciling(ctx) })
 	helpers.Go(func() { n.keepAdopting(ctx) })
+	helpers.Go(func() { n.keepAnswering(ctx) })
 	helpers.Go(func() { n.Store.Listen(ctx, n.heard) })
 	helpers.Go(func() {
 		tick := time.NewTicker(time.Second)

@@ -33,6 +33,7 @@ import (
 type Options struct {
 	Data   string // folder; made if it is not there
 	Listen string // of the service; empty: any free loopback port
+	Pages  string // host name of forms, their answers and webhooks; empty: that of the service
 	Log    *slog.Logger
 	Say    func(string) // what is being done
 	// Cluster to use instead of one of its own, and the database in it.
@@ -194,7 +195,11 @@ func listen(port int) (net.Listener, error) {
 
 func (w *World) startService(ctx context.Context) error {
 	var err error
-	w.Service, err = service.Start(ctx, service.Config{DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log, Excepted: w.excepted()})
+	pages := ""
+	if w.options.Pages != "" {
+		pages = "http://" + w.options.Pages
+	}
+	w.Service, err = service.Start(ctx, service.Config{PagesURL: pages, DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log, Excepted: w.excepted()})
 	return err
 }
 

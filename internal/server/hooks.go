@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strings"
+	"time"
 
 	"youngtrellis/api"
+	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
 	proofs "youngtrellis/internal/core/proof"
 	"youngtrellis/internal/core/triggers"
@@ -15,10 +16,10 @@ import (
 	"youngtrellis/internal/store"
 )
 
-// isCalled tells whether something calls a trigger's address.
-func isCalled(t workflow.Trigger) bool {
+// isAddressed tells whether a trigger has an address that others call, or open.
+func isAddressed(t workflow.Trigger) bool {
 	k, ok := triggers.Find(t.Type)
-	return ok && k.Called
+	return ok && k.Addressed()
 }
 
 // ruleOf is how callers of a workflow prove themselves, as its draft says.
@@ -27,6 +28,30 @@ func ruleOf(w store.Workflow) proofs.Rule {
 		return parsed.Start().Proof
 	}
 	return proofs.Rule{}
+}
+
+// isHosted tells whether a page of ours stands at a trigger's address.
+func isHosted(t workflow.Trigger) bool {
+	k, ok := triggers.Find(t.Type)
+	return ok && k.Hosted
+}
+
+// answerOf says what a call is answered.
+func answerOf(w *workflow.Workflow) string {
+	if w == nil || !w.Answers() {
+		return `202 {"run": "the id of its run"}`
+	}
+	within := w.Start().AnswerWithin
+	if within == 0 {
+		return `202 {"run": "the id of its run", "answer": "where its answer will be"}`
+	}
+	return "what its run answers, or after " + expr.Words(within) + ` 202 {"run": "…", "answer": "where it will be"}`
+}
+
+// formSheet is the call sheet of a form: its page.
+func (s *Server) formSheet(w store.Workflow) api.CallSheet200JSONResponse {
+	return api.CallSheet200JSONResponse{Address: s.pagesURL() + "/forms/" + w.Hook, Verify: api.None, Proof: "Whoever knows the address can open it and fill it in.", Secrets: []api.HookSecret{}, Answer: "a page",
+		Page: some(true), Open: some(w.State != "draft" || w.Taking != nil && w.Taking.After(time.Now()))}
 }
 
 // mostExample is how long a sample may be that stands in an example.
@@ -38,12 +63,16 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
+	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if parsed != nil && isHosted(parsed.Trigger) {
+		return s.formSheet(w), nil
+	}
 	secrets, err := s.Store.HookSecrets(ctx, scopeOf(ctx), w.ID)
 	if err != nil {
 		return nil, err
 	}
-	rule, x := ruleOf(w), proofs.Example{Method: http.MethodPost, Address: strings.TrimSuffix(s.PublicURL, "/") + "/hooks/" + w.Hook, Body: `{"example": 1}`}
-	if parsed, _, _ := workflow.Read([]byte(w.Draft)); parsed != nil {
+	rule, x := ruleOf(w), proofs.Example{Method: http.MethodPost, Address: s.pagesURL() + "/hooks/" + w.Hook, Body: `{"example": 1}`}
+	if parsed != nil {
 		if door := parsed.Start().Entrance; !door.Takes(x.Method) {
 			x.Method = door.Allowed()[0]
 		}
@@ -57,7 +86,7 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 			x.Body = string(text)
 		}
 	}
-	out := api.CallSheet200JSONResponse{Address: x.Address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Answer: `202 {"run": "the id of its run"}`}
+	out := api.CallSheet200JSONResponse{Address: x.Address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Answer: answerOf(parsed)}
 	for _, c := range []struct {
 		in   api.CallSheetCallsIn
 		text string

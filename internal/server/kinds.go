@@ -17,7 +17,7 @@ func (s *Server) ListKinds(context.Context, api.ListKindsRequestObject) (api.Lis
 		out.Steps = append(out.Steps, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Words: k.Words, Connects: given(k.Connects), Needs: given(k.Needs), Does: given(api.KindDoes(k.Does)), Settings: properties(k.Form.Properties)})
 	}
 	for _, k := range triggers.Kinds() {
-		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Called: given(k.Called), Timed: given(k.Timed), Alone: given(k.Alone), ByHand: given(k.By == ""), Settings: properties(k.Form.Properties)})
+		out.Triggers = append(out.Triggers, api.Kind{Type: k.Type, Title: k.Title, Help: k.Help, Called: given(k.Addressed()), Timed: given(k.Timed), Alone: given(k.Alone), ByHand: given(k.By == ""), Settings: properties(k.Form.Properties)})
 	}
 	out.Limits = properties(workflow.LimitsForm.Properties)
 	return out, nil

@@ -129,7 +129,7 @@ func (s *Server) GoLive(ctx context.Context, r api.GoLiveRequestObject) (api.GoL
 	if d.parsed == nil || workflow.HasErrors(d.problems) {
 		return nil, &fault{status: http.StatusUnprocessableEntity, kind: "has_errors", title: "The draft has errors and cannot go live.", problems: d.problems}
 	}
-	if isCalled(d.parsed.Trigger) && len(d.parsed.Start().Entrance.From) > 0 && s.forwarded.Load() {
+	if isAddressed(d.parsed.Trigger) && len(d.parsed.Start().Entrance.From) > 0 && s.forwarded.Load() {
 		return nil, refuse(http.StatusConflict, "forwarded", "Calls come through a proxy (they carry X-Forwarded-For), and none is trusted to say from where: an allow list would go by the proxy's own address. Name it with --trusted-proxies of the service, or take the list out.")
 	}
 	g, err := s.goingLive(ctx, sc, d.Workflow, d.parsed.Start())

@@ -201,8 +201,8 @@ func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) 
 		return nil, err
 	}
 	parsed, _, _ := workflow.Read([]byte(w.Draft))
-	if parsed == nil || !isCalled(parsed.Trigger) {
-		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow that something calls can take a sample from a real call.")
+	if parsed == nil || !isAddressed(parsed.Trigger) {
+		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow with an address, of a webhook or a form, can take a sample of what really comes.")
 	}
 	s.Intake.Forget(w.Hook)
 	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)

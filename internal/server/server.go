@@ -31,7 +31,6 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/connections"
 	"youngtrellis/internal/core/item"
-	"youngtrellis/internal/core/payload"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
@@ -47,6 +46,7 @@ import (
 // Config of the HTTP surface.
 type Config struct {
 	PublicURL string // from which links are built, never from Host
+	PagesURL  string // where hosted pages and webhooks are, at a host name of their own; "": at the public one
 	Console   fs.FS
 	Proxies   []netip.Prefix // that are trusted to say who called
 	HookRate  int            // calls a second that one caller, and one address, may make; 0: 2000
@@ -75,6 +75,7 @@ type Server struct {
 	spec     *openapi3.T
 	router   routers.Router
 	public   *url.URL
+	pages    string // host name of the pages; "" where they have none of their own
 	limiters *limiters
 	signIn   *signin.Service
 	origins  *http.CrossOriginProtection
@@ -97,6 +98,13 @@ func (s *Server) Handler() (http.Handler, error) {
 	var err error
 	if s.public, err = url.Parse(s.PublicURL); err != nil || s.public.Host == "" {
 		return nil, fmt.Errorf("the public address %q is not an address; write it as https://trellis.example", s.PublicURL)
+	}
+	if s.PagesURL != "" {
+		at, err := url.Parse(s.PagesURL)
+		if err != nil || at.Hostname() == "" {
+			return nil, fmt.Errorf("the address of the pages %q is not an address; write it as https://pages.example", s.PagesURL)
+		}
+		s.pages = at.Hostname()
 	}
 	if s.spec, err = api.GetSpec(); err != nil {
 		return nil, err
@@ -136,6 +144,11 @@ func (s *Server) Handler() (http.Handler, error) {
 	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
 		r.Handle(method, "/hooks/:address", s.hook)
 	}
+	r.GET("/forms/:address", s.openForm)
+	r.POST("/forms/:address", s.fillForm)
+	r.GET("/forms/:address/sent", s.formSent)
+	r.GET("/answers/:token", s.answered)
+	r.GET("/pages/*name", s.pageAsset)
 	r.POST("/callbacks/:token", s.callback)
 	r.GET("/oauth/callback", s.consented)
 	r.GET("/healthz", func(c *gin.Context) {
@@ -176,7 +189,15 @@ func (s *Server) hosted(c *gin.Context) {
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	if host != s.public.Hostname() && host != "localhost" && host != "127.0.0.1" && host != "[::1]" && host != "::1" {
+	if s.pages != "" && (host == s.pages) != isForeign(c.Request.URL.Path) {
+		at := s.PublicURL
+		if host != s.pages {
+			at = s.PagesURL
+		}
+		write(c, refuse(http.StatusMisdirectedRequest, "host", "This is not found by this name, but at "+at+"."))
+		return
+	}
+	if host != s.pages && host != s.public.Hostname() && host != "localhost" && host != "127.0.0.1" && host != "[::1]" && host != "::1" {
 		write(c, refuse(http.StatusMisdirectedRequest, "host", "This service is not called by this name."))
 	}
 }
@@ -297,66 +318,6 @@ func firstLine(s string) string {
 // who they are.
 const unprovenBody = 1 << 20
 
-// hook takes a webhook's delivery.
-func (s *Server) hook(c *gin.Context) {
-	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
-	if !s.limiters.caller.Allow(s.callerKey(c.Request)) || !s.limiters.called.Allow(c.Param("address")) {
-		c.Header("Retry-After", "5")
-		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
-		return
-	}
-	from := s.clientAddress(c.Request)
-	if c.GetHeader("X-Forwarded-For") != "" && !s.trusts(from) && len(s.Proxies) == 0 {
-		s.forwarded.Store(true)
-	}
-	got, err := s.Intake.Receive(c.Request.Context(), intake.Call{
-		Address: c.Param("address"), Method: c.Request.Method, From: from, Header: c.Request.Header, Query: c.Request.URL.Query(),
-		Body: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength,
-		Long: func() {
-			_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
-			patient(c.Writer, time.Hour)
-		},
-	})
-	var refused *intake.Refused
-	if errors.As(err, &refused) && refused.Allow != "" {
-		c.Header("Allow", refused.Allow)
-	}
-	var large *payload.TooLarge
-	var whole *http.MaxBytesError
-	if errors.As(err, &large) || errors.As(err, &whole) || errors.Is(err, files.ErrTooLarge) {
-		why := "A file has at most " + item.Bytes(item.MaxFile)
-		if large != nil {
-			why = words.Sentence(large.Error())
-		}
-		write(c, refuse(http.StatusRequestEntityTooLarge, "too_large", why))
-		return
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if got.Answer != "" {
-		c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(got.Answer))
-		return
-	}
-	said := gin.H{}
-	switch {
-	case got.Kept:
-		said["kept"] = "the workflow is paused; somebody decides whether it starts then"
-	case got.Runs == 0 && got.Known == 0: // it became a sample of a draft
-	case got.Duplicate && got.Known == 1:
-		said["run"], said["duplicate"] = got.Run, true
-	case got.Runs+got.Known > 1:
-		said["run"], said["runs"], said["known"] = got.Run, got.Runs, got.Known
-	default:
-		said["run"] = got.Run
-	}
-	if got.Sample {
-		said["taken"] = "sample"
-	}
-	c.JSON(http.StatusAccepted, said)
-}
-
 // consolePolicy is that of the console. A page's own style elements, which are made
 // while it runs, carry the nonce that is put in here and into the page.
 const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-STYLE_NONCE'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
@@ -407,6 +368,7 @@ func HTTP(h http.Handler) *http.Server {
 // neither fills the queue nor delays others.
 type limiters struct {
 	caller, called *kept.Rates
+	opened, filled *kept.Rates // forms, by caller
 	reading        *kept.Rates // by person, what costs a second: imports and checks of whole documents
 	readingOf      *kept.Rates // the same by workspace
 	streams        *counted
@@ -426,12 +388,14 @@ const (
 )
 
 // DefaultHookRate is how many webhook calls a second one caller may make, and
-// one address may take, unless it is set. Ten seconds' worth may come at once.
+// one address may take, unless it is set. Ten seconds' worth may come at once. Of forms
+// it is a hundredth that one caller may open, and a thousandth that it may fill in.
 const DefaultHookRate = 2000
 
 func newLimiters(hooks int) *limiters {
 	if hooks == 0 {
 		hooks = DefaultHookRate
 	}
-	return &limiters{reading: kept.NewRates(readingRate, readingBurst), readingOf: kept.NewRates(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(1), caller: kept.NewRates(rate.Limit(hooks), 10*hooks), called: kept.NewRates(rate.Limit(hooks), 10*hooks)}
+	return &limiters{reading: kept.NewRates(readingRate, readingBurst), readingOf: kept.NewRates(2*readingRate, 2*readingBurst), streams: &counted{most: mostStreams}, documents: semaphore.NewWeighted(1), caller: kept.NewRates(rate.Limit(hooks), 10*hooks), called: kept.NewRates(rate.Limit(hooks), 10*hooks),
+		opened: kept.NewRates(rate.Limit(hooks)/100, max(1, hooks/10)), filled: kept.NewRates(rate.Limit(hooks)/1000, max(1, hooks/50))}
 }

@@ -55,7 +55,7 @@ func (s *Server) workflow(ctx context.Context, sc store.Scope, w store.Workflow)
 	out.Vars, out.Limits, out.LimitSentences = optionalRaw(parsed.Vars), optionalRaw(parsed.Limits), listed(parsed.LimitSentences())
 	out.Lines = lines(parsed, w.Draft, catalog)
 	if k, ok := triggers.Find(parsed.Trigger.Type); ok {
-		out.Called, out.Timed, out.Alone = given(k.Called), given(k.Timed), given(k.Alone)
+		out.Called, out.Timed, out.Alone = given(k.Addressed()), given(k.Timed), given(k.Alone)
 	}
 	if w.Live != nil {
 		out.Changed = len(workflow.Diff(live, parsed, catalog))

@@ -41,6 +41,7 @@ type Config struct {
 	DatabaseURL string        // with its password, if it has one
 	Listen      string        // host:port
 	PublicURL   string        // empty: the address listened on
+	PagesURL    string        // of hosted pages and webhooks, at another host name; empty: the public one. Without a PublicURL its port is the one listened on
 	PlainHTTP   bool          // a public address beyond loopback may be http
 	Data        string        // folder for the vault key and the node's lock
 	VaultKey    string        // file; empty: vault.key in Data
@@ -104,7 +105,13 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	if ip := net.ParseIP(host); c.PublicURL == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf("--listen %s can be reached from elsewhere; say with --public-url how people call this service, as https://trellis.example", c.Listen)
 	}
-	if err := checkPublic(c.PublicURL, c.PlainHTTP); err != nil {
+	if err := checkAddress("--public-url", c.PublicURL, c.PlainHTTP); err != nil {
+		return nil, err
+	}
+	if err := checkAddress("--pages-url", c.PagesURL, c.PlainHTTP); err != nil {
+		return nil, err
+	}
+	if err := checkApart(c.PublicURL, c.PagesURL, host); err != nil {
 		return nil, err
 	}
 	s := &Service{done: make(chan error, 1)}
@@ -115,22 +122,38 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	return s, nil
 }
 
-// checkPublic refuses an address that links cannot be built from, and one at which
+// checkApart refuses pages at the console's own host name: its cookies would go to them,
+// whatever the port.
+func checkApart(public, pages, listen string) error {
+	if pages == "" {
+		return nil
+	}
+	own := listen
+	if u, err := url.Parse(public); err == nil && u.Hostname() != "" {
+		own = u.Hostname()
+	}
+	if u, _ := url.Parse(pages); strings.EqualFold(u.Hostname(), own) {
+		return fmt.Errorf("--pages-url has the host name %s, as the console: what others wrote would be served beside it. Give it a name of its own, or leave it out", own)
+	}
+	return nil
+}
+
+// checkAddress refuses an address that links cannot be built from, and one at which
 // passwords and cookies would travel in the clear.
-func checkPublic(address string, plain bool) error {
+func checkAddress(flag, address string, plain bool) error {
 	if address == "" {
 		return nil
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return errors.New("--public-url is not an address; write it as https://trellis.example")
+		return fmt.Errorf("%s is not an address; write it as https://trellis.example", flag)
 	}
 	if u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
-		return errors.New("--public-url holds more than scheme, host and port; write it as https://trellis.example")
+		return fmt.Errorf("%s holds more than scheme, host and port; write it as https://trellis.example", flag)
 	}
 	ip := net.ParseIP(u.Hostname())
 	if u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !plain {
-		return fmt.Errorf("--public-url %s has no TLS: passwords and cookies would travel in the clear. Let TLS end before the service and write https://%s, or say --plain-http where nobody listens in between", address, u.Host)
+		return fmt.Errorf("%s %s has no TLS: passwords and cookies would travel in the clear. Let TLS end before the service and write https://%s, or say --plain-http where nobody listens in between", flag, address, u.Host)
 	}
 	return nil
 }
@@ -169,8 +192,13 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	s.Address = "http://" + listener.Addr().String()
 	if c.PublicURL == "" {
 		c.PublicURL = s.Address
+		if u, err := url.Parse(c.PagesURL); err == nil && c.PagesURL != "" && u.Port() == "" {
+			_, port, _ := net.SplitHostPort(listener.Addr().String())
+			c.PagesURL = u.Scheme + "://" + net.JoinHostPort(u.Hostname(), port)
+		}
 	}
 	c.PublicURL = strings.TrimSuffix(c.PublicURL, "/")
+	c.PagesURL = strings.TrimSuffix(c.PagesURL, "/")
 	kept := &files.Files{Store: s.Store}
 	client := outbound.New(s.Store.Allowances, kept)
 	if client.OwnSystem, client.Own, err = s.Store.Server(ctx); err != nil {
@@ -191,7 +219,7 @@ func (s *Service) open(ctx context.Context, c Config) error {
 	door := intake.New(s.Store, plans, s.Node, s.Vault)
 	door.Files = kept
 	door.Items, door.Queue, door.Secrets = c.EventItems, c.Queue, s.Connections.Secrets
-	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
+	front := &server.Server{Config: server.Config{PublicURL: c.PublicURL, PagesURL: c.PagesURL, Console: web.Console(), Proxies: c.Proxies, HookRate: c.HookRate, Log: c.Log}, Documents: documents, Files: kept, Connections: s.Connections,
 		Plans: plans, Lattices: runs.NewLattices(), Outlines: workflows.NewOutlines(), Runs: reader, Recordings: runs.NewRecordings(s.Store, s.Vault), Planner: s.planner, Mender: s.mender, Events: s.Node.Events, Store: s.Store, Vault: s.Vault, Node: s.Node, Intake: door}
 	h, err := front.Handler()
 	if err != nil {

@@ -61,6 +61,8 @@ func (c *Committer) Append(ctx context.Context, workspace, run uuid.UUID, e *eng
 			own, ok = waits{workspace, run, x}, true
 		case engine.Wakes:
 			own, ok = wakes{workspace, run, x}, true
+		case engine.Answers:
+			own, ok = answers{workspace, run, x}, true
 		}
 		if !ok {
 			return nil, fmt.Errorf("%T is not a change of our own state", x)

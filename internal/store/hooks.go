@@ -87,13 +87,15 @@ type Hook struct {
 	State               string
 	Live                *int
 	Taking              bool
+	House               string       // the name of the workspace
+	Title               string       // of the workflow
 	Secrets             []HookSecret // sealed, the newest first
 }
 
 // HookByAddress finds the workflow that an address belongs to.
 func (s *Store) HookByAddress(ctx context.Context, address string) (h Hook, err error) {
-	err = s.node.QueryRow(ctx, "SELECT workspace_id, id, name, state, live, coalesce(taking_until > now(), false) FROM workflow WHERE hook = $1", address).
-		Scan(&h.Workspace, &h.Workflow, &h.Name, &h.State, &h.Live, &h.Taking)
+	err = s.node.QueryRow(ctx, "SELECT workspace_id, id, name, state, live, coalesce(taking_until > now(), false), title, (SELECT x.name FROM workspace x WHERE x.id = workspace_id) FROM workflow WHERE hook = $1", address).
+		Scan(&h.Workspace, &h.Workflow, &h.Name, &h.State, &h.Live, &h.Taking, &h.Title, &h.House)
 	if err != nil {
 		return h, translate(err)
 	}
@@ -114,4 +116,11 @@ func (s *Store) HookSecretUsed(ctx context.Context, h Hook, id uuid.UUID) error 
 // HookScope is the scope of what a hook's caller sets off.
 func (s *Store) HookScope(h Hook) Scope {
 	return Scope{workspace: h.Workspace, name: "its webhook", role: Operator}
+}
+
+// Filled counts that a form was filled in once more today, and gives how often it was.
+func (s *Store) Filled(ctx context.Context, h Hook) (n int, err error) {
+	err = s.node.QueryRow(ctx, `UPDATE workflow SET filled = CASE WHEN filled_on = current_date THEN filled + 1 ELSE 1 END, filled_on = current_date
+		WHERE workspace_id = $1 AND id = $2 RETURNING filled`, h.Workspace, h.Workflow).Scan(&n)
+	return n, translate(err)
 }

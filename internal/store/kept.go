@@ -33,12 +33,14 @@ func (e *KeptError) Error() string { return "events were kept, and what becomes 
 type Kept struct {
 	Workspace, Workflow, ID uuid.UUID
 	Live                    int
-	Items                   []byte // a JSON list
+	Items                   []byte   // a JSON list
+	Keys                    []string // by which a repeat of it is known; nil: its workflow's own alone
 }
 
 // KeepEvent keeps the items of an event that came to a paused workflow. ErrConflict: it
-// is not paused any more; ErrFull: as many are kept as may be.
-func (s *Store) KeepEvent(ctx context.Context, h Hook, items []byte) error {
+// is not paused any more; ErrFull: as many are kept as may be. One with keys is kept
+// once, by the last of them.
+func (s *Store) KeepEvent(ctx context.Context, h Hook, items []byte, keys ...string) error {
 	return s.within(ctx, s.HookScope(h), func(tx pgx.Tx) error {
 		// Whoever lets it go on waits for this, and so sees the event.
 		var state string
@@ -58,7 +60,7 @@ func (s *Store) KeepEvent(ctx context.Context, h Hook, items []byte) error {
 		if n >= MaxKept || bytes+len(items) > MaxKeptBytes {
 			return ErrFull
 		}
-		_, err := tx.Exec(ctx, "INSERT INTO kept_event (workspace_id, workflow_id, id, items, bytes) VALUES ($1, $2, $3, $4, $5)", h.Workspace, h.Workflow, NewID(), pack(items), len(items))
+		_, err := tx.Exec(ctx, "INSERT INTO kept_event (workspace_id, workflow_id, id, items, bytes, keys) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING", h.Workspace, h.Workflow, NewID(), pack(items), len(items), keys)
 		return err
 	})
 }
@@ -132,12 +134,12 @@ func (s *Store) ClaimKept(ctx context.Context, work func(Kept) (done bool)) (fou
 		}
 		var k Kept
 		var packed []byte
-		err := tx.QueryRow(ctx, `SELECT k.workspace_id, k.workflow_id, k.id, w.live, k.items
+		err := tx.QueryRow(ctx, `SELECT k.workspace_id, k.workflow_id, k.id, w.live, k.items, k.keys
 			FROM (SELECT DISTINCT ON (workspace_id, workflow_id) workspace_id, workflow_id, id, starting FROM kept_event WHERE starting IS NOT NULL ORDER BY workspace_id, workflow_id, id) f
 			JOIN kept_event k USING (workspace_id, workflow_id, id)
 			JOIN workflow w ON w.workspace_id = k.workspace_id AND w.id = k.workflow_id AND w.state = 'live'
 			JOIN revision r ON r.workspace_id = w.workspace_id AND r.workflow_id = w.id AND r.number = w.live AND r.library <= $1
-			WHERE f.starting <= now() ORDER BY f.starting LIMIT 1 FOR UPDATE OF k SKIP LOCKED`, expr.Library).Scan(&k.Workspace, &k.Workflow, &k.ID, &k.Live, &packed)
+			WHERE f.starting <= now() ORDER BY f.starting LIMIT 1 FOR UPDATE OF k SKIP LOCKED`, expr.Library).Scan(&k.Workspace, &k.Workflow, &k.ID, &k.Live, &packed, &k.Keys)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return nil
 		}

@@ -267,6 +267,9 @@ func (s *Store) Sweep(ctx context.Context) error {
 	if err == nil {
 		_, err = s.node.Exec(ctx, "DELETE FROM callback WHERE expires < now()")
 	}
+	if err == nil {
+		_, err = s.node.Exec(ctx, "DELETE FROM answer WHERE expires < now()")
+	}
 	if err == nil { // a resume writes them again
 		_, err = s.node.Exec(ctx, "DELETE FROM waiting w WHERE NOT EXISTS (SELECT FROM live l WHERE l.workspace_id = w.workspace_id AND l.run_id = w.run_id)")
 	}

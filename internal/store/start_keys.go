@@ -19,7 +19,11 @@ type keyed struct {
 func (k *keyed) add(s *startWrite) {
 	for _, key := range s.keys() {
 		k.workspace, k.workflow, k.run = append(k.workspace, s.Workspace), append(k.workflow, s.Workflow), append(k.run, s.Run)
-		k.key, k.expires = append(k.key, key), append(k.expires, s.Expires)
+		until, other := s.Until[key]
+		if !other {
+			until = s.Expires
+		}
+		k.key, k.expires = append(k.key, key), append(k.expires, until)
 	}
 }
 

@@ -18,12 +18,13 @@ type Start struct {
 	Trigger                  string
 	By                       string
 	Label                    string
-	Items                    [][]byte         // pages of the trigger's items, JSON lists
-	Ordinals                 []uint32         // of the first item of each page; nil where there is one page
-	Decoded                  []map[string]any // the first of these pages, where it is at hand; it is not changed
-	Key                      string           // starts nothing if it stands already; "" for none
-	Keys                     []string         // in place of Key, where its items have one each, all of them different: it starts only if all are free
-	Expires                  time.Time        // of these
+	Items                    [][]byte             // pages of the trigger's items, JSON lists
+	Ordinals                 []uint32             // of the first item of each page; nil where there is one page
+	Decoded                  []map[string]any     // the first of these pages, where it is at hand; it is not changed
+	Key                      string               // starts nothing if it stands already; "" for none
+	Keys                     []string             // in place of Key, where its items have one each, all of them different: it starts only if all are free
+	Expires                  time.Time            // of these
+	Until                    map[string]time.Time // when those of Keys expire that do at another time
 	Accepted                 time.Time
 	Line                     Line
 	AtFirst                  int  // how many items it takes to its first write before a person has looked; 0: what going live said

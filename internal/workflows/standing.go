@@ -28,11 +28,14 @@ type Seen struct {
 	Kept    int // events, while it is paused
 }
 
-// ACall is what a workflow waits for that something calls.
-const ACall = "a call"
+// What a workflow waits for that has an address.
+const (
+	ACall = "a call"
+	AForm = "its form"
+)
 
 // WaitsFor is what the start of a workflow waits for, where that comes from outside:
-// ACall, the name of the workflow that it follows, or nothing.
+// ACall, AForm, the name of the workflow that it follows, or nothing.
 func WaitsFor(w *workflow.Workflow) string {
 	if w == nil {
 		return ""
@@ -40,7 +43,10 @@ func WaitsFor(w *workflow.Workflow) string {
 	if f := w.Start().Follows; f != nil {
 		return f.Workflow
 	}
-	if k, ok := triggers.Find(w.Trigger.Type); ok && k.Called {
+	if k, ok := triggers.Find(w.Trigger.Type); ok && k.Addressed() {
+		if k.Hosted {
+			return AForm
+		}
 		return ACall
 	}
 	return ""
@@ -80,12 +86,17 @@ func standingOf(w store.Workflow, waits string, schedules []store.Scheduled, see
 		return nil
 	case seen.Refused != nil && (seen.Last == nil || arrived(seen.Refused).After(*seen.Last)):
 		what := "start"
-		if waits == ACall {
+		switch waits {
+		case ACall:
 			what = "call"
+		case AForm:
+			what = "form"
 		}
 		return &Standing{Words: "The last " + what + " was refused", At: arrived(seen.Refused), Why: words.Sentence(seen.Refused.Reason), Trouble: true}
 	case seen.Last == nil && waits == ACall:
 		return &Standing{Words: "Live, and never called yet"}
+	case seen.Last == nil && waits == AForm:
+		return &Standing{Words: "Live, and never filled in yet"}
 	case seen.Last == nil:
 		return &Standing{Words: "Waits for " + waits}
 	}

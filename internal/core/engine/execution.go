@@ -30,6 +30,7 @@ type execution struct {
 	size     atomic.Int64                 // of the next chunk
 	faults   atomic.Int64                 // so far
 	gone     int                          // items that went on to the first write, where only so many may
+	answered atomic.Bool                  // whoever set the run off has been answered
 	notBegun atomic.Int64                 // items that were not tried again as somebody put an end to that
 	bytes    atomic.Int64                 // of the node's account, in its piles
 	opens    bool                         // a cell is opened: what failed is told in full

@@ -13,6 +13,7 @@ import (
 type Memory struct {
 	Items []map[string]any
 	Seen  []Row
+	Said  []byte // what whoever set the run off is answered; nil: nothing
 
 	mu      sync.Mutex
 	entries map[Key]*Entry
@@ -75,9 +76,9 @@ func (m *Memory) parts(at whereabouts) []*Entry {
 	return out
 }
 
-// Append implements Journal. There is no state of ours beside it, so there are
-// no writes.
-func (m MemoryJournal) Append(_ context.Context, e *Entry, _ ...Write) (*Entry, error) {
+// Append implements Journal. Of our own state it keeps the answer; nothing else is
+// beside it.
+func (m MemoryJournal) Append(_ context.Context, e *Entry, writes ...Write) (*Entry, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.entries == nil {
@@ -85,6 +86,11 @@ func (m MemoryJournal) Append(_ context.Context, e *Entry, _ ...Write) (*Entry, 
 	}
 	if stands, ok := m.entries[e.Key]; ok {
 		return stands, nil
+	}
+	for _, w := range writes {
+		if a, ok := w.(Answers); ok && m.Said == nil {
+			m.Said = a.Reply
+		}
 	}
 	m.entries[e.Key] = e
 	p := whereabouts{e.Pass, e.Step, e.Rounds, e.Address}

@@ -126,6 +126,8 @@ func (r *room) stage(step *workflow.CompiledStep, down stage) stage {
 		s = &loop{base: b, op: op, grouping: newGrouping(op.Rounds())}
 	case steps.Ender:
 		s = &ender{base: b, op: op}
+	case steps.Answerer:
+		s = &answering{base: b, op: op}
 	}
 	if _, calls := step.Operator.(*steps.Call); !calls {
 		s = &deciding{b, s}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -90,6 +91,20 @@ func balances(t require.TestingT, p *workflow.Plan, c Counts) {
 	}
 }
 
+// answersOnce holds that a run whose items said an answer has one, and no other has.
+func answersOnce(t require.TestingT, p *workflow.Plan, m *Memory, c Counts) {
+	said := 0
+	for _, s := range p.Steps {
+		if _, answers := s.Operator.(steps.Answerer); answers {
+			said += c.Of(s.Number).Out
+		}
+	}
+	require.Equal(t, said > 0, m.Said != nil, "%d answers were said", said)
+	if said > 0 {
+		require.True(t, slices.ContainsFunc(m.All(), func(e *Entry) bool { return bytes.Equal(e.Result, m.Said) }), "%s was said by an item", m.Said)
+	}
+}
+
 // sorted rows, so that only what became of whom counts.
 func rowsOf(rows []Row) string {
 	list := strings.Split(strings.TrimSpace(picture(rows)), "\n")
@@ -128,6 +143,7 @@ func TestChunksAndOverlapChangeNothingInAnyTree(t *testing.T) {
 				require.Zero(t, r.Spools.(*spools).open, "every spool is closed")
 			}
 			balances(t, r.Passes[0].Plan, res.Counts)
+			answersOnce(t, r.Passes[0].Plan, m, res.Counts)
 			distinct(t, m.Seen)
 			got, sends := rowsOf(m.Seen), fmt.Sprint(sortedDone(w))
 			if i == 0 {
@@ -171,6 +187,7 @@ func TestACrashAnywhereInAnyTree(t *testing.T) {
 			require.Equal(t, rowsOf(calmRows.Seen), rowsOf(rows.Seen))
 			require.Equal(t, calmResult.State, res.State)
 			require.Equal(t, calmResult.Counts.Steps, res.Counts.Steps)
+			answersOnce(t, p, journal, res.Counts)
 			return
 		}
 	})

@@ -85,16 +85,18 @@ var checkFunctions = group("checks",
 		}
 		return "number", nil
 	}, takesNothing, found("kind of value what is")),
-	fn("is_email(text: any) yes", "Whether it is one mail address with a whole domain.", `is_email("hall@ottermere.example")`, `true`, check(isEmail), found("valid email validate mail")),
+	fn("is_email(text: any) yes", "Whether it is one mail address with a whole domain.", `is_email("hall@ottermere.example")`, `true`, check(IsEmail), found("valid email validate mail")),
 	fn("is_url(text: any) yes", "Whether it is an http or https address.", `is_url("https://ottermere.example/kilns")`, `true`, check(isURL), found("valid link validate address http")),
 	fn("is_phone(text: any, country?: text) yes", "Whether it is a whole telephone number; the country for numbers without +.", `is_phone("+44 1632")`, `false`, func(_ *machine, a args) (any, error) {
-		_, err := phone(Text(a[0]), a.text(1))
+		_, err := Phone(Text(a[0]), a.text(1))
 		return err == nil, nil
 	}, takes(40), found("valid telephone validate mobile number"), byOthers),
-	fn("phone(text: text, country?: text) text", "A telephone number in E.164 form; the country for numbers without +.", `phone("01632 960142", "GB")`, `"+441632960142"`, func(_ *machine, a args) (any, error) { return phone(a.text(0), a.text(1)) }, fails("it is not a whole number"), takes(40), found("telephone format e164 normalise international mobile"), byOthers),
+	fn("phone(text: text, country?: text) text", "A telephone number in E.164 form; the country for numbers without +.", `phone("01632 960142", "GB")`, `"+441632960142"`, func(_ *machine, a args) (any, error) { return Phone(a.text(0), a.text(1)) }, fails("it is not a whole number"), takes(40), found("telephone format e164 normalise international mobile"), byOthers),
 )
 
-func phone(s, country string) (any, error) {
+// Phone writes a telephone number in its E.164 form; the country is that of numbers
+// without +, as GB.
+func Phone(s, country string) (string, error) {
 	if country == "" {
 		country = phonenumbers.UNKNOWN_REGION
 	}
@@ -117,7 +119,8 @@ func check(test func(string) bool) func(*machine, args) (any, error) {
 
 var domainForm = regexp.MustCompile(`^([\pL\pN]([\pL\pN-]{0,61}[\pL\pN])?\.)+[\pL\pN][\pL\pN-]{0,61}[\pL\pN]$`)
 
-func isEmail(s string) bool {
+// IsEmail tells whether a text is one mail address with a whole domain.
+func IsEmail(s string) bool {
 	a, err := mail.ParseAddress(s)
 	if err != nil || a.Address != s || len(s) > 254 {
 		return false

@@ -45,6 +45,12 @@ func (b *Body) parts(content io.Reader, boundary string) ([]map[string]any, erro
 		if name == "" {
 			return nil, unread("part %d of the form has no name", n+1)
 		}
+		if v == nil {
+			continue
+		}
+		if text, is := v.(string); is && b.Text != nil {
+			b.Text(name, text)
+		}
 		if err := out.add(name, v); err != nil {
 			return nil, err
 		}
@@ -65,7 +71,7 @@ func (b *Body) part(p *multipart.Part, left *int64) (any, error) {
 			return nil, unread("the field %q is a file, and none are taken here", short(p.FormName()))
 		}
 		f, err := b.Files(p.FileName(), kind, p)
-		if err != nil {
+		if err != nil || f == nil {
 			return nil, err
 		}
 		return f.Value(), nil

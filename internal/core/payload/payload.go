@@ -17,7 +17,7 @@ import (
 )
 
 // Saver keeps what is to be a file, and gives its reference. The name and the type are
-// what the caller says of it.
+// what the caller says of it. No file: there is none after all, and no field.
 type Saver func(name, kind string, content io.Reader) (*item.File, error)
 
 // Body is what came, and how it says it is to be read.
@@ -33,6 +33,9 @@ type Body struct {
 	// Most is how much may come in all, files and all, also of what unpacks to more
 	// than it is; 0: any amount.
 	Most int64
+	// Text is told of each text of a form with files as it comes, so that whether files
+	// are taken can hang on what came before them; nil: nobody is.
+	Text func(name, text string)
 	// MostItems is how many items may come.
 	MostItems int
 }

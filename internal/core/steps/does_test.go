@@ -22,6 +22,7 @@ func TestKindsSayWhatTheyDo(t *testing.T) {
 		"gather":   {"fields": map[string]any{"n": map[string]any{"how": "count"}}},
 		"wait":     {"for": "1h"},
 		"stop":     {},
+		"answer":   {"status": int64(200)},
 		"http":     {"method": "GET", "url": "https://a.test/"},
 		"sql":      {"query": "select 1"},
 	} {
@@ -43,6 +44,8 @@ func TestKindsSayWhatTheyDo(t *testing.T) {
 			does = DoesPick
 		case Ender:
 			does = DoesEnd
+		case Answerer:
+			does = DoesAnswer
 		}
 		require.Equal(t, does, k.Does, kind)
 	}

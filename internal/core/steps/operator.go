@@ -6,6 +6,7 @@ import (
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/reply"
 )
 
 // Operator is what a step does. It stands on one of the bases that the engine
@@ -20,6 +21,7 @@ import (
 //	Branch  each item goes through the steps of some cases
 //	Loop    the steps are done in rounds
 //	Ender   ends the run
+//	Answerer says what whoever set the run off is answered
 //
 // An operator is never changed and is used by many runs at once.
 type Operator any
@@ -107,6 +109,12 @@ type Ender interface {
 	Ends(*expr.Scope) (message string, err error)
 	// Fails tells whether the run has failed then.
 	Fails() bool
+}
+
+// Answerer says what whoever set the run off is answered.
+type Answerer interface {
+	// Answer gives what the item in scope answers.
+	Answer(*expr.Scope) (*reply.Reply, error)
 }
 
 // Call is a call that the step makes for each item.

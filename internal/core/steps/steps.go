@@ -40,6 +40,7 @@ const (
 	DoesPick   Does = "picks"   // takes in a list and lets items of it go on
 	DoesLoop   Does = "loops"   // does steps in rounds
 	DoesEnd    Does = "ends"    // ends the run
+	DoesAnswer Does = "answers" // answers whoever set the run off
 )
 
 // Reads are the names by which the expressions of steps read values.
@@ -93,7 +94,7 @@ func New[S any](info Info, sentence func(*S) string, compile func(*S) (Operator,
 
 var (
 	mu    sync.RWMutex
-	kinds = []*Kind{filterKind, shapeKind, branchKind, loopKind, sortKind, takeKind, distinctKind, spreadKind, batchKind, gatherKind, waitKind, stopKind, httpKind, sqlKind}
+	kinds = []*Kind{filterKind, shapeKind, branchKind, loopKind, sortKind, takeKind, distinctKind, spreadKind, batchKind, gatherKind, waitKind, stopKind, answerKind, httpKind, sqlKind}
 )
 
 // Register adds a kind to those that there are.

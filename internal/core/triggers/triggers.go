@@ -19,6 +19,8 @@ type Info struct {
 	Help  string
 	// Called tells whether it has an address that something calls.
 	Called bool
+	// Hosted tells whether it has an address at which a page of ours stands.
+	Hosted bool
 	// Timed tells whether it starts by the clock.
 	Timed bool
 	// Follows tells whether it starts after another workflow.
@@ -41,10 +43,13 @@ type Start struct {
 	KeyedByHand bool
 	Proof       proof.Rule // how callers prove themselves
 	Entrance    Entrance   // which calls are looked at
-	Asks        Asked      // what somebody is asked for who starts a run by hand
-	Timing      *Timing    // when runs start by the clock; nil: they do not
-	Follows     *Following // after which other workflow; nil: after none
-	Lists       []Listed   // workspace lists that settings name
+	// AnswerWithin is how long whoever sets a run off waits for what an answer step says.
+	AnswerWithin time.Duration
+	Asks         Asked      // what somebody is asked for who starts a run by hand, or fills in its form
+	Hosted       *Hosted    // the page on which that is; nil: there is none
+	Timing       *Timing    // when runs start by the clock; nil: they do not
+	Follows      *Following // after which other workflow; nil: after none
+	Lists        []Listed   // workspace lists that settings name
 	// Own gives the item of a start that somebody makes at a moment, where the kind
 	// makes its items itself; nil: it does not.
 	Own func(now time.Time) map[string]any
@@ -86,7 +91,10 @@ func New[S any](info Info, sentence func(*S) string, start func(*S) (Start, erro
 	return k
 }
 
-var kinds = []*Kind{webhookKind, scheduleKind, afterKind, manualKind}
+var kinds = []*Kind{webhookKind, formKind, scheduleKind, afterKind, manualKind}
+
+// Addressed tells whether it has an address that others know.
+func (i Info) Addressed() bool { return i.Called || i.Hosted }
 
 // Kinds lists them in the order in which they are offered.
 func Kinds() []*Kind { return kinds }

@@ -38,6 +38,6 @@ func TestWhatATriggersSettingsMean(t *testing.T) {
 	require.True(t, hand.Alone && !hand.Called && hook.Called && !hook.Alone)
 	_, ok = Find("mial")
 	require.False(t, ok)
-	require.Equal(t, []string{Webhook, Schedule, After, Manual}, Types())
-	require.Len(t, Kinds(), 4)
+	require.Equal(t, []string{Webhook, Form, Schedule, After, Manual}, Types())
+	require.Len(t, Kinds(), 5)
 }

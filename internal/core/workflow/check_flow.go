@@ -29,6 +29,7 @@ func (c *checker) flow(plan *Plan) {
 	c.unreached(c.w.OnFailure)
 	c.unused(plan)
 	c.strangers(plan)
+	c.unheard(plan)
 }
 
 // traits are what the settings of a step tell without any item.
@@ -117,11 +118,23 @@ func unitOf(s *CompiledStep) string {
 // recipients are names of fields that say who is written to or called.
 var recipients = regexp.MustCompile(`^(to|cc|bcc|recipients?|channel|address|host|url|endpoint|webhook|callback|domain|server)$`)
 
+// unheard warns of answers that nobody waits for.
+func (c *checker) unheard(plan *Plan) {
+	if k, ok := triggers.Find(c.w.Trigger.Type); !ok || k.Addressed() {
+		return
+	}
+	for _, s := range plan.Steps {
+		if answers(s.Step) && !s.Off {
+			c.add(document.SeverityWarning, s.path, fmt.Sprintf("%s answers, but nobody waits for an answer: the workflow is set off by neither a call nor a form.", quoted(s.Name)), "Let a webhook or a form start it, or leave the step out.")
+		}
+	}
+}
+
 // strangers warns where what somebody outside sends decides who is called,
 // written to, or asked for what. A filter that compares the field with a list
 // stands in between, or a person.
 func (c *checker) strangers(plan *Plan) {
-	if k, ok := triggers.Find(c.w.Trigger.Type); !ok || !k.Called {
+	if k, ok := triggers.Find(c.w.Trigger.Type); !ok || !k.Addressed() {
 		return
 	}
 	t := &taint{fields: map[string]bool{}, whole: true, allowed: map[string]bool{}}

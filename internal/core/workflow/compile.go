@@ -27,6 +27,7 @@ type Plan struct {
 	FindBy   []*expr.Program
 	Start    triggers.Start // how events start its runs
 	Limits   Bounds
+	Answers  bool // a step answers whoever set a run off
 
 	firstWrite *CompiledStep
 
@@ -121,6 +122,10 @@ func Compile(w *Workflow, catalog *Catalog) (*Plan, error) {
 		}
 	}
 	p.firstWrite = firstWrite(p)
+	p.Answers = slices.ContainsFunc(p.Steps, func(s *CompiledStep) bool {
+		_, answers := s.Operator.(steps.Answerer)
+		return answers && !s.off()
+	})
 	return p, errors.Join(c.errs...)
 }
 

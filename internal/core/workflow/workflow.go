@@ -138,6 +138,24 @@ func (w *Workflow) Start() triggers.Start {
 	return start
 }
 
+// Answers tells whether a step answers whoever sets a run off.
+func (w *Workflow) Answers() bool {
+	for l := range w.Lines() {
+		if answers(l.Step) && !l.Step.Off {
+			return true
+		}
+	}
+	return false
+}
+
+func answers(s *Step) bool {
+	if s == nil {
+		return false
+	}
+	k, ok := steps.Find(s.Type)
+	return ok && k.Does == steps.DoesAnswer
+}
+
 // ValidName tells whether s can be the name of a workflow.
 func ValidName(s string) bool { return workflowName.MatchString(s) }
 

@@ -6,10 +6,13 @@ package calendar
 import (
 	"fmt"
 	"html/template"
+	"net/http"
 	"sort"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/gin-gonic/gin"
 
 	"youngtrellis/internal/standins"
 )
@@ -57,11 +60,13 @@ func New(o standins.Setup) (*Calendar, error) {
 		Security: map[string]any{"type": "http", "scheme": "bearer"},
 		Ops: []standins.Op{
 			{Method: "GET", Path: "/me", ID: "me", Summary: "Whose calendar this is", Answer: map[string]any{"name": "Kiln hall", "zone": Zone}, Handle: func(*standins.Call) (any, error) { return map[string]any{"name": "Kiln hall", "zone": Zone}, nil }},
-			{Method: "GET", Path: "/events", ID: "list_events", Summary: "List events between two times", Query: []string{"from", "to"}, Answer: map[string]any{"events": []any{event}}, Handle: k.list},
+			{Method: "GET", Path: "/events", ID: "list_events", Summary: "List events between two times", Query: []string{"from", "to"}, Answer: map[string]any{"events": []any{event}, "book": ""}, Handle: k.list},
 			{Method: "GET", Path: "/free", ID: "free_times", Summary: "Free times of the hall's day, 8 to 18", Query: []string{"day!", "hours"}, Answer: map[string]any{"free": []any{map[string]any{"starts": "", "ends": ""}}}, Handle: k.free},
 			{Method: "POST", Path: "/events", ID: "book", Summary: "Book a time", Body: map[string]any{"title": "…", "starts": "2026-11-24T09:00:00Z", "ends": "2026-11-24T11:00:00Z"}, Answer: event, Handle: k.book},
 			{Method: "DELETE", Path: "/events/:id", ID: "cancel_event", Summary: "Cancel a booking", Answer: event, Handle: k.cancel},
 		}})
+	service.Engine.GET("/book", k.offer)
+	service.Engine.POST("/book", k.offer)
 	service.Engine.GET("/feed.ics", standins.Plain("text/calendar; charset=utf-8", k.feed))
 	k.Stand = &standins.Stand{Service: service, Connector: "calendar", Values: map[string]string{"secret": k.token}, OnBase: func(base string) { k.base = base },
 		Save: func() error { k.mu.Lock(); defer k.mu.Unlock(); return saved.Save(k.events) }}
@@ -97,7 +102,7 @@ func (k *Calendar) list(c *standins.Call) (any, error) {
 			out = append(out, k.view(e))
 		}
 	}
-	return map[string]any{"events": out}, nil
+	return map[string]any{"events": out, "book": k.base + "/book"}, nil
 }
 
 func (k *Calendar) free(c *standins.Call) (any, error) {
@@ -135,26 +140,49 @@ func (k *Calendar) book(c *standins.Call) (any, error) {
 	if err := c.In(&in); err != nil {
 		return nil, err
 	}
-	starts, err1 := time.Parse(time.RFC3339, in.Starts)
-	ends, err2 := time.Parse(time.RFC3339, in.Ends)
+	e, err := k.put(in.Title, in.Starts, in.Ends)
+	if err != nil {
+		return nil, err
+	}
+	return standins.Made{Body: k.view(e)}, nil
+}
+
+// put books a time that is free.
+func (k *Calendar) put(title, from, to string) (Event, error) {
+	starts, err1 := time.Parse(time.RFC3339, from)
+	ends, err2 := time.Parse(time.RFC3339, to)
 	switch {
-	case in.Title == "":
-		return nil, standins.Invalid("title", "an event needs a title")
+	case title == "":
+		return Event{}, standins.Invalid("title", "an event needs a title")
 	case err1 != nil:
-		return nil, standins.Invalid("starts", "“%s” is not a time with its zone, such as 2026-11-24T09:00:00Z", in.Starts)
+		return Event{}, standins.Invalid("starts", "“%s” is not a time with its zone, such as 2026-11-24T09:00:00Z", from)
 	case err2 != nil || !ends.After(starts):
-		return nil, standins.Invalid("ends", "the end should be a time after the start")
+		return Event{}, standins.Invalid("ends", "the end should be a time after the start")
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, e := range k.events {
 		if e.Ends.After(starts) && e.Starts.Before(ends) {
-			return nil, &standins.No{Status: 409, Field: "starts", Message: "that time is taken by " + e.Title}
+			return Event{}, &standins.No{Status: 409, Field: "starts", Message: "that time is taken by " + e.Title}
 		}
 	}
-	e := Event{fmt.Sprintf("ev_%04x", 4096+len(k.events)*37), in.Title, starts, ends}
+	e := Event{fmt.Sprintf("ev_%04x", 4096+len(k.events)*37), title, starts, ends}
 	k.events = append(k.events, e)
-	return standins.Made{Body: k.view(e)}, nil
+	return e, nil
+}
+
+// offer is the page on which people book a time.
+func (k *Calendar) offer(c *gin.Context) {
+	title, from, to := c.Query("title"), c.Query("starts"), c.Query("ends")
+	said := template.HTML(fmt.Sprintf(`<form method="post"><p>%s, %s</p><button>Book it</button></form>`, template.HTMLEscapeString(title), template.HTMLEscapeString(from)))
+	if c.Request.Method == http.MethodPost {
+		e, err := k.put(title, from, to)
+		said = template.HTML("<p>Booked: " + template.HTMLEscapeString(e.Title) + "</p>")
+		if err != nil {
+			said = template.HTML("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
+		}
+	}
+	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte("<!doctype html><title>Book</title><h1>Time in the hall</h1>"+said))
 }
 
 func (k *Calendar) cancel(c *standins.Call) (any, error) {

@@ -270,6 +270,8 @@ CREATE TABLE workflow (
   numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name
   hook         text NOT NULL UNIQUE, -- 128 random bits
   taking_until timestamptz, -- the next delivery until then becomes a sample
+  filled_on    date,                       -- when its form was last filled in
+  filled       integer NOT NULL DEFAULT 0, -- how often on that day
   created      timestamptz NOT NULL DEFAULT now(),
   updated      timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (workspace_id, id),
@@ -342,10 +344,12 @@ CREATE TABLE kept_event (
   items        bytea NOT NULL, -- zstd of a JSON list
   bytes        integer NOT NULL,
   starting     timestamptz, -- from when on it is to start; NULL: it waits for somebody
+  keys         text[],      -- start keys by which a repeat of it is known; the last is its own
   PRIMARY KEY (workspace_id, workflow_id, id),
   FOREIGN KEY (workspace_id, workflow_id) REFERENCES workflow ON DELETE CASCADE
 );
 CREATE INDEX kept_event_starting ON kept_event (workspace_id, workflow_id, id) WHERE starting IS NOT NULL;
+CREATE UNIQUE INDEX kept_event_key ON kept_event (workspace_id, workflow_id, (keys[array_upper(keys, 1)])) WHERE keys IS NOT NULL;
 CREATE INDEX kept_event_id ON kept_event (id) WHERE starting IS NULL;
 
 -- A key that started a run starts nothing again until it expires. Its
@@ -630,6 +634,25 @@ CREATE TABLE callback (
 );
 CREATE INDEX callback_expires ON callback (expires);
 
+-- What whoever set a run off is answered, and by whom: the first item that came to an
+-- answer. The address's token is made of the run, so that it is the same whenever it is
+-- given.
+CREATE TABLE answer (
+  workspace_id uuid NOT NULL,
+  run_id       uuid NOT NULL,
+  reply        bytea, -- packed; null: there is none yet
+  pass         integer,
+  step         integer,
+  rounds       bytea,
+  address      bytea,
+  workflow_id  uuid,         -- of the run; with the token
+  hash         bytea UNIQUE, -- SHA-256 of the token; null: nobody was given it
+  placed       timestamptz,  -- when it was given first
+  expires      timestamptz NOT NULL,
+  PRIMARY KEY (workspace_id, run_id)
+);
+CREATE INDEX answer_expires ON answer (expires);
+
 -- Files by their content. Chunks have an id of their own, so that a file can be
 -- written before its hash is known.
 CREATE TABLE file (
@@ -869,7 +892,7 @@ BEGIN
   FOREACH t IN ARRAY ARRAY['member', 'browser_session', 'api_token', 'data_key', 'connection', 'allowance', 'workflow', 'revision',
                            'sample', 'delivery', 'start_key', 'live', 'run', 'pass', 'journal', 'stray', 'lattice', 'rehearsal',
                            'connection_grant', 'connection_gate', 'connection_permit', 'connection_call', 'consent', 'connector_version',
-                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event', 'hook_secret'] LOOP
+                           'callback', 'waiting', 'aside', 'found', 'mending', 'mending_run', 'file', 'file_chunk', 'schedule', 'missed_time', 'follower', 'outcome', 'list', 'list_row', 'list_change', 'kept_event', 'hook_secret', 'answer'] LOOP
     EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
     EXECUTE format('CREATE POLICY own_workspace ON %I TO trellis_api USING (workspace_id = nullif(current_setting(''trellis.workspace'', true), '''')::uuid)', t);
     EXECUTE format('CREATE POLICY all_workspaces ON %I TO trellis_node USING (true)', t);
@@ -883,11 +906,12 @@ GRANT SELECT, INSERT, UPDATE, DELETE ON node_session, vault TO trellis_node;
 -- calls and nothing else. The API sees the names of those in its workspace.
 GRANT SELECT, INSERT, UPDATE, DELETE ON person, known_device, workspace, member, browser_session, api_token TO trellis_people;
 GRANT SELECT (id, email, name) ON person TO trellis_api;
-GRANT SELECT (id, name) ON workspace TO trellis_api;
+GRANT SELECT (id, name) ON workspace TO trellis_api, trellis_node;
 ALTER TABLE person ENABLE ROW LEVEL SECURITY;
 ALTER TABLE workspace ENABLE ROW LEVEL SECURITY;
 ALTER TABLE known_device ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_people ON person TO trellis_api USING (EXISTS (SELECT FROM member m WHERE m.person_id = person.id));
+CREATE POLICY named_workspaces ON workspace TO trellis_node USING (true);
 CREATE POLICY own_workspace ON workspace TO trellis_api USING (id = nullif(current_setting('trellis.workspace', true), '')::uuid);
 -- +goose StatementBegin
 DO $$

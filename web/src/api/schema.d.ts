@@ -1643,7 +1643,7 @@ export interface components {
             changed_by?: string;
             /** @description In how many places references followed the edits that were just made */
             followed?: number;
-            /** @description Something calls an address of it */
+            /** @description Something calls an address of it, or somebody opens the page that is there */
             called?: boolean;
             /** @description It starts by the clock */
             timed?: boolean;
@@ -2389,6 +2389,10 @@ export interface components {
             }[];
             /** @description What such a call is answered, while the workflow is live */
             answer: string;
+            /** @description The address is that of a page which people fill in; open says whether it can be opened */
+            page?: boolean;
+            /** @description The page can be opened: the workflow is live or paused, or a sample is taken */
+            open?: boolean;
         };
         HookSecret: {
             /** Format: uuid */
@@ -2861,7 +2865,7 @@ export interface components {
             connects?: boolean;
             /** @description The connector that it cannot do without */
             needs?: string;
-            /** @description Of a trigger: something calls an address */
+            /** @description Of a trigger: something calls an address, or somebody opens the page that is there */
             called?: boolean;
             /** @description Of a trigger: it starts by the clock */
             timed?: boolean;
@@ -2873,7 +2877,7 @@ export interface components {
              * @description What it does beside working on one item at a time; on_error, late and when_none belong to some of these only
              * @enum {string}
              */
-            does?: "calls" | "spreads" | "holds" | "picks" | "loops" | "ends";
+            does?: "calls" | "spreads" | "holds" | "picks" | "loops" | "ends" | "answers";
             settings: components["schemas"]["Property"][];
         };
         Function: {

@@ -3,7 +3,7 @@ import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import type { Json } from "../api/client";
-import { askedType, nameOf, withType } from "./askedTypes";
+import { askedType, askedTypes, nameOf, pastedFields, withType } from "./askedTypes";
 import { AskedControl } from "./controls/AskedControl";
 
 afterEach(cleanup);
@@ -24,7 +24,66 @@ function shown(value?: Json) {
   return () => onSet.mock.lastCall?.[0] as Json;
 }
 
+describe("a pasted list of fields", () => {
+  it("is read line by line: what must be filled in, what each takes, and what it can be", () => {
+    expect(
+      pastedFields(
+        [
+          "Your name *",
+          "- Mail (email) *",
+          "2) Phone",
+          "Cone: 6, 9, 10",
+          "",
+          "Day",
+          "Hour",
+          "A picture (file)",
+          "Remarks (long)",
+          "Studio (if any)",
+          "I agree to the rules (consent)*",
+        ].join("\n"),
+        ["phone"],
+      ),
+    ).toEqual([
+      { name: "your_name", title: "Your name", type: "string", required: true },
+      { name: "mail", title: "Mail", type: "string", format: "email", required: true },
+      { name: "phone_2", title: "Phone", type: "string", hint: "phone" },
+      { name: "cone", title: "Cone", enum: ["6", "9", "10"] },
+      { name: "day", title: "Day", type: "string", format: "date" },
+      { name: "hour", title: "Hour", type: "string", hint: "time" },
+      { name: "a_picture", title: "A picture", hint: "file" },
+      { name: "remarks", title: "Remarks", type: "string", hint: "lines" },
+      { name: "studio", title: "Studio (if any)", type: "string" },
+      {
+        name: "i_agree_to_the_rules",
+        title: "I agree to the rules",
+        type: "boolean",
+        const: true,
+        required: true,
+      },
+    ]);
+  });
+
+  it("comes behind the fields that are there", async () => {
+    const set = shown([{ name: "who", title: "Who", type: "string" }]);
+    await userEvent.click(screen.getByRole("button", { name: "Paste a list" }));
+    const take = screen.getByRole("button", { name: "Take these fields" });
+    expect(take).toHaveProperty("disabled", true);
+    await userEvent.type(screen.getByLabelText("One field on each line"), "Who{Enter}Cone: 6, 9");
+    await userEvent.click(take);
+    expect(set()).toEqual([
+      { name: "who", title: "Who", type: "string" },
+      { name: "who_2", title: "Who", type: "string" },
+      { name: "cone", title: "Cone", enum: ["6", "9"] },
+    ]);
+    expect(screen.queryByLabelText("One field on each line")).toBeNull();
+  });
+});
+
 describe("fields to ask for", () => {
+  it("have each type that can be chosen", () => {
+    for (const t of askedTypes) expect(askedType(withType({ name: "a" }, t.name))).toBe(t.name);
+  });
+
   it("are named by their titles, and take what is chosen", async () => {
     const set = shown();
     await userEvent.click(screen.getByRole("button", { name: "Ask for a field" }));

@@ -23,7 +23,8 @@ export function CallSheet({ workflow, saved }: { workflow: string; saved: number
     void refetch(); // how a call proves itself is said by the draft
   }, [refetch, saved]);
   if (!sheet.data) return <Trouble error={sheet.error} />;
-  const { address, answer, calls, proof, secrets, verify } = sheet.data;
+  const { address, answer, calls, page, proof, secrets, verify } = sheet.data;
+  if (page) return <ItsPage sheet={sheet.data} />;
   const secret = make.data?.secret;
   return (
     <div>
@@ -74,6 +75,26 @@ export function CallSheet({ workflow, saved }: { workflow: string; saved: number
       )}
       <Calls calls={calls} answer={answer} />
       <Trouble error={make.error ?? end.error} />
+    </div>
+  );
+}
+
+/** Where a form is. */
+function ItsPage({ sheet }: { sheet: Schemas["CallSheet"] }) {
+  return (
+    <div>
+      <span className="label">Its page</span>
+      <Copied words={sheet.address} what="the address" testid="form-address" />
+      <p className="hint mt-1">
+        {sheet.open ? (
+          <a className="text-leafink underline" href={sheet.address} target="_blank" rel="noreferrer">
+            Open the form
+          </a>
+        ) : (
+          "It can be opened once the workflow is live, or while a sample is taken."
+        )}{" "}
+        {sheet.proof}
+      </p>
     </div>
   );
 }

@@ -65,7 +65,7 @@ func (g *Grower) some(depth int) string {
 }
 
 func (g *Grower) step(depth int) []string {
-	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column", "sort", "take", "distinct", "continue"}
+	kinds := []string{"filter", "shape", "send", "send", "spread", "list", "batch", "gather", "wait", "column", "sort", "take", "distinct", "continue", "answer"}
 	if depth < 3 {
 		kinds = append(kinds, "branch", "branch", "loop", "loop", "until", "fallback", "fallback")
 	}
@@ -108,6 +108,8 @@ func (g *Grower) step(depth int) []string {
 		return []string{fmt.Sprintf(`{name: %s, type: take, settings: {which: %s, count: %d%s}}`, n, g.Of(which...), g.Between(1, 12), g.Of("", ", by: item.n % 2"))}
 	case "distinct":
 		return []string{fmt.Sprintf(`{name: %s, type: distinct, settings: {by: item.n %% %d}}`, n, g.Between(3, 12))}
+	case "answer":
+		return []string{fmt.Sprintf(`{name: %s, type: answer, settings: {status: "(= 200 + abs(item.n %% 3) )", body: {from: %s, n: "(= item.n )"}}}`, n, n)}
 	case "continue":
 		return []string{g.Fails(n, "on_error: continue")}
 	case "fallback":

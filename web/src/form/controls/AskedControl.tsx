@@ -1,7 +1,7 @@
 import { ArrowUp, Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
 import { asFields, type Fields, type Json } from "../../api/client";
-import { askedType, askedTypes, choicesOf, nameOf, withChoices, withType } from "../askedTypes";
+import { askedType, askedTypes, choicesOf, nameOf, pastedFields, withChoices, withType } from "../askedTypes";
 import { readList } from "../read";
 import { WorkspaceListControl } from "./NamedControls";
 import type { ControlProps } from "./props";
@@ -46,9 +46,79 @@ export function AskedControl({ id, label, value, onSet }: ControlProps) {
           }}
         />
       ))}
-      <button type="button" className="flex items-center gap-1 text-second hover:text-ink" onClick={add}>
-        <Plus size={14} aria-hidden /> {rows.length === 0 ? "Ask for a field" : "Ask for another field"}
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
+        <button type="button" className="flex items-center gap-1 text-second hover:text-ink" onClick={add}>
+          <Plus size={14} aria-hidden /> {rows.length === 0 ? "Ask for a field" : "Ask for another field"}
+        </button>
+        <Pasted
+          id={`${id}-pasted`}
+          onTake={(list) => {
+            const fields = pastedFields(
+              list,
+              rows.map((r) => String(r.field["name"])),
+            );
+            change([...rows, ...fields.map((field) => ({ key: next.current++, field }))]);
+          }}
+        />
+      </div>
+    </div>
+  );
+}
+
+/** A list of fields that stands somewhere else, one on each line. */
+function Pasted({ id, onTake }: { id: string; onTake: (list: string) => void }) {
+  const [text, setText] = useState<string>();
+  if (text === undefined)
+    return (
+      <button
+        type="button"
+        className="text-second hover:text-ink"
+        onClick={() => {
+          setText("");
+        }}
+      >
+        Paste a list
       </button>
+    );
+  return (
+    <div className="w-full">
+      <label className="label" htmlFor={id}>
+        One field on each line
+      </label>
+      <textarea
+        id={id}
+        className="field min-h-24"
+        placeholder={"Your name *\nMail (email) *\nCone: 6, 9, 10\nA picture (file)"}
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+        }}
+      />
+      <div className="hint mt-1">
+        A star: it must be filled in. Brackets say what it takes, and a colon what it can be.
+      </div>
+      <div className="mt-1.5 flex gap-2">
+        <button
+          type="button"
+          className="btn"
+          disabled={text.trim() === ""}
+          onClick={() => {
+            onTake(text);
+            setText(undefined);
+          }}
+        >
+          Take these fields
+        </button>
+        <button
+          type="button"
+          className="text-second hover:text-ink"
+          onClick={() => {
+            setText(undefined);
+          }}
+        >
+          Leave
+        </button>
+      </div>
     </div>
   );
 }
