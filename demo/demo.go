@@ -13,9 +13,10 @@ type List struct{ Title, About string }
 
 // Lists are the workspace lists, by the names of their files.
 var Lists = map[string]List{
-	"duty":    {"On duty", "Who of the technicians is called when the hall needs somebody. One is on duty at a time."},
-	"words":   {"The house’s words", "How words are spelled that are heard wrongly in memos."},
-	"readers": {"Readers of the day’s plan", "Who gets the plan of the day, at which hour and by whose clock."},
+	"duty":       {"On duty", "Who of the technicians is called when the hall needs somebody. One is on duty at a time."},
+	"words":      {"The house’s words", "How words are spelled that are heard wrongly in memos."},
+	"hall_hours": {"The hall’s hours", "When the kiln hall is open, by the day of the week."},
+	"readers":    {"Readers of the day’s plan", "Who gets the plan of the day, at which hour and by whose clock."},
 }
 
 // Samples of trigger items by workflow, as JSON.
@@ -24,6 +25,10 @@ var Samples = map[string][]string{
 	"glaze-order": {
 		`{"order": "O-217", "studio": "Hollowbank Pottery", "lines": [{"glaze": "Celadon 4", "litres": 25}, {"glaze": "Barium blue", "litres": 4}, {"glaze": "Tenmoku", "litres": 0.5}]}`,
 		`{"order": "O-218", "studio": "Fernhill Pots", "lines": [{"glaze": "Ash white", "litres": 12}]}`,
+	},
+	"hall-hours": {
+		`{"who": "Ada Fen", "day": "2026-12-04", "hour": "18:30", "length": "2 hours"}`,
+		`{"who": "Oren Tide", "day": "2026-12-06", "hour": "10:00", "length": "3 hours"}`,
 	},
 	"glaze-lab": {`{"glaze": "Celadon 4", "cone": "9"}`, `{"glaze": "Barium blue", "cone": "6"}`},
 	"counter-calls": {

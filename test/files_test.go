@@ -96,6 +96,24 @@ func comesIn(ctx context.Context, t *testing.T, w *ottermere.World, service stri
 	require.Contains(t, string(cell.Before), want, "it is what went up before")
 }
 
+// filledIn fills in a form with a large file, and looks at what became of it.
+func filledIn(ctx context.Context, t *testing.T, w *ottermere.World, service string, size int64, want string) {
+	t.Helper()
+	at := formed(ctx, t, w, "cards", "fields: [{name: sound, hint: file, up_to: 1200, required: true}]", `  - {name: told, type: answer, settings: {page: "(= item.sound.file )"}}`)
+	at = service + at[strings.Index(at, "/forms/"):]
+	head := "--edge\r\nContent-Disposition: form-data; name=\"form-submission\"\r\n\r\n" + opens(ctx, t, at) + "\r\n--edge\r\nContent-Disposition: form-data; name=\"sound\"; filename=\"hall.wav\"\r\nContent-Type: audio/wav\r\n\r\n"
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, at, io.MultiReader(strings.NewReader(head), &endless{left: size}, strings.NewReader("\r\n--edge--\r\n")))
+	require.NoError(t, err)
+	req.Header = http.Header{"Content-Type": {"multipart/form-data; boundary=edge"}, "Accept": {"text/html"}}
+	res, err := http.DefaultClient.Do(req) // and on to its answer
+	require.NoError(t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, res.StatusCode, "%s", text)
+	require.Contains(t, string(text), want, "it is what went up before")
+}
+
 // A large file goes up as a part of a form and comes down to a file, through a
 // service in a process of its own, whose memory hardly grows. TRELLIS_LARGE=1
 // makes it one GiB.
@@ -170,6 +188,7 @@ func TestLargeFilesAreStreamed(t *testing.T) {
 	require.Contains(t, string(*tried.Output), file.File, "what came down is what went up")
 	require.Contains(t, string(*tried.Output), `"name":"kiln hall.wav"`)
 	comesIn(ctx, t, w, p.address, size, file.File)
+	filledIn(ctx, t, w, p.address, size, file.File)
 	grown := resident(t, p.Process.Pid) - before
 	t.Logf("%d MiB up, down and in: memory grew by %d MiB to %d MiB", size>>20, grown, before+grown)
 	require.Less(t, grown, 64)

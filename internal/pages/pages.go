@@ -65,7 +65,7 @@ type view struct {
 	Nonce         string
 	Title         string
 	Own, OwnNight string // colours
-	Refresh       int    // seconds after which it is loaded again; 0: not
+	Refresh       int    // seconds after which it is loaded again where no script looks; 0: not
 	Body          any
 }
 
@@ -98,7 +98,7 @@ func Answer(look Look, r *reply.Page) (*Page, error) {
 func Wait(look Look, address string, good time.Duration) (*Page, error) {
 	refresh := 0
 	if look.Scripts {
-		refresh = 2
+		refresh = 10
 	}
 	return draw("wait.tmpl", look, "One moment", refresh, struct {
 		Address string

@@ -1,5 +1,20 @@
 // What makes a form nicer where scripts run; nothing hangs on it.
+// Looks for an answer that is not there yet, and shows it.
+const waits = async () => {
+  for (;;) {
+    await new Promise((done) => setTimeout(done, 1000));
+    try {
+      const answer = await fetch(location.href, { headers: { Accept: "text/html" } });
+      if (answer.status !== 202 && answer.status !== 429 && answer.status !== 503) break;
+    } catch {
+      // it is looked for again once there is a network
+    }
+  }
+  location.reload();
+};
+
 const begin = () => {
+  if (document.getElementById("waiting")) void waits();
   const wrongs = document.getElementById("wrongs");
   if (wrongs) wrongs.focus();
   const form = document.querySelector("form");
