@@ -26,6 +26,11 @@ var Samples = map[string][]string{
 		`{"order": "O-217", "studio": "Hollowbank Pottery", "lines": [{"glaze": "Celadon 4", "litres": 25}, {"glaze": "Barium blue", "litres": 4}, {"glaze": "Tenmoku", "litres": 0.5}]}`,
 		`{"order": "O-218", "studio": "Fernhill Pots", "lines": [{"glaze": "Ash white", "litres": 12}]}`,
 	},
+	"chat-desk": {
+		`{"conversation": "cv_quernlane2", "message": {"id": "m_4", "from": "customer", "text": "Our tiles came out with pinholes. What can we do?", "at": "2026-11-23T09:10:00Z"}}`,
+		`{"conversation": "cv_hollowbank1", "message": {"id": "m_2", "from": "us", "text": "It is, up to cone 9. Shall I send the certificate?", "at": "2026-11-23T09:01:00Z"}}`,
+		`{"conversation": "cv_hollowbank1", "message": {"id": "m_7", "from": "customer", "text": " ", "at": "2026-11-23T09:12:00Z"}}`,
+	},
 	"hall-hours": {
 		`{"who": "Ada Fen", "day": "2026-12-04", "hour": "18:30", "length": "2 hours"}`,
 		`{"who": "Oren Tide", "day": "2026-12-06", "hour": "10:00", "length": "3 hours"}`,

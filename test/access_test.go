@@ -308,7 +308,7 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 	}
 	starts(t, w, "memo-once", `{"name": "kiln-2-morning.wav"}`)
 	starts(t, w, "near-suppliers")
-	starts(t, w, "chat-desk")
+	starts(t, w, "chat-desk", `{"conversation": "cv_quernlane2", "message": {"id": "m_4", "from": "customer", "text": "Our tiles came out with pinholes.", "at": "2026-11-23T09:10:00Z"}}`)
 	_ = tries(ctx, w.Client, "sms", "send", `{"from": "x", "to": "nobody", "text": "x"}`)
 	var echoed atomic.Int64
 	echo := serveFunc(t, func(rw http.ResponseWriter, r *http.Request) {

@@ -61,6 +61,7 @@ type Facts struct {
 	Ports       map[string]int    `json:"ports"`
 	HookSecret  string            `json:"hook_secret"`
 	HookAddress string            `json:"hook_address"`
+	ChatSecret  string            `json:"chat_secret"` // by which the chat signs what it sends
 	Filled      bool              `json:"filled"`
 }
 
@@ -308,7 +309,14 @@ func (w *World) workflows(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.HookSecret, w.Filled = *made.Secret, true
+	w.HookSecret = *made.Secret
+	if !w.options.Few {
+		if made, err = Answer[api.MadeSecret](w.Client.MakeHookSecret(ctx, "chat-desk", api.MakeHookSecretJSONRequestBody{})); err != nil {
+			return err
+		}
+		w.ChatSecret = *made.Secret
+	}
+	w.Filled = true
 	return w.address(ctx)
 }
 
@@ -316,6 +324,11 @@ func (w *World) workflows(ctx context.Context) error {
 func (w *World) address(ctx context.Context) error {
 	sheet, err := Answer[api.CallSheet](w.Client.CallSheet(ctx, "counter-calls"))
 	w.HookAddress = sheet.Address
+	if err != nil || w.Others == nil {
+		return err
+	}
+	sheet, err = Answer[api.CallSheet](w.Client.CallSheet(ctx, "chat-desk"))
+	w.Others.Chat.Tell(sheet.Address, w.ChatSecret)
 	return err
 }
 

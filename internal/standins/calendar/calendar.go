@@ -83,6 +83,13 @@ func (k *Calendar) sorted() []Event {
 	return out
 }
 
+// Events are those in the calendar, in the order in which they were made.
+func (k *Calendar) Events() []Event {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return append([]Event{}, k.events...)
+}
+
 func (k *Calendar) list(c *standins.Call) (any, error) {
 	from, to := time.Time{}, time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	for name, t := range map[string]*time.Time{"from": &from, "to": &to} {
