@@ -37,7 +37,7 @@ var Samples = map[string][]string{
 	},
 	"glaze-lab": {`{"glaze": "Celadon 4", "cone": "9"}`, `{"glaze": "Barium blue", "cone": "6"}`},
 	"counter-calls": {
-		`{"call_id": "call-sample-1", "direction": "in", "number": "+441632960141", "caller": "Hollowbank Pottery", "line": "counter", "duration_s": 184, "started": "2026-11-20T13:09:00Z", "ended": "2026-11-20T13:12:04Z"}`,
+		`{"call_id": "call-sample-1", "direction": "in", "number": "+441632960141", "caller": "Hollowbank Pottery", "line": "counter", "duration_s": 184, "said": "They need two bags of stoneware and one of porcelain by Thursday. They will collect it.", "started": "2026-11-20T13:09:00Z", "ended": "2026-11-20T13:12:04Z"}`,
 		`{"call_id": "call-sample-2", "direction": "in", "number": "+441632960158", "line": "counter", "duration_s": 4, "started": "2026-11-20T13:24:00Z", "ended": "2026-11-20T13:24:04Z"}`,
 		`{"call_id": "call-sample-3", "direction": "in", "shown_number": "+441632960171", "caller": "Fernhill Pots", "line": "counter", "duration_s": 241, "started": "2026-11-20T13:33:00Z", "ended": "2026-11-20T13:37:01Z"}`,
 		`{"call_id": "call-sample-4", "direction": "in", "number": "+44 1632", "caller": "Saltgrass Studio", "line": "counter", "duration_s": 97, "started": "2026-11-20T14:01:00Z", "ended": "2026-11-20T14:02:37Z"}`,

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -55,6 +56,9 @@ func TestEverythingInTheExampleByCommand(t *testing.T) {
 	require.Zero(t, code, out)
 	require.Contains(t, out, "Ottermere Clayworks, plan workshop")
 	out, code = command(t, w, "", "connection", "add", "contacts", "contacts", "--account", "address="+w.ContactsBase, "--secret-file", file("token", w.ContactsKey))
+	require.Zero(t, code, out)
+	model := w.Stands[slices.IndexFunc(w.Stands, func(s *ottermere.Standing) bool { return s.Connector == "text-model" })]
+	out, code = command(t, w, model.Values["secret"]+"\n", "connection", "add", "text-model", "text-model", "--account", "address="+model.Base)
 	require.Zero(t, code, out)
 	for _, name := range []string{"counter-calls", "kiln-list"} {
 		path := filepath.Join("..", "demo", "workflows", name+".yaml")
@@ -118,6 +122,16 @@ func TestEverythingInTheExampleByCommand(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.Len(t, w.Tables.Rows(tables.CallsTab), 9)
+	// What was taken down of a call is summarised, and filed with its studio: once, and for real calls alone.
+	notes := map[string][]string{}
+	for _, s := range w.Contacts.Studios() {
+		if len(s.Notes) > 0 {
+			notes[s.Name] = s.Notes
+		}
+	}
+	require.Len(t, notes, 4)
+	require.Len(t, notes["Mudlark Yard"], 1)
+	require.Contains(t, notes["Mudlark Yard"][0], "overran by two hours")
 
 	// The studio's number is mended at the other side; the item is retried alone.
 	out, code = command(t, w, "", "run", "plan", sent[6].Run.String())

@@ -88,7 +88,10 @@ func (w *World) startStandins(ctx context.Context) error {
 		{Service: w.Contacts.Service, Connector: "contacts", Values: map[string]string{"secret": w.ContactsKey}, OnBase: w.Contacts.SetBase, Save: w.Contacts.Save},
 	}
 	w.Ports["tables"], w.Ports["contacts"] = w.TablesPort, w.ContactsPort
-	if !w.options.Few {
+	if w.options.Few {
+		model := textmodel.New(standins.Setup{Key: w.key, Saved: w.saved, Day: w.options.Day.Truncate(24 * time.Hour)})
+		list = append(list, model.Stand)
+	} else {
 		more, err := w.others(ctx)
 		if err != nil {
 			return err

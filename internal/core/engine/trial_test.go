@@ -15,7 +15,7 @@ import (
 
 func shippedCatalog(t testing.TB) *workflow.Catalog {
 	c := &workflow.Catalog{Connectors: map[string]*connector.Connector{}}
-	for _, name := range []string{"tables", "contacts"} {
+	for _, name := range []string{"tables", "contacts", "text-model"} {
 		b, err := os.ReadFile("../../../connectors/" + name + ".yaml")
 		require.NoError(t, err)
 		con, err := connector.Parse(b)

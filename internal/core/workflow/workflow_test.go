@@ -16,7 +16,7 @@ import (
 
 func shipped(t testing.TB) *Catalog {
 	c := &Catalog{Connectors: map[string]*connector.Connector{}}
-	for _, name := range []string{"tables", "contacts"} {
+	for _, name := range []string{"tables", "contacts", "text-model"} {
 		b, err := os.ReadFile("../../../connectors/" + name + ".yaml")
 		require.NoError(t, err)
 		con, err := connector.Parse(b)
@@ -45,9 +45,10 @@ func TestTheShippedWorkflowsReadAsSentences(t *testing.T) {
 	require.Equal(t, []string{
 		"Whenever its address is called, once for each call id",
 		"Keep items where duration s is at least 20",
-		"Keep call id, caller, duration s and ended, set number",
+		"Keep call id, caller, duration s, ended and said, set number",
 		"Find or make the studio by number",
 		"Add a row to Calls in Counter",
+		"Go one way: words",
 	}, said)
 }
 
@@ -64,7 +65,7 @@ func TestEditsKeepTheRestAsItStands(t *testing.T) {
 	require.NoError(t, err)
 	w, problems := Check(out, shipped(t))
 	require.Empty(t, problems)
-	require.Equal(t, []string{"short", "real", "call", "caller_studio", "noted"}, w.Names())
+	require.Equal(t, []string{"short", "real", "call", "caller_studio", "noted", "heard", "gist", "filed"}, w.Names())
 	require.Equal(t, "studio", w.Steps[3].Was)
 	require.Contains(t, string(out), "# the switchboard sometimes reports a call twice")
 	require.Contains(t, string(out), "# only one of the two number fields is filled in")
@@ -96,7 +97,7 @@ func TestDifferencesAreSentences(t *testing.T) {
 	require.Equal(t, []string{
 		"Gone: Add a row to Calls in Counter.",
 		"Line 1, Keep items where duration s is at least 30: where is “item.duration_s >= 30”, was “item.duration_s >= 20”.",
-		"Line 2, Keep call id, caller, duration s and ended, set number: name is “kept”, was “call”.",
+		"Line 2, Keep call id, caller, duration s, ended and said, set number: name is “kept”, was “call”.",
 	}, said)
 	require.Empty(t, Diff(before, before, c))
 }

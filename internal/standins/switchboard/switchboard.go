@@ -22,6 +22,7 @@ type Call struct {
 	Caller    string `json:"caller,omitempty"`
 	Line      string `json:"line"`
 	Seconds   int    `json:"duration_s"`
+	Said      string `json:"said,omitempty"` // what was taken down of it
 	Started   string `json:"started"`
 	Ended     string `json:"ended"`
 	Note      string `json:"-"` // what is special about it
@@ -31,17 +32,17 @@ type Call struct {
 // calls, one report sent twice, one out of order and one with half a number.
 func Fourteen(day time.Time, round string) []Call {
 	calls := []Call{
-		{Caller: "Hollowbank Pottery", Number: "+441632960141", Seconds: 184},
+		{Caller: "Hollowbank Pottery", Number: "+441632960141", Seconds: 184, Said: "They need two bags of stoneware and one of porcelain by Thursday. The last porcelain was fine. They will collect it."},
 		{Caller: "Osierbed Ceramics", Number: "+441632960142", Seconds: 62},
 		{Number: "+441632960158", Seconds: 4, Note: "short"},
-		{Caller: "Fernhill Pots", Shown: "+441632960171", Seconds: 241, Note: "a new studio, only the shown number"},
+		{Caller: "Fernhill Pots", Shown: "+441632960171", Seconds: 241, Said: "A new studio with a small electric kiln. They asked which glazes go to cone six. A sample board was promised.", Note: "a new studio, only the shown number"},
 		{Caller: "Tern & Tide", Number: "+441632960143", Seconds: 35},
 		{Caller: "Hollowbank Pottery", Number: "+441632960141", Seconds: 20, Note: "just long enough"},
 		{Caller: "Saltgrass Studio", Number: "+44 1632", Seconds: 97, Note: "half a number"},
 		{Caller: "Quern Lane", Number: "+441632960146", Seconds: 19, Note: "short by a second"},
-		{Caller: "Mudlark Yard", Number: "+441632960147", Seconds: 310},
+		{Caller: "Mudlark Yard", Number: "+441632960147", Seconds: 310, Said: "Their last firing overran by two hours. Wren is to call back about the thermocouple. The next load waits."},
 		{Caller: "Fernhill Pots", Number: "+441632960171", Seconds: 55, Note: "the new studio again"},
-		{Caller: "Three Kilns", Number: "+441632960148", Seconds: 128},
+		{Caller: "Three Kilns", Number: "+441632960148", Seconds: 128, Said: "They would like the invoice of October again."},
 		{Number: "+441632960159", Seconds: 11, Note: "short"},
 		{Caller: "Lowlight Tileworks", Number: "+441632960145", Seconds: 76},
 	}
