@@ -190,3 +190,43 @@ func TestAnAnswerThatNobodyHearsIsWarnedOf(t *testing.T) {
 	require.Len(t, made.Problems, 1)
 	require.Contains(t, made.Problems[0].Message, "nobody waits for an answer")
 }
+
+// A workflow is called by a path of its own, once it is live, by callers who prove
+// themselves; no other workflow can have it.
+func TestAnAddressMayHaveAPathOfItsOwn(t *testing.T) {
+	t.Parallel()
+	ctx := within(t, time.Minute)
+	w := world(t, func(o *ottermere.Options) { o.Bare = true })
+	at := answers(ctx, t, w, "glaze-price", "", "  - {name: told, type: answer, settings: {body: x}}")
+	require.NotContains(t, at, "glaze-price")
+	text := func(name, trigger string) api.Document {
+		return api.Document{Document: "format: young-trellis/1\nname: " + name + "\ntrigger: " + trigger + "\nsteps:\n  - {name: told, type: answer, settings: {body: \"from " + name + "\", page: \"from " + name + "\"}}\n"}
+	}
+	live := func(name, trigger string) error {
+		_, err := ottermere.Answer[api.Workflow](w.Client.CreateWorkflow(ctx, text(name, trigger)))
+		require.NoError(t, err)
+		_, err = ottermere.Answer[api.Workflow](w.Client.GoLive(ctx, name, &api.GoLiveParams{}))
+		return err
+	}
+	require.NoError(t, live("prices", "{type: webhook, settings: {path: prices}}"))
+	sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "prices"))
+	require.NoError(t, err)
+	require.Contains(t, sheet.Address, "/hooks/prices")
+	made, err := ottermere.Answer[api.MadeSecret](w.Client.MakeHookSecret(ctx, "prices", api.MakeHookSecretJSONRequestBody{}))
+	require.NoError(t, err)
+	got := ask(ctx, t, http.MethodPost, sheet.Address, `{}`, "Authorization", "Bearer "+*made.Secret)
+	require.Equal(t, "from prices", got.body)
+	wrong := ask(ctx, t, http.MethodPost, sheet.Address, `{}`, "Authorization", "Bearer wrong")
+	nobody := ask(ctx, t, http.MethodPost, sheet.Address+"-too", `{}`)
+	require.Equal(t, 404, wrong.status)
+	require.Equal(t, wrong.body, nobody.body, "nobody learns which paths there are")
+
+	require.ErrorContains(t, live("others", "{type: form, settings: {path: prices, fields: [{name: who, type: string}]}}"), "Another workflow has the path")
+	require.ErrorContains(t, live("open", "{type: webhook, settings: {path: open, verify: none}}"), "errors")
+	require.NoError(t, live("hall", "{type: form, settings: {path: kiln-hall, fields: [{name: who, type: string}]}}"))
+	sheet, err = ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "hall"))
+	require.NoError(t, err)
+	require.Contains(t, sheet.Address, "/forms/kiln-hall")
+	sent := sends(ctx, t, sheet.Address, opens(ctx, t, sheet.Address), "who", "Ada")
+	require.Contains(t, ask(ctx, t, http.MethodGet, sent.header.Get("Location"), "", "Accept", "text/html").body, "from hall")
+}

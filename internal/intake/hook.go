@@ -59,7 +59,7 @@ type hook struct {
 
 // hook finds an address; what it finds is kept for a second.
 func (in *Intake) hook(ctx context.Context, address string) (hook, error) {
-	if len(address) != 22 {
+	if len(address) != 22 && !triggers.IsPath(address) {
 		return hook{}, store.ErrNotFound
 	}
 	return in.hooks.Get(address, func() (hook, error) {

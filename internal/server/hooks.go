@@ -48,9 +48,18 @@ func answerOf(w *workflow.Workflow) string {
 	return "what its run answers, or after " + expr.Words(within) + ` 202 {"run": "…", "answer": "where it will be"}`
 }
 
+// addressOf is what a workflow is called by: the path of its own where the draft says the
+// one that is live, else random letters.
+func addressOf(w store.Workflow, parsed *workflow.Workflow) string {
+	if parsed != nil && w.Path != "" && parsed.Start().Path == w.Path {
+		return w.Path
+	}
+	return w.Hook
+}
+
 // formSheet is the call sheet of a form: its page.
-func (s *Server) formSheet(w store.Workflow) api.CallSheet200JSONResponse {
-	return api.CallSheet200JSONResponse{Address: s.pagesURL() + "/forms/" + w.Hook, Verify: api.None, Proof: "Whoever knows the address can open it and fill it in.", Secrets: []api.HookSecret{}, Answer: "a page",
+func (s *Server) formSheet(w store.Workflow, parsed *workflow.Workflow) api.CallSheet200JSONResponse {
+	return api.CallSheet200JSONResponse{Address: s.pagesURL() + "/forms/" + addressOf(w, parsed), Verify: api.None, Proof: "Whoever knows the address can open it and fill it in.", Secrets: []api.HookSecret{}, Answer: "a page",
 		Page: some(true), Open: some(w.State != "draft" || w.Taking != nil && w.Taking.After(time.Now()))}
 }
 
@@ -65,13 +74,13 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 	}
 	parsed, _, _ := workflow.Read([]byte(w.Draft))
 	if parsed != nil && isHosted(parsed.Trigger) {
-		return s.formSheet(w), nil
+		return s.formSheet(w, parsed), nil
 	}
 	secrets, err := s.Store.HookSecrets(ctx, scopeOf(ctx), w.ID)
 	if err != nil {
 		return nil, err
 	}
-	rule, x := ruleOf(w), proofs.Example{Method: http.MethodPost, Address: s.pagesURL() + "/hooks/" + w.Hook, Body: `{"example": 1}`}
+	rule, x := ruleOf(w), proofs.Example{Method: http.MethodPost, Address: s.pagesURL() + "/hooks/" + addressOf(w, parsed), Body: `{"example": 1}`}
 	if parsed != nil {
 		if door := parsed.Start().Entrance; !door.Takes(x.Method) {
 			x.Method = door.Allowed()[0]

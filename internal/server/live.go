@@ -232,7 +232,7 @@ func (s *Server) setState(ctx context.Context, name, state string, g store.Going
 // goingLive says by what runs of a workflow start that goes live with this start: its
 // times, and the workflow that it follows.
 func (s *Server) goingLive(ctx context.Context, sc store.Scope, w store.Workflow, start triggers.Start) (g store.GoingLive, err error) {
-	g.Times = intake.Times(start.Timing)
+	g.Times, g.Path = intake.Times(start.Timing), start.Path
 	f := start.Follows
 	if f == nil {
 		return g, nil

@@ -76,6 +76,8 @@ func problemOf(err error) *fault {
 		return refuse(http.StatusPreconditionFailed, "stale", "Somebody else changed it in between. Read it again and make your change there.")
 	case errors.As(err, &kept):
 		return refuse(http.StatusConflict, "kept", fmt.Sprintf("%s kept while it was paused. Say whether they start now, in their order, or are dismissed: kept=start or kept=dismiss, on the command line --kept start or --kept dismiss.", wereKept(kept.Events)))
+	case errors.Is(err, store.ErrPathTaken):
+		return refuse(http.StatusConflict, "path_taken", "Another workflow has the path already. Choose another one, in the settings of what starts it.")
 	case errors.Is(err, store.ErrSamplesFull):
 		return refuse(http.StatusConflict, "full", words.Sentence(err.Error()))
 	case errors.Is(err, store.ErrTaken):

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -37,12 +38,31 @@ type GoingLive struct {
 	Bounds     workflow.Bounds
 	Times      Timer
 	Follows    []Follow
+	Path       string // of its address, in place of random letters; "": none
 	AtFirst    int    // how many items the next run takes to its first write before a person has looked; 0: any number
 	Kept       string // what becomes of events that were kept: KeptStart, KeptDismiss; "": there must be none
 }
 
+// ErrPathTaken says that another workflow has the path.
+var ErrPathTaken = errors.New("the path is taken")
+
+// setPath lets a workflow be called by a path.
+func setPath(ctx context.Context, tx pgx.Tx, w Workflow, path string) error {
+	if path == w.Path {
+		return nil
+	}
+	_, err := tx.Exec(ctx, "UPDATE workflow SET path = nullif($2, '') WHERE id = $1", w.ID, path)
+	if errors.Is(translate(err), ErrTaken) {
+		return ErrPathTaken
+	}
+	return err
+}
+
 // starts makes it so that runs of a workflow start by this and nothing else.
 func (g *GoingLive) starts(ctx context.Context, tx pgx.Tx, w Workflow, known []Scheduled) error {
+	if err := setPath(ctx, tx, w, g.Path); err != nil {
+		return err
+	}
 	if err := retime(ctx, tx, w, known, g.Times); err != nil {
 		return err
 	}

@@ -22,6 +22,7 @@ type Workflow struct {
 	Live    *int
 	Numbers map[string]uint16
 	Hook    string
+	Path    string // by which it is called as well; "" for none
 	Taking  *time.Time
 	Updated time.Time
 
@@ -31,12 +32,12 @@ type Workflow struct {
 	AtFirst   int    // how many items its next run takes to its first write before a person has looked; 0: any number
 }
 
-const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, taking_until, updated, stated, stated_by, coalesce((SELECT at_first FROM revision r WHERE r.workspace_id = workflow.workspace_id AND r.workflow_id = workflow.id AND r.number = workflow.live), 0)"
+const workflowColumns = "id, name, title, draft, version, changed_by, state, live, numbers, hook, coalesce(path, ''), taking_until, updated, stated, stated_by, coalesce((SELECT at_first FROM revision r WHERE r.workspace_id = workflow.workspace_id AND r.workflow_id = workflow.id AND r.number = workflow.live), 0)"
 
 func scanWorkflow(row pgx.CollectableRow) (Workflow, error) {
 	var w Workflow
 	var numbers []byte
-	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Taking, &w.Updated, &w.Stated, &w.StatedBy, &w.AtFirst)
+	err := row.Scan(&w.ID, &w.Name, &w.Title, &w.Draft, &w.Version, &w.ChangedBy, &w.State, &w.Live, &numbers, &w.Hook, &w.Path, &w.Taking, &w.Updated, &w.Stated, &w.StatedBy, &w.AtFirst)
 	if err == nil {
 		err = json.Unmarshal(numbers, &w.Numbers)
 	}

@@ -26,6 +26,7 @@ type hosted struct {
 	Most   int           `form:"most" title:"A day" part:"How much is taken" default:"1000" min:"1" max:"1000000" help:"How many are taken in a day; then the page says that it takes no more."`
 	Key    *expr.Program `form:"key" title:"Once for each" part:"How much is taken" example:"item.email" help:"An expression over the item. One whose key was there before starts nothing."`
 	For    time.Duration `form:"for" title:"Remembered for" part:"How much is taken" default:"7d" help:"How long a key is remembered, as 7d."`
+	pathed
 	answered
 }
 
@@ -59,7 +60,7 @@ var formKind = New(Info{
 	if err == nil {
 		err = h.check()
 	}
-	return Start{Key: h.Key, KeyLasts: h.For, Asks: h.Fields, Lists: h.Fields.Lists(), Hosted: page, AnswerWithin: h.AnswerWithin}, err
+	return Start{Key: h.Key, KeyLasts: h.For, Asks: h.Fields, Lists: h.Fields.Lists(), Hosted: page, Path: h.Path, AnswerWithin: h.AnswerWithin}, err
 })
 
 func (h *hosted) page() (*Hosted, error) {

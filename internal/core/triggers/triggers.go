@@ -43,6 +43,7 @@ type Start struct {
 	KeyedByHand bool
 	Proof       proof.Rule // how callers prove themselves
 	Entrance    Entrance   // which calls are looked at
+	Path        string     // of its address, in place of random letters; "" for none
 	// AnswerWithin is how long whoever sets a run off waits for what an answer step says.
 	AnswerWithin time.Duration
 	Asks         Asked      // what somebody is asked for who starts a run by hand, or fills in its form

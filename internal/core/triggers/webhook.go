@@ -24,6 +24,7 @@ type webhook struct {
 	Verify string `form:"verify" title:"The caller proves itself with" oneof:"bearer|basic|header|signature|standard|none" default:"bearer" words:"bearer=the secret in the Authorization header; basic=a user and the secret as the password; header=the secret in a header of its own; signature=a signature of what it sends; standard=a signature as the Standard Webhooks have it; none=whoever knows the address may call"`
 	proving
 	entering
+	pathed
 	answered
 }
 
@@ -105,7 +106,7 @@ var webhookKind = New(Info{
 		err = wrong
 	}
 	if err == nil {
-		err = w.check()
+		err = errors.Join(w.check(), w.proven(rule))
 	}
-	return Start{Key: w.Key, KeyLasts: w.For, Runs: runs, Proof: rule, Entrance: entrance, AnswerWithin: w.AnswerWithin}, err
+	return Start{Key: w.Key, KeyLasts: w.For, Runs: runs, Proof: rule, Entrance: entrance, Path: w.Path, AnswerWithin: w.AnswerWithin}, err
 })

@@ -269,6 +269,7 @@ CREATE TABLE workflow (
   stated_by    text NOT NULL DEFAULT '',
   numbers      jsonb NOT NULL DEFAULT '{}', -- lasting number of every step name
   hook         text NOT NULL UNIQUE, -- 128 random bits
+  path         text UNIQUE, -- in place of these, as the live revision says; of the whole service
   taking_until timestamptz, -- the next delivery until then becomes a sample
   filled_on    date,                       -- when its form was last filled in
   filled       integer NOT NULL DEFAULT 0, -- how often on that day
