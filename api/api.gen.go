@@ -625,6 +625,24 @@ func (e GoBackParamsKept) Valid() bool {
 	}
 }
 
+// Defines values for TakeSampleParamsPersonal.
+const (
+	TakeSampleParamsPersonalKept   TakeSampleParamsPersonal = "kept"
+	TakeSampleParamsPersonalMasked TakeSampleParamsPersonal = "masked"
+)
+
+// Valid indicates whether the value is a known member of the TakeSampleParamsPersonal enum.
+func (e TakeSampleParamsPersonal) Valid() bool {
+	switch e {
+	case TakeSampleParamsPersonalKept:
+		return true
+	case TakeSampleParamsPersonalMasked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for UnpauseWorkflowParamsKept.
 const (
 	UnpauseWorkflowParamsKeptDismiss UnpauseWorkflowParamsKept = "dismiss"
@@ -2291,6 +2309,21 @@ type Starting struct {
 	Trigger string `json:"trigger"`
 }
 
+// TestedCall defines model for TestedCall.
+type TestedCall struct {
+	// Run That it started, or whose key it had
+	Run *openapi_types.UUID `json:"run,omitempty"`
+
+	// Said Its body, as far as it is text
+	Said string `json:"said"`
+
+	// Sent The body that was sent
+	Sent string `json:"sent"`
+
+	// Status HTTP status of the answer
+	Status int `json:"status"`
+}
+
 // Together defines model for Together.
 type Together struct {
 	At time.Time `json:"at"`
@@ -2739,6 +2772,15 @@ type MakeHookSecretJSONBody struct {
 	Secret *string `json:"secret,omitempty"`
 }
 
+// TestCallJSONBody defines parameters for TestCall.
+type TestCallJSONBody struct {
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
+
+	// Sample Whose fields are sent; the first unless said
+	Sample *openapi_types.UUID `json:"sample,omitempty"`
+}
+
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
 	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
@@ -2762,6 +2804,15 @@ type GoBackParams struct {
 
 // GoBackParamsKept defines parameters for GoBack.
 type GoBackParamsKept string
+
+// TakeSampleParams defines parameters for TakeSample.
+type TakeSampleParams struct {
+	// Personal What becomes of names, mail addresses, telephone numbers and the like in it
+	Personal *TakeSampleParamsPersonal `form:"personal,omitempty" json:"personal,omitempty"`
+}
+
+// TakeSampleParamsPersonal defines parameters for TakeSample.
+type TakeSampleParamsPersonal string
 
 // UnpauseWorkflowParams defines parameters for UnpauseWorkflow.
 type UnpauseWorkflowParams struct {
@@ -2864,6 +2915,9 @@ type PlanEditsJSONRequestBody = Edits
 
 // MakeHookSecretJSONRequestBody defines body for MakeHookSecret for application/json ContentType.
 type MakeHookSecretJSONRequestBody MakeHookSecretJSONBody
+
+// TestCallJSONRequestBody defines body for TestCall for application/json ContentType.
+type TestCallJSONRequestBody TestCallJSONBody
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -3131,6 +3185,9 @@ type ServerInterface interface {
 	// EndHookSecret End a secret; nobody proves anything by it from now on
 	// (DELETE /workflows/{workflow}/hook/secrets/{secret})
 	EndHookSecret(c *gin.Context, workflow WorkflowName, secret openapi_types.UUID)
+	// TestCall Call the address as the other side would, with a sample; live, it starts a run as any call
+	// (POST /workflows/{workflow}/hook/test)
+	TestCall(c *gin.Context, workflow WorkflowName)
 	// GoLive Freeze the draft as the next revision and put it live
 	// (POST /workflows/{workflow}/live)
 	GoLive(c *gin.Context, workflow WorkflowName, params GoLiveParams)
@@ -3163,7 +3220,7 @@ type ServerInterface interface {
 	AddSample(c *gin.Context, workflow WorkflowName)
 	// TakeSample Let the next real call become a sample; where the workflow is live its run starts as well
 	// (POST /workflows/{workflow}/samples/take)
-	TakeSample(c *gin.Context, workflow WorkflowName)
+	TakeSample(c *gin.Context, workflow WorkflowName, params TakeSampleParams)
 	// DeleteSample Remove a sample
 	// (DELETE /workflows/{workflow}/samples/{id})
 	DeleteSample(c *gin.Context, workflow WorkflowName, id openapi_types.UUID)
@@ -5407,6 +5464,31 @@ func (siw *ServerInterfaceWrapper) EndHookSecret(c *gin.Context) {
 	siw.Handler.EndHookSecret(c, workflow, secret)
 }
 
+// TestCall operation middleware
+func (siw *ServerInterfaceWrapper) TestCall(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "workflow" -------------
+	var workflow WorkflowName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "workflow", c.Param("workflow"), &workflow, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter workflow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestCall(c, workflow)
+}
+
 // GoLive operation middleware
 func (siw *ServerInterfaceWrapper) GoLive(c *gin.Context) {
 
@@ -5732,6 +5814,17 @@ func (siw *ServerInterfaceWrapper) TakeSample(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeSampleParams
+
+	// ------------- Optional query parameter "personal" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "personal", c.Request.URL.Query(), &params.Personal, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter personal: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -5739,7 +5832,7 @@ func (siw *ServerInterfaceWrapper) TakeSample(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.TakeSample(c, workflow)
+	siw.Handler.TakeSample(c, workflow, params)
 }
 
 // DeleteSample operation middleware
@@ -5992,6 +6085,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/workflows/:workflow/profile", wrapper.ProfileSamples)
 	router.GET(options.BaseURL+"/workflows/:workflow/hook", wrapper.CallSheet)
 	router.POST(options.BaseURL+"/workflows/:workflow/hook", wrapper.MakeHookSecret)
+	router.POST(options.BaseURL+"/workflows/:workflow/hook/test", wrapper.TestCall)
 	router.DELETE(options.BaseURL+"/workflows/:workflow/hook/secrets/:secret", wrapper.EndHookSecret)
 	router.GET(options.BaseURL+"/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun)
@@ -9367,6 +9461,46 @@ func (response EndHookSecretdefaultApplicationProblemPlusJSONResponse) VisitEndH
 	return err
 }
 
+type TestCallRequestObject struct {
+	Workflow WorkflowName `json:"workflow"`
+	Body     *TestCallJSONRequestBody
+}
+
+type TestCallResponseObject interface {
+	VisitTestCallResponse(w http.ResponseWriter) error
+}
+
+type TestCall200JSONResponse TestedCall
+
+func (response TestCall200JSONResponse) VisitTestCallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestCalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestCalldefaultApplicationProblemPlusJSONResponse) VisitTestCallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GoLiveRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
 	Params   GoLiveParams
@@ -9777,6 +9911,7 @@ func (response AddSampledefaultApplicationProblemPlusJSONResponse) VisitAddSampl
 
 type TakeSampleRequestObject struct {
 	Workflow WorkflowName `json:"workflow"`
+	Params   TakeSampleParams
 }
 
 type TakeSampleResponseObject interface {
@@ -10291,6 +10426,9 @@ type StrictServerInterface interface {
 	// EndHookSecret End a secret; nobody proves anything by it from now on
 	// (DELETE /workflows/{workflow}/hook/secrets/{secret})
 	EndHookSecret(ctx context.Context, request EndHookSecretRequestObject) (EndHookSecretResponseObject, error)
+	// TestCall Call the address as the other side would, with a sample; live, it starts a run as any call
+	// (POST /workflows/{workflow}/hook/test)
+	TestCall(ctx context.Context, request TestCallRequestObject) (TestCallResponseObject, error)
 	// GoLive Freeze the draft as the next revision and put it live
 	// (POST /workflows/{workflow}/live)
 	GoLive(ctx context.Context, request GoLiveRequestObject) (GoLiveResponseObject, error)
@@ -13053,6 +13191,53 @@ func (sh *strictHandler) EndHookSecret(ctx *gin.Context, workflow WorkflowName, 
 	}
 }
 
+// TestCall operation middleware
+func (sh *strictHandler) TestCall(ctx *gin.Context, workflow WorkflowName) {
+	var request TestCallRequestObject
+
+	request.Workflow = workflow
+
+	var body TestCallJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestCall(ctx, request.(TestCallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestCall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestCallResponseObject); ok {
+		if err := validResponse.VisitTestCallResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GoLive operation middleware
 func (sh *strictHandler) GoLive(ctx *gin.Context, workflow WorkflowName, params GoLiveParams) {
 	var request GoLiveRequestObject
@@ -13371,10 +13556,11 @@ func (sh *strictHandler) AddSample(ctx *gin.Context, workflow WorkflowName) {
 }
 
 // TakeSample operation middleware
-func (sh *strictHandler) TakeSample(ctx *gin.Context, workflow WorkflowName) {
+func (sh *strictHandler) TakeSample(ctx *gin.Context, workflow WorkflowName, params TakeSampleParams) {
 	var request TakeSampleRequestObject
 
 	request.Workflow = workflow
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.TakeSample(ctx, request.(TakeSampleRequestObject))
@@ -13804,130 +13990,134 @@ var swaggerSpec = []string{
 	"ipR0b3ei9smBme4/qBkG7o7ujc0rP4ptX6HOXGA4RWhDi5dB6UAqa24xNwWpof1s3ootPI5jKIa74TKe",
 	"3k3ScEjtiXQgZj1wV7HwZ97j3s2Bg2zozVLDFks1kqIX67KJZBc7oTYQvPCWb5A4iVWGlGm/8NM2VH7C",
 	"Amb7x6uxpXfr5OHSGK8jJeRWSlyGwMTToWp+X9WecYCgjqeFt/Xtp6i7kRnqzdyDE38j7WETovGexFoU",
-	"jaGNXab2yHXLdLq/9EzWFHm2JCol9v7VBrGSc/oIPRAyyfo+/h1phD26K/NfMtubIJPP3Su0ATOSWTAC",
-	"yu9bWj7oroFmEKKpcQM0K0vunphnuaPBbp0YmuI5CzofkcjCV+hIC8AmuxTtoFtj6wUhKJ1lKaco2Hf3",
-	"rTG4l5kg5m5kLijtA0jg3KYQ8yJTnU/Xbl2fKCGzRwe3TTyI8Bjp2+HZu9nyabUKNNX7VUx2Kpdk6iYH",
-	"+zcFuQ5gcxAKMsvZC9d09MuRyLQXqlXmwDUl8aRW/+t//r+2yWos2NK5NTBB/aMiQ1n9oSSpBqx+p8oE",
-	"hckWQBsFJ8gIXh32lPJYChG/T80XbjliZrbsv1+9/wkh6ZNi8vnJQj8Jb//dmxof+ebHEHX4UkzaVY/H",
-	"4WRG10O3GE6yw2ugt87hvSuX35OmspiA9TImnJ/LoM7bVANjT916xQVBaBdgATFKgRXFY31xHEhYF2or",
-	"feJbMms4CrPd1I3AnxqeAOOWY4HQcBr5el3JGc+W88wWvezxZxhRSiNmrh8BBUjKhbROmMbgJrvTyyK1",
-	"awFs+HZsmZz7eazCp0Zm7g4LgrQcfSMcoDm/z079y9gbcn+1dnqGSYoQL4OtrnHldnMFcq+yJXEx3fKh",
-	"hXEbjn86iWjWgOAQcD1P2S5tO5dW3zpFcvbZSpa8qYnRfKBbx7FNQtyDiB0K98IwCEj8HPBrPK4LyyOS",
-	"zlfVJJ8CQAGKQcd5je9hDlIpO5myf6+ty1OAAAp3H/TfAFigDUjfRmcgBq9DyIIusJmnNFlJdxNt7FwK",
-	"9hQqCMJkBtLREbm9qWbeMH0m1bAcSN6mBP3Vu0yaalZ6HjlvMfl5ewVkfO7hIanegucPqYXcg3wJv93c",
-	"o5hZeDNvKqzLcY6IO27GMC40CShjE0p2Az4hDNbUumih0BsnU2fAcZe3Nl271Ekce9/F1g9v7Pc4Ddrd",
-	"8UNDgY397qbd1vZjNMZokyW5PlyPpgvBvMfxf+Qjm7LlRyU2Z3yjQ1yj1JkZeciGHYRmzx/ax039oBFa",
-	"WkurOUo5vxYsnaiOw/1NGyr9oG8xpBcHKEfkuD0C02hPrZHN6J3i9x2tmyUgT+CV4CVomlIFFU2bCNYY",
-	"fsdn0/kQ8AqKQyR5GStfcSe0cd+NpI2pfElydiopxjn4mSK3sWJWG+m2V35tYmmbRFopfednWt9KEd2k",
-	"FxNnRFW1nbZ8Lf8itp3SN7DUcLcKbtqMzEvn1pMvX8C/M8/k1My0cobPGtIjYe7kTDxl1+EvEGn082bm",
-	"UNvUP/S9ZrNKCuVSfNcbyboSX1kGSeLIuS6UMP4woo4v3VP2GiQu/BpuocTHZdnvPr55yf78zbd//P1T",
-	"9vnJWpiVhMlpCtaGjHjwwyOWSTFMnILHhCjtJfv8RGkwXlbc3EIZvMibAjbMim8Zt7cpHUNt4WErFwpI",
-	"q56mfXAx+U9dqwW7TmuQ9tzkWaRq4Ws5uZh8/fT86dcTpAuAdT0DfAOP+u0CqZhTX9+WkwsoP/WieQxY",
-	"8dZahZSO5+fnwT/hgpHSsu/P/h4w0k2ki3RpPSjrv2mD2M37dKTpafgpVNSjhVMa6FkkIfnSdgY3bXUR",
-	"ay0YSSiiZASfLUUZ6EnRjQ/OwGb3TC5ikp3Xt2tiHa7E7jL8oxbWfRegMUddgTYahEwJ7U2yHblAzbPO",
-	"1OLL/95gaYNhTduYfbezXbpZl/7FsxY8c60tsYc+Cl6+TKC0++6gvov8hb0V6RMnWN7eHJL2Z4k7JP78",
-	"4HXx0wh5OtAg45athV5XIqTQQSFzf+OIqkpYT2kBeaqQ+yRz9GERl2J2m1/Cl/7nV40ddYpFTM0/9gL6",
-	"sYmSWsBU2Q+py45xtsTslvEu0aauvRarDVCOHFqnFKvqvztftp47qmzb6cDAzNEUYDtchblpfojga4/z",
-	"4ctz3QZbfmXZrDOL+ZuTPDMvynb5v9OcmW59jkEH59nxDs7Ol3dpUHUkepnFE/bgBYJGwS+PRSsuW2AD",
-	"JKYE6NfSG4ixVNiAG6xZ5rNfmr98QaugEuhT2L3UVvpO7CxwZ6K/IUzYUDP3GJeBb8lfB6kHqA9GIGpt",
-	"hT04+IIWIN8L1zew80faQdedoP4xVOd2c33nmRu+Eg7YD/5Gf6p5pDWIn7yG/eXnjCq9Uw/0NAJh5yOP",
-	"fZU+vkR47a1vxoGSFuUAqkGx8if+EsN4cs420i7BN3F/uXAG4cH++xeeOO7Ny0cxiGCM8+B9y2nOCOKm",
-	"hSePc8dCdgzGWAFZ/yjHsn9Fk/774LOfV6B/C0I1ZtceS6P9kd+KNvxKG683gZo7wxjuznpGBp8DJ2yp",
-	"5UzYs18qad2Xhy9MEXyIga0xeBAD+2RXQLYh0rsO9+z6wpnHPh/NSzIaeMbNbDmEXGsXepoBmD22GYaz",
-	"R4me+NODd+s7jTY0NAhZnrEetJzdgnv4frs1VHs8ofzAL/xW1DI+c/LuyNrZFd82tSGCfh8gPdH/HPA1",
-	"zMjFErKzHniNN/i2Ey3bd2Ih1cvwmdNofJ1PPL6+5z8LsW/yrgGSKx1hgkfYJB8wpbFVmySWet9B+UUM",
-	"MFRvXSO/xgO2ShtRcRrz4GrJ1+Lk9kHzgas4ot+UjXB0my94s6WzDJFPwTxYaoyTePneyiUZvEUCOOKQ",
-	"A06b0/jfwufHuN+0Gep9842PcL5pc4yr+RPWSlPA2oINR+YoiPMDh4D/vdQP8cUBtd8JT5Y24/zYz47f",
-	"gQPnCvfBw6OQjd2mDSBj0dQOceDArz/ySA2KQ/xGV/Iop3rUWT4eQnKX0z42PEQKfIgPP3xX+f4xcSfM",
-	"Fp2YG6P9/2Ixsv0yZcPUdb+t5GqtkbqT3ldv4fdTb6zdrzzyzYufpyNdXj60pjUYRZjk4TSrtL5l3KV0",
-	"vmM4DagVBXeQYu/XQr348PYeC/1L+vNw731Y71/PeQ80H7zFo4vJiQAfOrpLnxrt+b/mJfRetdqLSpzt",
-	"2TVZXyLhG5rtCIOBDqKwH5NdSYqbN37Flqe1CxMb/G9Zvy8mgaYP3Ru+f8eRMD/406PvoLZ1KjfZGIOA",
-	"1I3VY2IdykoO1FfEHa/qgDSmF/h1fOI0a5uaf+S1jd8t+zzLmHd1hECB2UJpi89rg0BQSDLEVK8DF0Kq",
-	"P5q1Bt7ICgHh+2LgH7Uw20YOxJz8rAhoeVu/IZ2tdLsh8YBshyzZ//PQvaRnTrgn1hnBV921TQDtqVTc",
-	"bAlE+aNaLLAIxE6CPOGYunWEnfQXIdaMM78rilAJ5Tn7Xn63v4tSpYFmG5394v/zJWvsfy9cz2bq3ilz",
-	"fDC/l9bcOWH8i/+PXfLn3/7hyd/On/yZP5n//Msfvvny3yaDd1e3ctNj79LB4ueBW3XPHeHwPl0CCxR8",
-	"P/zjk1fSrrWVMcs/f4MX6ZWrAEl/8kFXcrY99Nr//SS+eL1diyehGHH/W1+OE08Ns4vB1LDJeuVjLEDS",
-	"68J6k546qq3b+fgwszW8cdBubZoeYrg24zvOKuyWgOlH8qWRh/nf5YtwDMpYgmdlLcySry1oLU8ZMosl",
-	"cu6YeLxPqQCpMYFvLHBzBWS/dE9TXZX2kr8NxTHHubj9Wx9rBVHWAY+mXPCBz185sR76bOB+GPTsCyBH",
-	"GPjwO0jZ9Q9nqMhArQzTu+B3ANANuFtKsPK5g3hjj0ShJTJ4sTsvpq377Tlg5OWqXgXp7FVX+NszIs3n",
-	"51P6GpxY5cJCLzAe8/BD16bYa+quodeiYEpshHUpI+zzk3Di8M49dDLPSmlXoVgVrUW+wgfepnqyJ4BE",
-	"4yd49diKfvgwrei/0uoYq/dORGKwtHghOYmrLdRMRdpi/2MGy9lV13DdoPJR/8Xml+x7fOxfXtSd+hCH",
-	"ecqY8mGyj3N/WqiMBE0ij2g03bdQNIk5XQRuZbPwJxtrXI0/37dSlf0b5C/wxFG1noZ2Ic/nANCGWoW7",
-	"vUXx83DSx71a4H0tRQKlPX4YzCR+aEOZAt6p9cRRMUSJw6U6zgb0OrJ7IhVWZIRtgl7Y0LNWNDKsWGDf",
-	"6NlsUJS/d7O9gyeOvNmsG8cs0KR+H1oubHvI0uDAjpyVAaAtCyVB1KGExpzz510D+ztBQgbO4uN6UnaW",
-	"kBbWVVje4wRvfGuFl1QhEdzf1XrOXl79NXALI80P1A1KScqHHHewuC3QZ3/8Jq3jrxC6AexgCM8kUQ3p",
-	"+7ZoQhFLaZ2mLME06ny8hh7d+b/knnmvRNgwbZLQQBdwJMC3H0YDseJutqSI63C3Blwh39pE1A402EKs",
-	"AzuCqCr7lL1XDbGX0g42cpn0U4Aj8luhmK5da9Xx5T0DG6FIYVlHqp3zH2FAw53A4/aC7xQA0B7b0PAf",
-	"fl+7mV6JbEwhlFsHCrbjIcI2yHsA57hVakobXMLEbjFUXJ1FQo1eVFgi3dhZ/52q26raRoKO6FOAOhIN",
-	"1QblGsAnu+7aPgfAb97DsAOSaSZ4OL0LvHMY+BaaHoR6C88eA/KmEydf2ImhIi3lvji2kMxt4LNfkPS3",
-	"N+TRmtsTS4eXgUwmc0HBHXIk9CEPqxHLfVis7BNoC9NtNcTOvP+6FIOe/WsQBAOW8WzK75PadP8e5TTv",
-	"DzVsm+84cN79O10pH+p0lfjJblWVADdv2liXSZlIW81pfciv1V1de5c9l68/r7UZqDc68dnFxnriU3vC",
-	"7+qvD46v/YqBMpSxFqwUoFT65tmfzn9fNDzBaKnAvkhKQIdbrEGJnFYMZE8Rovh+s1okdu+/gBp57c1g",
-	"fyf47QEkXi+v/noJVrDX3ixP/kvu2EbXVRmO/KjjHrnmshrlR7yVDquTJnHMLXVVojopFdAZg8GS0Snn",
-	"SCs+HABQZHmBsQeaVYLfCYYscuQnjV7R6mdb3zw/ikKLOmzUaLGu2K8WNEvrSWzhj8fRc4BEMak3RRBt",
-	"0mDhoceVa0QlmbfzJyCiCsb9dtlh9BaVFR0ia6C1x4di2oER89oGRjykeQbZ/s2z5/sG+etS/nYFqe+c",
-	"/S8gR1+UZRGVIW/9GPSweWFRAHcdxAXVQbG5EpDb0C8tf4wPnXAO0zcyFgsadseyWbySWUJBN7/NW/zr",
-	"UL5wJg4Zks0k5g5mgptAaCqRDhIVPFpV7pAjc6PNLXCQ+Q6aGkhbTa1CdcRQrZtNxaJWKfWLK38bYbEz",
-	"Ipk2zO4J6VOkWnySdjns6D0/9qepXfOdn6AjIWrD5lhwqQoQkKKE3C2bas1hlQO+9UtuBcYlYxwWMETl",
-	"iNN4tq64ymMoPlT8t7aiRxcEfow5WQCzcyxJADomFiC9TEkj4fQNXq9fwp96vT/tJTvt5OUmbiVSJttD",
-	"MwX0hs15U8G6Tz4eBPiuOnuZxvgeqDqEHp399ThDyUg4ck7Vj/4LAU0Jr8mj/F5ohrliqE+KWHATKkAC",
-	"FnHbgSIS8REYYHZvPYqofVPxxeIokcJ3osncgmARKEx+sg4jmZQuRRYa+vpOmG2D/IRiLtzxKbcCI1oS",
-	"cAnKf7hLjg7eDz1n4jOfuWoL9M/+UwWb1i5Vm8YKXLYpQoo8orOKy5UoC7+yeGeE0NedMPtrebXUm590",
-	"eVLvMLSfU7Lgt+MIVhfai7TaduM3tNdepILKssgPLm2HO5KGhnTXec1tXxbRB//zS2RROsXdCO2PuBUT",
-	"+iVRomIJ91ju4Hidyrr7LQLkjoNhUFgZENA+yENWmyqlgwGY1PAN++H6+gML838gIBjLI+fdNbgrBuQd",
-	"tSu8jcUIx9IPAzMFa3XlMJtsz3nj+9tIAu4Cy7yXHFByC4WB1TlXzm4/YmGOpajKmylGAhb8TtwEUQll",
-	"xNwNQN+hhoVer4Gtb8W3N/62uZkKoaBAElHGY7//L2YzsXZY9klBLQWOuOtBjqdhRTiy30zxWDKzRh/h",
-	"U4lMz18HoUpBC4g+PE58SBn4lwajf6zVybHo/qAMDdpGSXH2i6lVr6L9sT4p0RcgmTNx1fo4jKt+YzbA",
-	"mBBQ8eJ1zS2Zz35fF+PHWr19FeKhzeTmteaBzeWU4Fb5N24Eq1UpDNvwUK19w2WXvQbU3oW8A8zQrVi7",
-	"pwzV3cqraZxZMdOqZP7cs1ntECwH1fvBvwKvL3kZlev5XMxitUEFThQoipPTqclt9PzU2+g0unR0OQ1S",
-	"pNsbQVSVPfslMMF+OfvFX/v5w/d+LdRLEVSvEx0//w1Rwlcyp1DDExifOQJXbsOsAlV8mmuc45/9lAC0",
-	"1oh1xbcnCweEw0VeZ/57X9nI2Ft4m/H8ybOnf4x3WdfQbSriDudoID/rh/6VhfgvOMCeJHuoqZ9FfD8U",
-	"3x1JENHaluLOT052G37ibrYcdAtAQB9aI/NpD0b2X0NHAsLR1KpAxq1AvvOxVn4lvKF5JES3wRali0A3",
-	"WGqsqvQE6Blwai4Z+CBThB4rIZ/20sBMokZWRBhvbpXeOrH6IUF9TyYv4ieI1fuppXgU/jivtHXMbYTC",
-	"hJCH4ndB5IYAAPItokUQCwuhGPGfK9qZOwkZ/ZVlc6nKmylExu0jSJYjCYvdrVFx5+RM9GLjwiNj+/4d",
-	"H5a7+kl6GU6Iz504/1jbrDcFO9mHjxKxB/JXusVnnYj9twcNi2K/TrB1goPTBmAbwEfvv3fBrLgThlds",
-	"I1WJ8Ue4fIpvz8+ffH3Oftd9HlxpfLb8PaRBxDP37fl5goXwLKyCuxyo4tn5IFTFzigu8LRBv9Fe11aw",
-	"lSzLCum58XyiEJXpeg0OwlwnDZCEHyDEPl0wOpyj06EhXsQZC6ZzONxFcPI11fn8apbi86nFVkbYnFmA",
-	"5h8WOQjh/zeUO4+wzVrpD4R2iD8eqfgBfK+TCbPRprQX8MepP5BoOS47yCmsYA56Olc6mIXB/ORAZfDI",
-	"uzOGdskoRYxuBrARNwtU+WSguMNK6SE45LWES1YrJ6sQbYAq+gXwDvq9xLcWZiMF6vYt3Q8VV6go92Lh",
-	"PkU9slNSn8lGnAYl8yvL9CaXaREwHIRkTDW8Cb+gC0oTOJwxEA9RM7hn3r979X/99PrTsPticFHBUx6c",
-	"xwpsc2aErVfCm2VGOLMNoW7HbwWr151YtyV5/3qCuPfb+tihY3iVdvMafbvR3jt+xOe92nBTPja0JeMf",
-	"+h+1qI/iHvoeQs8bZM1kcy4rNGFZEz4Y6iWC/XWKdXVm+7+X9UFwpYCk9otsIzsSBOkQjFbqeuoOrbTv",
-	"ellXvbrUVXzmwE0SgSN8KXiZEdtLXQOhAWHH/PF5y4z54zffjDVjrmXIVAA3jW06TfXDWyZHCdPQuh+Y",
-	"FIgyunco85Q3VVrSnHqXfj/OjRWK/E+3yC9a6dktkpEClEB8dqzkW1ukAvb+YacX4OtvBQ2ADxhpeHpj",
-	"STjMsw6JOLm7EzvvFU7bCac81iXan/D/fvX+J4YdYM/Pn58/efb8SJp1u+WgyA0hDSemMu3YrF82PPBf",
-	"ZiITxcHAeWxq9+c4HK7kQr2vhxE4XGEFIMwZaWWfXQn35KXWt1KcPH3sdajmH0fWY12RO+ZHcVq4ZL4A",
-	"dVVht8iZ/Qkoty4YR9wAt7cJ2meZ0nG4BSY2ieY3sPKfshfM6VuhOiwJd7ySJcDQIBmjPFKqtFfvYyUo",
-	"mH6kCzts7JIqmd9Sb0+lkIXGHx1wTJbdbM3Zox6dQJ86ufjbz506X3KhwEUJkaXgh4yIgI025aXX72z7",
-	"sEEpZujq3jKv62klZyh0YCf246+u8ZGj8hI0nx1ESwBdOMhIEBodQkgQxnSEMDty2kSZ8ZVlLz68xfNt",
-	"L5FdUbEOHzpz4GfWc8jUwXr04ymZXhrBncB5ORktU5j2x+Vl+pGXovXh7rr5H4+IZUxrVcQy2M5otUA3",
-	"oQLf4orfCrNbMxurZWs1E/1XOu6Ds19k2UvN9Ar+PS7mYag6wM0ehFI/rD689nfV5Dg6AA8XXsqvwjod",
-	"/hi4QCW0DHU8LuDGjJoonKmCPkZQ9mQLt1n/GgTnBHmMrs32xSlrx13H0PM4sDBkCyIHxRFhwtdG9pQh",
-	"2PDgCjxCWcol5KGKiAAOha2gBGbQi6xQpV93+gx1AMJRje6/pT6lpw74IBL+U4WUzGEA0H9z8uE4fScH",
-	"fcKFmZb0/pyEeAF+atwkJyET/pXq0jUcuCe+AhsbFeP0Q8tHpQU8+yX+ccAN11mtX4GAMA02oWvpjJPB",
-	"9aHyAzp/lL1w3fIydE2V19d8cXL7/gUxo6Xhc1fATSLUTAQzJda7O1p8Nc5Ki5iL2pNn6GnOXhxa374I",
-	"vuiTLSB+IFv9xwZv+JH8qAst1QIjtRjyKzVQVqQF6SXWPM0ilHI+z67BKzmft85R7939Uq/W3AisPnvZ",
-	"xKS9clGrylvFC3knciHoGLqmrvHHuWb9YE9NkBcTHP1BbICi/Vvg1McQOjM+RthtvhhFMpKpMlZK9wo6",
-	"c6IyY78GBUnfFfEa+AqOpTAgPUzIjQ2i/laItZc5M73CLFjMBIzcOFlRQ1b05nfilMtzyvK0910hP+bj",
-	"qDnris9EszRfWeawmspYVQ7Pa0NE8RCZUPTwWOBp+Tc6ibB3cyCfTw0nSLiZjyXv8VgGWxYFP35iagS/",
-	"LRo+XKQrAU/LfbbFUuvbfKSUV9XVUoiTMnA3H8nCDuHH49QI41WFDYbyEmLqZ6BIeS4IKQyJtyfSqnLn",
-	"x8vjH7S+vQKv5AMOUdczj05OGpzYDPcre4mZUAGaGJQvBCJGFayF0I6Y8/j3PxFw7X2v/andzGHqTm5k",
-	"B8exQ9deVQljvUl0h2lTgMlLccLutoKyWJfNr3G+Oz5oII4yAk622+gIqy8CYDR+MRCGgaEPDermY/cV",
-	"Bmc4NHv2C/6h1wnwWpU7G/ZxndDYxctYMglWwGsrIb9vuvX7F6ZHAWj4ZGeaTrWx7YP8AB4ccrG8mfRb",
-	"0L+/1+98T0bP35K7T9z+RazdkH68kSYW5nsUryldyuXuGCLkjRHiny2lLhACISQqYbHByQLAeDCI73Oc",
-	"17y24nTanm/913aXQSeOnVwNWDSWqrFt7jX3RkMJ0pxq9QF/v+KrdSWOXVsUwVJDQ/GhK4frimKzg4Lx",
-	"QBSNkK3j6MPSYnJ/wnpC81FBtmkaH9sRZsRScGN5lfdIcus+pqdOyWORPtJXl5yjDCMv57cYM8TAeRjZ",
-	"cUDMiaGlNRGPrF2H6TlVNfrU/CPbp6NW/eH0Lq1rS6t47i6x5BOoq0bwqmAbI53AfwAi8LUR4Oa9jyhN",
-	"e+YMk79OdqO9gea7Z/X4GwW/8u+8TV7q1bp2IiSTtk8940pskq2dtB8wMgtU1Dct+IjfVUm5l5ZxewuF",
-	"p8p2stOt1yDvta1Q0zpAVZaeOuoV3fn4oFs6duTgNd00PeSmbsZ3zODhVzYpsvZURXyG39ChI00tmCOZ",
-	"ToTFh1/otfgOAUJyVlaoGPMAK+tf3G6C+jKKCW4qCfpJsJQgXgjJUZctsWJdZNgYKReiLtknFY6ktveC",
-	"p8MnyPBC+Om4JzYMvMm84cbIOwFKdoXp6o+ssr0oSxzr6QCxof1HRgO1v7pTyRf9IQ9d2L8IsWaAdxUr",
-	"f8PysLoPOBBnjt+ezptwzW9Fa633kzV3NBYuHfCgQaXCI9n/LScMrzBUMBUzvRJp+i5Dfm0nF0haFEEB",
-	"fRRT2bhlG6ROu/eMD0MZ56btcRBYB/fVKRyrD4dLk7FqxGz8lkTO+SOInBcxyqOgRP+RKoseQ+L4/X8m",
-	"Pq/FzInyNArbiXbSa+j0+/lJ91I7KfK3sJGukyfuCNvoJ+1CeVq7xMA3imII20Zp7NXB1dptGRo4wWEb",
-	"OZTH7zsvubOK35X/VarFY/i847f6rHXIUpwjnPU4DCPo+J5ukc89tX9EJpGB2gAM/8RI8BBMely2CBgY",
-	"nbLxqjZ8Wm0ZD8TZx8jagPXkseiQX9VD3BDkuajVaUNJ/4Ht5zGj/4WsXK+IcgbzUTY6Jp7MULCoKax6",
-	"KDLYTUANSZqTi7/97G/DlJ3+t5/9pCHpKM53barJxeSMr+XZ3bPJl5+//P8BAAD//w==",
+	"jaGNXab2yLXwivpLTuUtZs5KkMu4SYNmHM8C+BDKIQfBSx062OSlLWywOTdNKDcHP7PZOtQgtZsDnalD",
+	"3dziO0fy+voDwx9jYA39qYePZWgyjDF0kZz8lt16/6srmbLkNEjUCO39Sz1iGe30EXogZIb7fZxr0gh7",
+	"dD/yv2SqPcHkn7vUaetxJK1jRPPft65/MBwCxyOEsuMGaFaW3D0xyXXHfNg6MTS/dhYUbiKLiK/QixlQ",
+	"ZXYp2hHPxtAON5B0lqWErmBc37fA415aiJi7kYm4tAMmIaObKtiLTGlEXbt1faJs2B4DyDbBOMJdp2+H",
+	"p05na9fVKnCE75eQ2SkbkylaHZwPKcJ4ABiFF8gsZ6xd06FHR8ICX6hWjQnX1COUWv2v//n/2ialtGBL",
+	"59ZAw/WPiowj9sfxpBqw+p0SHxQgXgBnF5wgI3h12E3NYx1K/D41X7jliJnZsv9+9f4nzAeYFJPPTxb6",
+	"SXj7797O+8g3P4aQz5di0i45PQ6kNLoYvcVYnh1egL51Du9dNv6eHKHFBEzHMViKXPp63qAdGPjrFosu",
+	"CDbBgMmIISIs5x6Lu+NAwrpQW+kT35Ip27Ru+CKS14YnwLPAsTpr1PTW60rOeLaWarbiaI8zyYhSGjFz",
+	"/fAzgLEupHXCNN4Osju9FF675teGb8fWKLqfuzB8amTa9LAIVMvLOsL7nHO67RQfjb0h91drp2dovAjx",
+	"MtjkHVfrOFed+CpbjxhzXR9albgpsEBncM0aBCKi3ecp1ajtZKDVt06Fon2qmCVvCpI0H+gW0WwzQPfA",
+	"kYdi7TAGBRI/h7obD6rD2pSk51s1mb+ADoFK3HFe43uYAFbKTpry32vr8vwrAIHez7ho0EPQBuTOoycW",
+	"ze0QL6Krm+b5ZFbS3UQHRy7/fQrlG2EyA+PriMTqVLBwmD6TCogOZM5Tgv7qXSZHOCs9j5w0mpzsvQIy",
+	"PvfweGBvtfmHFKLugR2F327uUUkuvJk3FdblOEfEHTdj6C6a7J+x2Ty70bYQg2wKjbRSABoPX2fAcZe3",
+	"Nl27zkwce9/F1o8t7fc4Ddrd8UNDUaX97qbd1vYDZMZok2UYP1wMqIt/vcfxf+Qjm6gKRmWVZxzTQ/zS",
+	"1JkZeciGHYRmzx/ax03xphFaWkurOUotxVZOAFGaiPubNpRZQt9iyO0OOJpIMHwEmteeQi+b0TvF7zta",
+	"N0soqkDqwUvQNKUKKpo2ESkz/I7P5lIi2hgUh8iwM1a+4k5og+4bSRvzKJPk7JSxjHPwM8UsZMWsNtJt",
+	"r/zaxLpCiTFU+s7PtL6VIrpJLybOiKpqO235Wv5FbDt1h2Cp4W4V3LQjD0vn1pMvX8C/M88kNM20cobP",
+	"GsYpYe7kTDxl1+EvEOb182bmUFjWP/S9ZrNKCuVScN0byboSX1kGGfpIeC+UMP4woo4v3VP2GiQu/Bpu",
+	"oUSGZtnvPr55yf78zbd//P1T9vnJWpiVhMlpqgUHOgLwwyOQTDHMWoPHhCjtJfv8RGkwXlbc3EINwkha",
+	"AzbMim8Zt7cpF0Zt4WErFwoYw56mfXAx+U9dqwW7TmuQ9tzkWeTJ4Ws5uZh8/fT86dcT5GqAdT0DcAmP",
+	"+u0CebBTX9+Wkwuo/fWieQwoCddahXya5+fnwT/hgpHSsu/P/h4A6k2YkXRpPYhyoWmD2M37XLDpafgp",
+	"lDOkhVMa6FlkgPnSdgY3bXXhgi0MT6hgZQSfLUUZuGHRjQ/OwGb3TC5ihqPXt2tiHa7E7jL8oxbWfRdw",
+	"SUddgTYUh8zH7c1wHrlAzbPO1OLL/95gaYNhQeGY+rizXbopr/7FsxY2dq0tsYc+Cl6+TIjA++6gvov8",
+	"hb0V6RMnWN7eBJ72Z4k7JP784HXx0whJUtAg45athV5XIuQvQhV5f+OIqkpAW2kB9qsw8p85+rCISzG7",
+	"zS/hS//zq8aOOsUipuYfewH92ERJLWAqq4i8ccc4W2J2y3iX5VTXXovVBvheDq1TilX1350vW88dVbbt",
+	"dGBg2m4KsB0ugd00P0Twtcf58OW5biNdv7Js1pnF/M1JnpkXZbv24mnOTLc4yqCD8+x4B2fny7sctDqy",
+	"7MziCXvwAkGj4JfHiiGXLbABsoIC7m7pDcRYp23ADdYs89kvzV++oFVQCfQp7F5qK30ndha4M9HfECZs",
+	"KFh8jMvAt+Svg9QD1AcjCri2wh4cfEELkO+F6xvY+SPtoOtOUP8YqnO7ub7zzA1fCQfUE3+jP9U80hrE",
+	"T17D/vJzRpXeKcZ6GoGw85HHvkofXyK89tY348AHjHIA1aBYdhV/iWE8OWcbaZfgm7i/XDiD8GD//QtP",
+	"HPfm5aPoWzDGefC+5TRhB3HTwpPHuWMhNQljrJDW8CjHsn9Fk/774LOfV6B/C0I1pjYfS6P9kd+KNvxK",
+	"G683gZo7wxjuznpG+qQDJ2yp5UzYs18qad2Xhy9MEXyIgSozeBAD9WdXQLbx6bsO9+z6wpnHPh/NSzIa",
+	"eMbNbDmE2WwXepoBmD22GYazR4me+NODd+s7jTY0NAgptrEYt5zdgnv4frs1lNo8ofzAL/xW1DI+c/Lu",
+	"yNrZFd82hTmCfh8gPdH/HPA1zMjFElLjHniNN/i2Ey3bd2Ih1cvwmdNofJ1PPL6+5z8LsW/yrgGGMR1h",
+	"gkfYJB8wn7RVGCbW2d9B+UUMMJTOXSO5yQO2ShtRcRrz4GrJ1+Lk9kHzgas4ot+UjXB0my94s6WzDJFP",
+	"wTxYaoyTePneyiUZvEUCOOKQA06b0/jfwufHuN+0Gep9842PcL5pc4yr+RMWqlNAmYMNR9ouiPMDgYP/",
+	"vdQP8cUBr+IJT5Y24/zYz47fgQPnCvfBw6OQjd2mDSBj0dQOceBQ3GDkkRoUh/iNruRRTvWos3w8hORu",
+	"QYHY8BAp8CE+/PBd5fvHxJ0wW3Riboz2/4uV4PZrxA1T1/22kqu1Rt5Uel+9hd9PvbF2v/LINy9+no50",
+	"efnQmtZgFGGSh9Os0vqWcZfS+Y7hNKBWFNxBir1fC/Xiw9t7LPQv6c/DvfdhvX895z1wrPAWiTEmJwJ8",
+	"6OgufWq05/+al9B71WovKnG2Z9dkfYmEb2i2IwwGOojCfkx2JSlu3vgVW57WLkxU/L9l/b6YBI5EdG/4",
+	"/h1HwvzgT4++g8LiqdZnYwwCUjeW7olFQCs5UF8Rd7yqA9KYXuDX8YnTrG1q/pHXNn637PMsY97VEQIF",
+	"Zgt1RT6vDQJBIckQU70OXAip+GvWGngjKwSE74uBf9TCbBs5EHPysyKg5W39hnS20u2GxAOynedUOz8P",
+	"3Ut65oR7Yp0RfNVd2wTQnkrFzZZAlD+qxQKLQOwkyBOOqVtH2El/EWLNOPO7oghlaJ6z7+V3+7solXlo",
+	"ttHZL/4/X7LG/vfC9Wym7p0yxwfze2nNnRPGv/j/2CV//u0fnvzt/Mmf+ZP5z7/84Zsv/20yeHd1y2Y9",
+	"9i4dLH4euFX33BEO79MlUHDB98M/Pnkl7VpbGbP88zd4kV65CpD0Jx90JWfbQ6/930/ii9fbtXgSKkH3",
+	"v/XlOPHUMLsYTA2brFc+xuovvS6sN+mpo9q6nY8PM1vDGwft1qbpIYZrM77jrMJu/Z1+JF8aeZj/Xb4I",
+	"x6CGKHhW1sIs+RoZmJ4ypHVLzOgx8XifUgFSYwLZWyBGC8h+6Z6mojbtJX8bKpOOc3H7tz7WCqKsAx5N",
+	"ueADn79yYj302cD9MOjZF0COMPDhd5Cy6x/O8MCBWhmmd8HvAKAbcLeUYOVzB/HGHolCS2TwYndeTFv3",
+	"23PAyMtVvQrS2auu8LdnRJrPz6f0NTixyoWFXmA85uGHrs1v2BS9Q69FwZTYCOtSRtjnJ+HE4Z176GSe",
+	"ldKuQqUwWot8hQ+8TcV8TwCJxk/w6rEV/fBhWtF/pdUxVu+diMRgafFCchJXWyhYi8x4/scMlrOrruG6",
+	"Qdmp/ovNL9n3+Ni/vKg79SEO85Qx5cNkH+f+tFCWCppEEtdoum+hYhVzugjE1mbhTzYWGBt/vm+lKvs3",
+	"yF/giaNqPQ3tQp7PAaANtQp3e4vi5+GMm3uF2PtaigRKe/wwmEn80IYy1dNT64mjYogSh0t1nA3odWT3",
+	"RCoshwnbBL2woWetaGRYscC+0bPZKmld/2Z7B08cebNZN45ZoEn9PrRc2PaQpcGBHTkrA0BbFuqxqEMJ",
+	"jTnnz7sG9neChAycxcf1pOwsIS2sq7C8xwne+NYKL6lCIri/q/Wcvbz6ayCzRZofKNqUkpQPOe5gcVug",
+	"z/74TVrHXyF0A9jBEJ5JohrS923RhCKW0jpNWYJp1Pl4DT2683/JPfNeibBh2iShgS7gSIBvP4wGYsUd",
+	"YmF3TQ/crQFXyLc2seQDB7kQ68COIKrKPmXvVUPspbSDjVwm/RTgiPxWKKZr11p1fHnPwEYoUljWkWrn",
+	"/EcY0HAn8Li94DsFALTHNjT8h9/XbqZXIhtTCLXugYLteIiwDfIewDlu1fnSBpcwsVsMFVdnkVCjFxWW",
+	"SDd21n+n5LmqtpGgI/oUoIhHQ7VBuQbwya67ts8B8Jv3MOyAZJoJHk7vAu8cBr6Fpgeh3sKzx4C86cTJ",
+	"F3ZiKAdMuS+OLSRzG/jsFyT97Q15tOb2xNLhZSCTyVxQcIccCX3Iw2rEWisWyyoF2sJ0Ww2xM++/LsWg",
+	"Z/8aBMGAZTyb8vukNt2/RznN+0MN2+Y7Dpx3/05Xyoc6XSV+slslPcDNmzbWZVIm0lZzWh/ya3VX195l",
+	"z+Xrz2ttBuqNTnx2sbGe+NSe8Lv664Pja79ioAxlrAUrBSiVvnn2p/PfFw1PMFoqsC+SEtDhFmtQIqcV",
+	"A9lThCi+36wWid37L6BGXnsz2N8JfnsAidfLq79eghXstTfLk/+SO7bRdVWGIz/quEeuuaxG+RFvpcPq",
+	"pEkcc0tdlahOSgV0xmCwZHTKOdKKDwcAFFleYOyBZpXgd4Ihixz5SaNXtPrZ1jfPj6LQog4bNVos6var",
+	"Bc3SehJb+ONx9BwgUUzqTRFEmzRY9elx5RpRSebt/AmIqIJxv112GL1FZUWHyBpo7fGhmHZgxLy2gREP",
+	"aZ5Btn/z7Pm+Qf66lL9dQeo7Z/8LyNEXZVlEZchbPwY9bF5YFMBdB3FBdVBsrgTkNvRLyx/jQyecw/SN",
+	"jMWCht2xbBavZJZQTc9v8xb/OtSOnIlDhmQzibmDmeAmEJpKpINEBY9WiUHkyNxocwscZL6DpgbSVlOr",
+	"UJoylEpnU7GoVUr94srfRlhpjkimDbN7QvoUqRafpF0OO3rPj/1patd85yfoSIjasDkWXKoCBKQoIXfL",
+	"pkJ/WOWAb/2SW4FxyRiHBQxROeI0nq0rrvIYig8V/62t6NEFgR9jThbA7BxLEoCOidVfL1PSSDh9g9fr",
+	"l/CnXu9Pe8lOO3m5iVuJlMn20EwBvYEyibEAXJ98PAjwXXX2Mo3xPVB1CD06++txhpKRcOScqh/9FwKa",
+	"El6TR/m90AxzxVCfFLHaKZTfBCzitgNFJOIjMMDs3noUUfum4ovFUSKF70STuQXBIlCY/GQdRjIpXYos",
+	"NPT1nTDbBvkJxVy441NuBUa0JOASlP9wlxwdvB96zsRnPnPVFuif/acKNq1dKvWNFbhsUwEWeURnFZcr",
+	"URZ+ZfHOCKGvO2H21/JqqTc/6fKk3mFoP6dkwW/HEawutBdpte3Gb2ivvUgFZX2RH1zaDnckDQ3prvOa",
+	"274sog/+55fIonSKuxHaH3ErJvRLokTF+vmx3MHxOpV191sEyB0Hw6CwMiCgfZCHrDZVSgcDMKnhGwZ1",
+	"bMP8HwgIxtrUeXcN7ooBeUftCm9jMcKx9MPATMFaXTnMJttz3vj+NpKAu8Ay7yUHlNxCYWB1zpWz249Y",
+	"mGMpqvJmipGABb8TN0FUQhkxdwPQd6hhoddrYOtb8e2Nv21upkKom516wHnn04vZTKwdln1SUEuBI+56",
+	"kONpWBGO7DdTPJbMrNFH+FQi0/PXQahS0AKiD48TH1IG/qXB6B9rdXIsuj8oQ4O2UVKc/WJq1atof6xP",
+	"SvQFSOZMXLU+DuOq35gNMCYEVLx4XXNL5rPf18X4sVZvX4V4aDO5ea15YHM5JbhV/o0bwWpVCsM2PJTK",
+	"33DZZa8BtXch7wAzdCvW7ilDdbfyahpnVsy0Kpk/92xWOwTLXbLNEqqb4+tLXkblej4Xs1htUIETBYri",
+	"5HRqchs9P/U2Oo0uHV1OgxTp9kYQVWXPfglMsF/OfvHXfv7wvV8L9VIE1etEx89/Q5Twlcwp1PAExmeO",
+	"wJXbMKtAFZ/mGuf4Zz8lAK01Yl3x7cnCAeFwkdeZ/95XNjL2Ft5mPH/y7Okf413WNXSbirjDORrIz/qh",
+	"f2Uh/gsOsCfJHmrqZxHfD8V3RxJEtLaluPOTk92Gn7ibLQfdAhDQh9bIfNqDkf3X0JGAcDS1KpBxK5Dv",
+	"fKyVXwlvaB4J0W2wReki0A2WGqsqPQF6BpyaSwY+yBShx0rIp700MJOokRURxptbpbdOrH5IUN+TyYv4",
+	"CWL1fmopHoU/zittHXMboTAh5KH4XRC5IQCAfItoEcTCQihG/OeKduZOQkZ/ZdlcqvJmCpFx+wiS5UjC",
+	"YndrVNw5ORO92LjwyNi+f8eH5a5+kl6GE+JzJ84/1jbrTcFO9uGjROyB/JVu8VknYv/tQcOi2K8TbJ3g",
+	"4LQB2Abw0fvvXTAr7oThFdtIVWL8ES6f4tvz8ydfn7PfdZ8HVxqfLX8PaRDxzH17fp5gITwLq+AuB6p4",
+	"dj4IVbEzigs8bdBvtNe1FWwly7JCem48nyhEZbpeg4Mw10kDJOEHCLFPF4wO5+h0aIgXccaC6RwOdxGc",
+	"fE11Pr+apfh8arGVETZnFqD5h0UOQvj/DeXOI2yzVvoDoR3ij0cqfgDf62TCbLQp7QX8ceoPJFqOyw5y",
+	"CiuYg57OlQ5mYTA/OVAZPPLujKFdMkoRo5sBbMTNAlU+GSjusFJ6CA55LeGS1crJKkQboIp+AbyDfi/x",
+	"rYXZSIG6fUv3Q8UVKsq9WLhPUY/slNRnshGnQcn8yjK9yWVaBAwHIRlTDW/CL+iC0gQOZwzEQ9QM7pn3",
+	"7179Xz+9/jTsvhhcVPCUB+exAtucGWHrlfBmmRHObEOo2/Fbwep1J9ZtSd6/niDu/bY+dugYXqXdvEbf",
+	"brT3jh/xea823JSPDW3J+If+Ry3qo7iHvofQ8wZZM9mcywpNWNaED4Z6iWB/nWJdndn+72V9EFwpIKn9",
+	"ItvIjgRBOgSjlbqeukMr7bte1lWvLnUVnzlwk0TgCF8KXmbE9lLXQGhA2DF/fN4yY/74zTdjzZhrGTIV",
+	"wE1jm05T/fCWyVHCNLTuByYFoozuHco85U2VljSn3qXfj3NjhSL/0y3yi1Z6dotkpAAlEJ8dK/nWFqmA",
+	"vX/Y6QX4+ltBA+ADRhqe3lgSDvOsQyJO7u7EznuF03bCKY91ifYn/L9fvf+JYQfY8/Pn50+ePT+SZt1u",
+	"OShyQ0jDialMOzbrlw0P/JeZyERxMHAem9r9OQ6HK7lQ7+thBA5XWAEIc0Za2WdXwj15qfWtFCdPH3sd",
+	"qvnHkfVYV+SO+VGcFi6ZL0BdVdgtcmZ/AsqtC8YRN8DtbYL2WaZ0HG6BiU2i+Q2s/KfsBXP6VqgOS8Id",
+	"r2QJMDRIxiiPlCrt1ftYCQqmH+nCDhu7pErmt9TbUylkofFHBxyTZTdbc/aoRyfQp04u/vZzp86XXChw",
+	"UUJkKfghIyJgo0156fU72z5sUIoZurq3zOt6WskZCh3Yif34q2t85Ki8BM1nB9ESQBcOMhKERocQEoQx",
+	"HSHMjpw2UWZ8ZdmLD2/xfNtLZFdUrMOHzhz4mfUcMnWwHv14SqaXRnAncF5ORssUpv1xeZl+5KVofbi7",
+	"bv7HI2IZ01oVsQy2M1ot0E2owLe44rfC7NbMxmrZWs1E/5WO++DsF1n2UjO9gn+Pi3kYqg5wsweh1A+r",
+	"D6/9XTU5jg7Aw4WX8quwToc/Bi5QCS1DHY8LuDGjJgpnqqCPEZQ92cJt1r8GwTlBHqNrs31xytpx1zH0",
+	"PA4sDNmCyEFxRJjwtZE9ZQg2PLgCj1CWcgl5qCIigENhKyiBGfQiK1Tp150+Qx2AcFSj+2+pT+mpAz6I",
+	"hP9UISVzGAD035x8OE7fyUGfcGGmJb0/JyFegJ8aN8lJyIR/pbp0DQfuia/AxkbFOP3Q8lFpAc9+iX8c",
+	"cMN1VutXICBMg03oWjrjZHB9qPyAzh9lL1y3vAxdU+X1NV+c3L5/QcxoafjcFXCTCDUTwUyJ9e6OFl+N",
+	"s9Ii5qL25Bl6mrMXh9a3L4Iv+mQLiB/IVv+xwRt+JD/qQku1wEgthvxKDZQVaUF6iTVPswilnM+za/BK",
+	"zuetc9R7d7/UqzU3AqvPXjYxaa9c1KryVvFC3olcCDqGrqlr/HGuWT/YUxPkxQRHfxAboGj/Fjj1MYTO",
+	"jI8RdpsvRpGMZKqMldK9gs6cqMzYr0FB0ndFvAa+gmMpDEgPE3Jjg6i/FWLtZc5MrzALFjMBIzdOVtSQ",
+	"Fb35nTjl8pyyPO19V8iP+ThqzrriM9EszVeWOaymMlaVw/PaEFE8RCYUPTwWeFr+jU4i7N0cyOdTwwkS",
+	"buZjyXs8lsGWRcGPn5gawW+Lhg8X6UrA03KfbbHU+jYfKeVVdbUU4qQM3M1HsrBD+PE4NcJ4VWGDobyE",
+	"mPoZKFKeC0IKQ+LtibSq3Pnx8vgHrW+vwCv5gEPU9cyjk5MGJzbD/cpeYiZUgCYG5QuBiFEFayG0I+Y8",
+	"/v1PBFx732t/ajdzmLqTG9nBcezQtVdVwlhvEt1h2hRg8lKcsLutoCzWZfNrnO+ODxqIo4yAk+02OsLq",
+	"iwAYjV8MhGFg6EODuvnYfYXBGQ7Nnv2Cf+h1ArxW5c6GfVwnNHbxMpZMghXw2krI75tu/f6F6VEAGj7Z",
+	"maZTbWz7ID+ABye/WE5Yd7L7/FpY90DijZ2ih4jiGIj1KCaWr9YIU9u9drG0hn8Ozoi3gy5b9LRBeFkO",
+	"c3owrX+InDreheenVZQwsT0FhIE3OSRgHIPv3198foJSrNnuCibQL4qY64hzfwnWeOE7FBBaPOYscrUF",
+	"QXQfQeMb/S3Yjt/rd74no8/+krtP3P5FrN2QfrzxexIr5D2Kx58uQ3R3jOvvjRHiny2DJG4jgPOlPAJw",
+	"EEJSB2yf++yQNa+tOJ2l4lv/tV290IljEwPAKWWpkuDmXnNvNJTPzZkFH/D3K5AQx66Lm66IoeXeoKsH",
+	"a+Jis4OAJMt4tRzLlpMWiSkSThmaj8adTdP42E5cI5aCG8urvDedW/cxPXVKDpb0kb6a+hxlGKlYvsUr",
+	"E0EfYWTHAeAndqHWRDyyZRimR5zIsZKaf2TfyqhVfzg1Ueva0iqeu0ssVwZqpBG8KtjGSCfwH4DEfm0E",
+	"hCjuI0rTnjnDxMWT3WhvoPnuWT3+RsGv/Dtvk5d6ta6dCInQ7VPPuBKb5CdK2g84SAo0Mjct6JPfVckw",
+	"lV7fvoWiaWU7Ue/Wa5D32laoaR2g2UtPHfWK7nx80C0dO3Lwmm6aHnJTN+M7ZuD7K5sUWXuqAlTDb+jQ",
+	"kaaO0ZFMJ8JbgV/o9VYcAjPlrKxQ7egBVta/uN0EtZEUE9xUEvSTYClBrBsS+y5bYsW6yA4zUi5EXbJP",
+	"KhxJbe8F/odPkKGx8NNxT2wYeJM1xo2RdwKU7AqpFh5ZZXtRljjW04G5Q/uPjGRrf3WnCjX6Qx66sH8R",
+	"Ys0Aqy1W4GgKq/uAA3Hm+O3pvAnX/Fakte7nXQilQ3TIWoVCWwVbcVlFx5z/uxOVWC+BmBpkcijADdiY",
+	"WxHohmlAzFoYqxUogAQ8dbICNWRSJAra9A+givw8BFr+nHDIcumAlhAKhx7JpdHyK/EKI3c4dS3vJKa7",
+	"d1LzpEWpGsCAyW9p2Ubcz1sZN9Ew0H/r1P8KgMiDR+UUcY6HZy+Q0BGEUP2WpOj5I0jRFzHoqrxGcqxC",
+	"v8cQon7/n4nPazFzojyNDnqinfQaOv1+ftK91M5R/i1spOvkXDzCNvpJu1At2i4Rh4KiGFAUURp7DXe1",
+	"dluGNlvwQUdK8/H7zkvurC575X+VavEYbvz4rT4HBCQNzxFdfhzCH/TlT7dYXiG1f0Rin4EKDgz/xIkZ",
+	"IT72uOQtMDA6g+pVbfi02jIeeOyPkUQF68ljDTC/qoeoWshzUavTRsf+A9vPQ7j/CxnuXhHlDOajbHRM",
+	"PJmhflhT5/hQsLObDx5ypicXf/vZ34aJLOJvP/tJQw5gnO/aVJOLyRlfy7O7Z5MvP3/5/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

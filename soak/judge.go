@@ -171,11 +171,15 @@ func (w *world) judge(ctx context.Context, r *report) error {
 	}
 	w.say("%d events were accepted, and %d runs are there; comparing them with the twin", len(w.accepted), len(runs))
 	var missing, doubled, told []string
+	replied := 0
 	for name := range w.accepted {
+		if w.answers[name].reply != "" {
+			replied++
+		}
 		if len(runs[name]) == 0 {
 			missing = append(missing, name)
-		} else if w.answers[name] != runs[name][0].String() {
-			told = append(told, fmt.Sprintf("%s was told %s and is %s", name, w.answers[name], runs[name][0]))
+		} else if said := w.answers[name].run; said != "" && said != runs[name][0].String() {
+			told = append(told, fmt.Sprintf("%s was told %s and is %s", name, said, runs[name][0]))
 		}
 	}
 	for name, list := range runs {
@@ -189,6 +193,12 @@ func (w *world) judge(ctx context.Context, r *report) error {
 	r.holds("whatever was accepted has a run", len(w.accepted), missing)
 	r.holds("no event has two", len(runs), doubled)
 	r.holds("callers were told the run that it is", len(w.accepted), told)
+	var retold []string
+	if w.retold > 0 {
+		retold = append(retold, fmt.Sprintf("%d repeats were told something else", w.retold))
+	}
+	r.holds("a repeat is told the same", len(w.accepted), retold)
+	w.say("%d callers were answered by their runs", replied)
 
 	events := maps.Clone(w.accepted)
 	maps.Copy(events, w.left)

@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -46,11 +47,11 @@ type world struct {
 	hooks     map[string]string // path, by workflow
 	documents map[string]string
 
-	mu       sync.Mutex        // protects the following fields
-	accepted map[string]event  // answered 2xx
-	left     map[string]event  // whose callers left and never came back
-	answers  map[string]string // the run that each was told
-	retold   int               // accepted once, and told of another run later
+	mu       sync.Mutex       // protects the following fields
+	accepted map[string]event // answered 2xx
+	left     map[string]event // whose callers left and never came back
+	answers  map[string]heard // what each was told
+	retold   int              // accepted once, and told something else later
 }
 
 // node is a service in a process of its own.
@@ -66,7 +67,7 @@ type node struct {
 }
 
 func newWorld(ctx context.Context, s settings) (w *world, err error) {
-	w = &world{settings: s, database: "soak", hooks: map[string]string{}, accepted: map[string]event{}, left: map[string]event{}, answers: map[string]string{}}
+	w = &world{settings: s, database: "soak", hooks: map[string]string{}, accepted: map[string]event{}, left: map[string]event{}, answers: map[string]heard{}}
 	if w.dir, err = os.MkdirTemp("", "trellis-soak-"); err != nil {
 		return nil, err
 	}
@@ -293,17 +294,41 @@ func (w *world) anywhere(dice *rand.Rand) (string, bool) {
 	return "", false
 }
 
+// heard is what a caller was told: the run, and what that answered, where it did.
+type heard struct{ run, reply string }
+
 // tell calls a webhook once.
-func (w *world) tell(ctx context.Context, client *http.Client, address string, e event) (run string, err error) {
+func (w *world) tell(ctx context.Context, client *http.Client, address string, e event) (out heard, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+w.hooks[e.workflow], strings.NewReader(string(e.body())))
 	if err != nil {
-		return "", err
+		return out, err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	said, err := ottermere.Answer[struct {
+	res, err := client.Do(req)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		return out, err
+	}
+	if res.StatusCode/100 != 2 {
+		return out, fmt.Errorf("answered %d: %s", res.StatusCode, text)
+	}
+	if out.run = res.Header.Get("X-Run"); out.run != "" {
+		out.reply = fmt.Sprint(res.StatusCode, " ", string(text))
+		return out, nil
+	}
+	if res.StatusCode == http.StatusNoContent { // no item came to an answer
+		return out, nil
+	}
+	var said struct {
 		Run uuid.UUID `json:"run"`
-	}](client.Do(req))
-	return said.Run.String(), err
+	}
+	err = json.Unmarshal(text, &said)
+	out.run = said.Run.String()
+	return out, err
 }
 
 // callers tell of events until ctx ends, each again and again until it was
@@ -337,15 +362,22 @@ func (w *world) call(ctx context.Context, client *http.Client, dice *rand.Rand, 
 			patience = time.Duration(dice.IntN(20_000)) * time.Microsecond
 		}
 		within, cancel := context.WithTimeout(ctx, patience)
-		run, err := w.tell(within, client, address, e)
+		said, err := w.tell(within, client, address, e)
 		cancel()
 		if err == nil {
 			w.mu.Lock()
 			w.accepted[e.name] = e
-			if before, ok := w.answers[e.name]; ok && before != run {
+			before := w.answers[e.name]
+			if before.run != "" && said.run != "" && before.run != said.run || before.reply != "" && said.reply != "" && before.reply != said.reply {
 				w.retold++
 			}
-			w.answers[e.name] = run
+			if said.run == "" {
+				said.run = before.run
+			}
+			if said.reply == "" {
+				said.reply = before.reply
+			}
+			w.answers[e.name] = said
 			again := dice.IntN(10) == 0
 			w.mu.Unlock()
 			if again { // it was told twice

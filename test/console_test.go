@@ -95,7 +95,7 @@ func TestANewcomerBuildsTheSliceByHand(t *testing.T) {
 	}
 	do(t, page, browser.Settle(), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.See("Add a row to Calls in Counter"))
 	require.Empty(t, w.Tables.Rows(tables.CallsTab), "a rehearsal sends nothing")
-	do(t, page, browser.See(`{"values":{"name":"Hollowbank Pottery"`))
+	do(t, page, browser.See(`{"values":{"name":"Xxxxxxxxxx Xxxxxxx"`))
 	do(t, page, browser.Click("Go live…"), browser.See("What it will do"), browser.See("No sample has a field"), browser.Tick(), browser.Click("Put it live"), browser.See("Live, revision 1"))
 
 	sent, err = w.Report(context.Background(), calls)

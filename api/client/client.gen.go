@@ -618,6 +618,24 @@ func (e GoBackParamsKept) Valid() bool {
 	}
 }
 
+// Defines values for TakeSampleParamsPersonal.
+const (
+	TakeSampleParamsPersonalKept   TakeSampleParamsPersonal = "kept"
+	TakeSampleParamsPersonalMasked TakeSampleParamsPersonal = "masked"
+)
+
+// Valid indicates whether the value is a known member of the TakeSampleParamsPersonal enum.
+func (e TakeSampleParamsPersonal) Valid() bool {
+	switch e {
+	case TakeSampleParamsPersonalKept:
+		return true
+	case TakeSampleParamsPersonalMasked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for UnpauseWorkflowParamsKept.
 const (
 	UnpauseWorkflowParamsKeptDismiss UnpauseWorkflowParamsKept = "dismiss"
@@ -2284,6 +2302,21 @@ type Starting struct {
 	Trigger string `json:"trigger"`
 }
 
+// TestedCall defines model for TestedCall.
+type TestedCall struct {
+	// Run That it started, or whose key it had
+	Run *openapi_types.UUID `json:"run,omitempty"`
+
+	// Said Its body, as far as it is text
+	Said string `json:"said"`
+
+	// Sent The body that was sent
+	Sent string `json:"sent"`
+
+	// Status HTTP status of the answer
+	Status int `json:"status"`
+}
+
 // Together defines model for Together.
 type Together struct {
 	At time.Time `json:"at"`
@@ -2732,6 +2765,15 @@ type MakeHookSecretJSONBody struct {
 	Secret *string `json:"secret,omitempty"`
 }
 
+// TestCallJSONBody defines parameters for TestCall.
+type TestCallJSONBody struct {
+	// Fields A JSON object
+	Fields *Fields `json:"fields,omitempty"`
+
+	// Sample Whose fields are sent; the first unless said
+	Sample *openapi_types.UUID `json:"sample,omitempty"`
+}
+
 // GoLiveParams defines parameters for GoLive.
 type GoLiveParams struct {
 	// Kept What becomes of calls that were kept while it was paused: they start runs in their order, or are forgotten. Where there are some and it is not said, 409.
@@ -2755,6 +2797,15 @@ type GoBackParams struct {
 
 // GoBackParamsKept defines parameters for GoBack.
 type GoBackParamsKept string
+
+// TakeSampleParams defines parameters for TakeSample.
+type TakeSampleParams struct {
+	// Personal What becomes of names, mail addresses, telephone numbers and the like in it
+	Personal *TakeSampleParamsPersonal `form:"personal,omitempty" json:"personal,omitempty"`
+}
+
+// TakeSampleParamsPersonal defines parameters for TakeSample.
+type TakeSampleParamsPersonal string
 
 // UnpauseWorkflowParams defines parameters for UnpauseWorkflow.
 type UnpauseWorkflowParams struct {
@@ -2857,6 +2908,9 @@ type PlanEditsJSONRequestBody = Edits
 
 // MakeHookSecretJSONRequestBody defines body for MakeHookSecret for application/json ContentType.
 type MakeHookSecretJSONRequestBody MakeHookSecretJSONBody
+
+// TestCallJSONRequestBody defines body for TestCall for application/json ContentType.
+type TestCallJSONRequestBody TestCallJSONBody
 
 // RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
 type RehearseJSONRequestBody = Rehearse
@@ -3663,6 +3717,20 @@ type ClientInterface interface {
 	// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
 	EndHookSecret(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TestCallWithBody Call the address as the other side would, with a sample; live, it starts a run as any call
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+	TestCallWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestCall Call the address as the other side would, with a sample; live, it starts a run as any call
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+	TestCall(ctx context.Context, workflow WorkflowName, body TestCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GoLive Freeze the draft as the next revision and put it live
 	//
 	// Corresponds with POST /workflows/{workflow}/live (the `GoLive` operationId).
@@ -3743,7 +3811,7 @@ type ClientInterface interface {
 	// TakeSample Let the next real call become a sample; where the workflow is live its run starts as well
 	//
 	// Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
-	TakeSample(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TakeSample(ctx context.Context, workflow WorkflowName, params *TakeSampleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteSample Remove a sample
 	//
@@ -5646,6 +5714,40 @@ func (c *Client) EndHookSecret(ctx context.Context, workflow WorkflowName, secre
 	return c.Client.Do(req)
 }
 
+// TestCallWithBody Call the address as the other side would, with a sample; live, it starts a run as any call
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+func (c *Client) TestCallWithBody(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestCallRequestWithBody(c.Server, workflow, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestCall Call the address as the other side would, with a sample; live, it starts a run as any call
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+func (c *Client) TestCall(ctx context.Context, workflow WorkflowName, body TestCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestCallRequest(c.Server, workflow, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GoLive Freeze the draft as the next revision and put it live
 //
 // Corresponds with POST /workflows/{workflow}/live (the `GoLive` operationId).
@@ -5856,8 +5958,8 @@ func (c *Client) AddSample(ctx context.Context, workflow WorkflowName, body AddS
 // TakeSample Let the next real call become a sample; where the workflow is live its run starts as well
 //
 // Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
-func (c *Client) TakeSample(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeSampleRequest(c.Server, workflow)
+func (c *Client) TakeSample(ctx context.Context, workflow WorkflowName, params *TakeSampleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeSampleRequest(c.Server, workflow, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9816,6 +9918,53 @@ func NewEndHookSecretRequest(server string, workflow WorkflowName, secret openap
 	return req, nil
 }
 
+// NewTestCallRequest calls the generic TestCall builder with application/json body
+func NewTestCallRequest(server string, workflow WorkflowName, body TestCallJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestCallRequestWithBody(server, workflow, "application/json", bodyReader)
+}
+
+// NewTestCallRequestWithBody constructs an http.Request for the TestCall method, with any body, and a specified content type
+func NewTestCallRequestWithBody(server string, workflow WorkflowName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "workflow", workflow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workflows/%s/hook/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGoLiveRequest constructs an http.Request for the GoLive method
 func NewGoLiveRequest(server string, workflow WorkflowName, params *GoLiveParams) (*http.Request, error) {
 	var err error
@@ -10284,7 +10433,7 @@ func NewAddSampleRequestWithBody(server string, workflow WorkflowName, contentTy
 }
 
 // NewTakeSampleRequest constructs an http.Request for the TakeSample method
-func NewTakeSampleRequest(server string, workflow WorkflowName) (*http.Request, error) {
+func NewTakeSampleRequest(server string, workflow WorkflowName, params *TakeSampleParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10307,6 +10456,33 @@ func NewTakeSampleRequest(server string, workflow WorkflowName) (*http.Request, 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Personal != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "personal", *params.Personal, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -11465,6 +11641,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /workflows/{workflow}/hook/secrets/{secret} (the `EndHookSecret` operationId).
 	EndHookSecretWithResponse(ctx context.Context, workflow WorkflowName, secret openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndHookSecretResponse, error)
 
+	// TestCallWithBodyWithResponse Call the address as the other side would, with a sample; live, it starts a run as any call
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+	TestCallWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestCallResponse, error)
+
+	// TestCallWithResponse Call the address as the other side would, with a sample; live, it starts a run as any call
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+	TestCallWithResponse(ctx context.Context, workflow WorkflowName, body TestCallJSONRequestBody, reqEditors ...RequestEditorFn) (*TestCallResponse, error)
+
 	// GoLiveWithResponse Freeze the draft as the next revision and put it live
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11561,7 +11751,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
-	TakeSampleWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error)
+	TakeSampleWithResponse(ctx context.Context, workflow WorkflowName, params *TakeSampleParams, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error)
 
 	// DeleteSampleWithResponse Remove a sample
 	//
@@ -15583,6 +15773,54 @@ func (r EndHookSecretResponse) ContentType() string {
 	return ""
 }
 
+type TestCallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TestedCall
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestCallResponse) GetJSON200() *TestedCall {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestCallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestCallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestCallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestCallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestCallResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GoLiveResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17884,6 +18122,32 @@ func (c *ClientWithResponses) EndHookSecretWithResponse(ctx context.Context, wor
 	return ParseEndHookSecretResponse(rsp)
 }
 
+// TestCallWithBodyWithResponse Call the address as the other side would, with a sample; live, it starts a run as any call
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+func (c *ClientWithResponses) TestCallWithBodyWithResponse(ctx context.Context, workflow WorkflowName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestCallResponse, error) {
+	rsp, err := c.TestCallWithBody(ctx, workflow, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestCallResponse(rsp)
+}
+
+// TestCallWithResponse Call the address as the other side would, with a sample; live, it starts a run as any call
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workflows/{workflow}/hook/test (the `TestCall` operationId).
+func (c *ClientWithResponses) TestCallWithResponse(ctx context.Context, workflow WorkflowName, body TestCallJSONRequestBody, reqEditors ...RequestEditorFn) (*TestCallResponse, error) {
+	rsp, err := c.TestCall(ctx, workflow, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestCallResponse(rsp)
+}
+
 // GoLiveWithResponse Freeze the draft as the next revision and put it live
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18058,8 +18322,8 @@ func (c *ClientWithResponses) AddSampleWithResponse(ctx context.Context, workflo
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /workflows/{workflow}/samples/take (the `TakeSample` operationId).
-func (c *ClientWithResponses) TakeSampleWithResponse(ctx context.Context, workflow WorkflowName, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error) {
-	rsp, err := c.TakeSample(ctx, workflow, reqEditors...)
+func (c *ClientWithResponses) TakeSampleWithResponse(ctx context.Context, workflow WorkflowName, params *TakeSampleParams, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error) {
+	rsp, err := c.TakeSample(ctx, workflow, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -20942,6 +21206,39 @@ func ParseEndHookSecretResponse(rsp *http.Response) (*EndHookSecretResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestCallResponse parses an HTTP response from a TestCallWithResponse call
+func ParseTestCallResponse(rsp *http.Response) (*TestCallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestCallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TestedCall
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -68,8 +68,14 @@ func (a *app) sampleList() *cobra.Command {
 }
 
 func (a *app) sampleTake() *cobra.Command {
-	return &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample; where the workflow is live its run starts as well", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		if _, err := got[struct{}](cl.TakeSample(c.Context(), args[0])); err != nil {
+	var plain bool
+	c := &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample; where the workflow is live its run starts as well", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		params := &api.TakeSampleParams{}
+		if plain {
+			kept := api.TakeSampleParamsPersonalKept
+			params.Personal = &kept
+		}
+		if _, err := got[struct{}](cl.TakeSample(c.Context(), args[0], params)); err != nil {
 			return err
 		}
 		sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
@@ -78,8 +84,13 @@ func (a *app) sampleTake() *cobra.Command {
 		}
 		return a.show(sheet, func() {
 			fmt.Fprintf(a.out, "Waiting for the next call, for 15 minutes, at\n  %s\nSee it with: trellis sample list %s\n", sheet.Address, args[0])
+			if !plain {
+				fmt.Fprintln(a.out, "Names, mail addresses, telephone numbers and the like are masked in it, in their form; --as-it-came keeps them.")
+			}
 		})
 	})}
+	c.Flags().BoolVar(&plain, "as-it-came", false, "keep names, mail addresses, telephone numbers and the like in the sample")
+	return c
 }
 
 func (a *app) sampleAdd() *cobra.Command {

@@ -18,7 +18,7 @@ import (
 
 func (a *app) workflow() *cobra.Command {
 	return noun("workflow", "Build, check and run workflows",
-		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowUnpause(), a.workflowStart(), a.workflowAddress(), a.workflowSchema())
+		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowUnpause(), a.workflowStart(), a.workflowAddress(), a.workflowCall(), a.workflowSchema())
 }
 
 func (a *app) workflowList() *cobra.Command {

@@ -51,6 +51,59 @@ func (a *app) workflowAddress() *cobra.Command {
 	return c
 }
 
+// workflowCall calls an address for a test.
+func (a *app) workflowCall() *cobra.Command {
+	var file, sample string
+	c := &cobra.Command{
+		Use: "call NAME", Short: "Call a webhook for a test, as the other side would; live, it starts a run as any call", Args: cobra.ExactArgs(1),
+		Long:    "Sends a sample, or what a file says, through the same door as any call, with the proof that the workflow asks for.\nWhere a sample is taken, it becomes one.",
+		Example: "  trellis workflow call counter-calls\n  trellis workflow call counter-calls --file call.json",
+		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			body := api.TestCallJSONRequestBody{}
+			if file != "" {
+				items, err := a.items(file)
+				if err != nil {
+					return err
+				}
+				if len(items) != 1 {
+					return usage("%s holds %s; a call sends one", file, plural(len(items), "item"))
+				}
+				body.Fields = &items[0]
+			}
+			if sample != "" {
+				id, err := uuid.Parse(sample)
+				if err != nil {
+					return usage("--sample %q is no id of a sample; trellis sample list %s lists them", sample, args[0])
+				}
+				body.Sample = &id
+			}
+			got, err := got[api.TestedCall](cl.TestCall(c.Context(), args[0], body))
+			if err != nil {
+				return err
+			}
+			if err := a.show(got, func() {
+				fmt.Fprintf(a.out, "sent      %s\nanswered  %d\n", short(got.Sent, 200), got.Status)
+				if got.Said != "" {
+					fmt.Fprintf(a.out, "%s\n", got.Said)
+				}
+				if got.Run != nil {
+					fmt.Fprintf(a.out, "See what became of it: trellis run show %s\n", got.Run)
+				}
+			}); err != nil {
+				return err
+			}
+			if got.Status >= 400 {
+				return fmt.Errorf("the call was refused; trellis sample list %s says why", args[0])
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&file, "file", "", "file with the item to send, as JSON; - for standard input")
+	c.Flags().StringVar(&sample, "sample", "", "id of the sample to send; the first unless said")
+	c.MarkFlagsMutuallyExclusive("file", "sample")
+	return c
+}
+
 func (a *app) newHookSecret(c *cobra.Command, cl *api.Client, name, file string) error {
 	body := api.MakeHookSecretJSONRequestBody{}
 	if file != "" {

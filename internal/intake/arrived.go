@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/payload"
+	"youngtrellis/internal/core/personal"
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/store"
 )
@@ -79,15 +81,28 @@ func (in *Intake) note(ctx context.Context, h store.Hook, verdict, reason string
 	_ = in.Store.AddDelivery(ctx, in.Store.HookScope(h), h.Workflow, store.Delivery{Verdict: verdict, Reason: reason, Run: run, Bytes: body.length, Excerpt: words.Visible(strings.ReplaceAll(text, "\x00", "")), Items: body.items})
 }
 
+// mostMasked is how many masked fields are told by name.
+const mostMasked = 4
+
 // sample keeps the first item of a call that somebody waits for. That there is no room
 // for it is noted, and refuses nothing.
 func (in *Intake) sample(ctx context.Context, h store.Hook, fields []map[string]any, body excerpt) error {
 	defer in.Forget(h.Address)
-	text, err := item.Encode(fields[0])
+	kept, source := fields[0], "taken from a real call"
+	if !h.Plain {
+		var masked []string
+		if kept, masked = personal.Masked(kept); len(masked) > 0 {
+			source += ", masked: " + words.And(masked[:min(len(masked), mostMasked)]...)
+			if more := len(masked) - mostMasked; more > 0 {
+				source += fmt.Sprintf(" and %d more", more)
+			}
+		}
+	}
+	text, err := item.Encode(kept)
 	if err != nil {
 		return &Refused{Status: http.StatusBadRequest, Message: err.Error()}
 	}
-	_, err = in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), "taken from a real call", true)
+	_, err = in.Store.AddSample(ctx, in.Store.HookScope(h), h.Workflow, string(text), source, true)
 	if errors.Is(err, store.ErrSamplesFull) {
 		in.note(ctx, h, "sample", "it was not kept: "+err.Error(), nil, body.with(fields))
 		return nil

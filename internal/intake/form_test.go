@@ -276,7 +276,7 @@ func TestAFormThatIsPausedOrNotLive(t *testing.T) {
 	sent, err := d.fills(p.Submission, "who", "Ada")
 	require.NoError(t, err)
 	require.True(t, sent.Thanked)
-	require.Equal(t, []string{`{"who":"Ada"}`}, d.samples)
+	require.Equal(t, []string{`{"who":"Xxx"}`}, d.samples, "without who it was")
 	require.Empty(t, d.starts())
 }
 

@@ -19,6 +19,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -347,6 +348,8 @@ func (c *caller) samples() {
 	require.Nil(c, given["secret"], "what was given is not told again")
 	c.do(409, "POST", "/workflows/counter-calls/hook", "")
 	require.Len(c, c.do(200, "GET", "/workflows/counter-calls/hook", "")["secrets"], 2)
+	require.EqualValues(c, 202, c.do(200, "POST", "/workflows/counter-calls/hook/test", `{"fields": {"call_id": "tested", "duration_s": 3}}`)["status"])
+	c.do(404, "POST", "/workflows/counter-calls/hook/test", `{"sample": "`+uuid.NewString()+`"}`)
 	secret := given["id"].(string)
 	c.do(204, "DELETE", "/workflows/counter-calls/hook/secrets/"+secret, "")
 	require.NotEmpty(c, c.do(201, "POST", "/workflows/counter-calls/hook", "")["secret"])

@@ -205,5 +205,5 @@ func (s *Server) TakeSample(ctx context.Context, r api.TakeSampleRequestObject) 
 		return nil, refuse(http.StatusConflict, "no_webhook", "Only a workflow with an address, of a webhook or a form, can take a sample of what really comes.")
 	}
 	s.Intake.Forget(w.Hook)
-	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute)
+	return api.TakeSample202Response{}, s.Store.TakeSample(ctx, scopeOf(ctx), w.ID, 15*time.Minute, or(r.Params.Personal, "") == api.TakeSampleParamsPersonalKept)
 }

@@ -75,6 +75,7 @@ type Server struct {
 	spec     *openapi3.T
 	router   routers.Router
 	public   *url.URL
+	engine   http.Handler
 	pages    string // host name of the pages; "" where they have none of their own
 	limiters *limiters
 	signIn   *signin.Service
@@ -122,6 +123,7 @@ func (s *Server) Handler() (http.Handler, error) {
 	s.assets = &assets{files: s.Console}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
+	s.engine = r
 	r.HandleMethodNotAllowed = true
 	r.ContextWithFallback = true // handlers find the scope and the deadline of the request
 	r.Use(s.recovered, s.logged, s.headed, s.hosted, s.addressed)

@@ -87,6 +87,7 @@ type Hook struct {
 	State               string
 	Live                *int
 	Taking              bool
+	Plain               bool         // a sample is taken with what is personal in it
 	House               string       // the name of the workspace
 	Title               string       // of the workflow
 	Secrets             []HookSecret // sealed, the newest first
@@ -94,8 +95,8 @@ type Hook struct {
 
 // HookByAddress finds the workflow that an address belongs to.
 func (s *Store) HookByAddress(ctx context.Context, address string) (h Hook, err error) {
-	err = s.node.QueryRow(ctx, "SELECT workspace_id, id, name, state, live, coalesce(taking_until > now(), false), title, (SELECT x.name FROM workspace x WHERE x.id = workspace_id) FROM workflow WHERE hook = $1 OR path = $1", address).
-		Scan(&h.Workspace, &h.Workflow, &h.Name, &h.State, &h.Live, &h.Taking, &h.Title, &h.House)
+	err = s.node.QueryRow(ctx, "SELECT workspace_id, id, name, state, live, coalesce(taking_until > now(), false), taking_plain, title, (SELECT x.name FROM workspace x WHERE x.id = workspace_id) FROM workflow WHERE hook = $1 OR path = $1", address).
+		Scan(&h.Workspace, &h.Workflow, &h.Name, &h.State, &h.Live, &h.Taking, &h.Plain, &h.Title, &h.House)
 	if err != nil {
 		return h, translate(err)
 	}

@@ -102,10 +102,11 @@ func (s *Store) DeleteSample(ctx context.Context, sc Scope, workflow, id uuid.UU
 	})
 }
 
-// TakeSample lets the next delivery within the time become a sample.
-func (s *Store) TakeSample(ctx context.Context, sc Scope, workflow uuid.UUID, within time.Duration) error {
+// TakeSample lets the next delivery within the time become a sample: plain, or with what
+// is personal in it masked.
+func (s *Store) TakeSample(ctx context.Context, sc Scope, workflow uuid.UUID, within time.Duration, plain bool) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE workflow SET taking_until = now() + $2::interval WHERE id = $1", workflow, within.String())
+		_, err := tx.Exec(ctx, "UPDATE workflow SET taking_until = now() + $2::interval, taking_plain = $3 WHERE id = $1", workflow, within.String(), plain)
 		return err
 	})
 }

@@ -165,7 +165,7 @@ func TestWhatArrivesIsKeptShort(t *testing.T) {
 	require.Len(t, list, deliveriesKept)
 	require.Equal(t, fmt.Sprint(deliveriesKept+4), list[0].Reason)
 
-	require.NoError(t, b.TakeSample(ctx, b.sc, b.workflow.ID, time.Hour))
+	require.NoError(t, b.TakeSample(ctx, b.sc, b.workflow.ID, time.Hour, false))
 	h, err := b.HookByAddress(ctx, b.workflow.Hook)
 	require.NoError(t, err)
 	require.True(t, h.Taking)

@@ -12,6 +12,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
+	"fmt"
 	"hash"
 	"net/http"
 	"strconv"
@@ -253,4 +254,44 @@ func (r Rule) late(sent string, now time.Time) string {
 		return "its time, " + at.UTC().Format(time.RFC3339) + ", is more than " + r.Window.String() + " from ours: it was sent long ago, or a clock is wrong"
 	}
 	return ""
+}
+
+// Prove gives the headers by which a call with this body is proven, as its caller would.
+func (r Rule) Prove(body []byte, secret, id string, now time.Time) (http.Header, error) {
+	r = r.whole()
+	h := http.Header{}
+	switch r.Way {
+	case Open:
+	case Bearer:
+		h.Set("Authorization", "Bearer "+secret)
+	case Basic:
+		user := r.User
+		if user == "" {
+			user = "test"
+		}
+		h.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(user+":"+secret)))
+	case InHeader:
+		h.Set(r.Header, secret)
+	default:
+		key, err := r.key(secret)
+		if err != nil {
+			return nil, fmt.Errorf("the secret signs nothing: %w", err)
+		}
+		at := ""
+		if r.TimeIn != "" {
+			at = strconv.FormatInt(now.Unix(), 10)
+			h.Set(r.TimeIn, at)
+		}
+		if r.IDIn != "" {
+			h.Set(r.IDIn, id)
+		}
+		mac := hmac.New(hashes[r.Hash], key)
+		mac.Write(r.signed(at, id, body))
+		text := hex.EncodeToString(mac.Sum(nil))
+		if r.Base64 {
+			text = base64.StdEncoding.EncodeToString(mac.Sum(nil))
+		}
+		h.Set(r.Header, r.Prefix+text)
+	}
+	return h, nil
 }

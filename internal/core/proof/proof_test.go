@@ -36,6 +36,35 @@ func basic(user, password string) string {
 
 const body = `{"lot": 7}`
 
+// What is proven as a caller would is taken, whatever the way.
+func TestWhatIsProvenIsTaken(t *testing.T) {
+	t.Parallel()
+	standard := StandardPrefix + base64.StdEncoding.EncodeToString([]byte("a key of the standard, long enough"))
+	for name, r := range map[string]Rule{
+		"nothing said": {}, "a bearer": {Way: Bearer}, "a password": {Way: Basic, User: "kiln"}, "a password of anybody": {Way: Basic}, "a header": {Way: InHeader, Header: "X-Kiln-Key"}, "a standard": {Way: Standard}, "nothing": {Way: Open},
+		"a signature":            {Way: Signature, Header: "X-Sign", Signed: "{body}"},
+		"a signature with times": {Way: Signature, Header: "X-Sign", Signed: "v0:{time}:{id}:{body}", Hash: "sha512", Base64: true, Prefix: "v0=", TimeIn: "X-Time", IDIn: "X-ID", Window: time.Minute},
+	} {
+		secret := "new"
+		if r.Way == Standard {
+			secret = standard
+		}
+		h, err := r.Prove([]byte(body), secret, "d7", now)
+		require.NoError(t, err, name)
+		got, err := r.Check(h, []byte(body), []string{secret}, now)
+		require.NoError(t, err, name)
+		if r.IDIn != "" || r.Way == Standard {
+			require.Equal(t, "d7", got.ID, name)
+		}
+		if r.Way != Open {
+			_, err = r.Check(h, []byte(body), []string{StandardPrefix + "AAAA"}, now)
+			require.Error(t, err, name)
+		}
+	}
+	_, err := Rule{Way: Standard}.Prove([]byte(body), StandardPrefix+"%%", "d7", now)
+	require.ErrorContains(t, err, "the secret signs nothing")
+}
+
 func TestWhoKnowsTheSecretIsTaken(t *testing.T) {
 	t.Parallel()
 	at := strconv.FormatInt(now.Unix(), 10)

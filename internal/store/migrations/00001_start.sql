@@ -271,6 +271,7 @@ CREATE TABLE workflow (
   hook         text NOT NULL UNIQUE, -- 128 random bits
   path         text UNIQUE, -- in place of these, as the live revision says; of the whole service
   taking_until timestamptz, -- the next delivery until then becomes a sample
+  taking_plain boolean NOT NULL DEFAULT false, -- as it comes, with what is personal in it
   filled_on    date,                       -- when its form was last filled in
   filled       integer NOT NULL DEFAULT 0, -- how often on that day
   created      timestamptz NOT NULL DEFAULT now(),

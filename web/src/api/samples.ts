@@ -5,7 +5,7 @@ export const useSamples = (workflow: string, watching = false) =>
   useQuery({
     queryKey: ["samples", workflow],
     queryFn: () => ask(http.GET("/workflows/{workflow}/samples", { params: { path: { workflow } } })),
-    refetchInterval: watching ? 1500 : false,
+    refetchInterval: (q) => (watching || q.state.data?.taking ? 500 : false), // what comes is seen as it comes
   });
 
 /** All that can be done with the samples of a workflow. */
@@ -45,7 +45,8 @@ export function useSampleChanges(workflow: string) {
       onSuccess: again,
     }),
     take: useMutation({
-      mutationFn: () => ask(http.POST("/workflows/{workflow}/samples/take", { params: { path } })),
+      mutationFn: (personal: "masked" | "kept") =>
+        ask(http.POST("/workflows/{workflow}/samples/take", { params: { path, query: { personal } } })),
       onSuccess: again,
     }),
   };

@@ -489,6 +489,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workflows/{workflow}/hook/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call the address as the other side would, with a sample; live, it starts a run as any call */
+        post: operations["testCall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{workflow}/hook/secrets/{secret}": {
         parameters: {
             query?: never;
@@ -2394,6 +2414,19 @@ export interface components {
             /** @description The page can be opened: the workflow is live or paused, or a sample is taken */
             open?: boolean;
         };
+        TestedCall: {
+            /** @description HTTP status of the answer */
+            status: number;
+            /** @description Its body, as far as it is text */
+            said: string;
+            /** @description The body that was sent */
+            sent: string;
+            /**
+             * Format: uuid
+             * @description That it started, or whose key it had
+             */
+            run?: string;
+        };
         HookSecret: {
             /** Format: uuid */
             id: string;
@@ -3703,7 +3736,10 @@ export interface operations {
     };
     takeSample: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of names, mail addresses, telephone numbers and the like in it */
+                personal?: "masked" | "kept";
+            };
             header?: never;
             path: {
                 /** @description The workflow's name */
@@ -3880,6 +3916,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testCall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The workflow's name */
+                workflow: components["parameters"]["WorkflowName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /**
+                     * Format: uuid
+                     * @description Whose fields are sent; the first unless said
+                     */
+                    sample?: string;
+                    fields?: components["schemas"]["Fields"];
+                };
+            };
+        };
+        responses: {
+            /** @description What it was answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestedCall"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -118,6 +118,15 @@ export function useMakeHookSecret(workflow: string) {
   });
 }
 
+/** Calls a webhook as the other side would, with the first sample. */
+export function useTestCall(workflow: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => ask(http.POST("/workflows/{workflow}/hook/test", { ...at(workflow), body: {} })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["samples", workflow] }),
+  });
+}
+
 /** Ends a secret of a webhook: nobody proves anything by it from now on. */
 export function useEndHookSecret(workflow: string) {
   const client = useQueryClient();

@@ -2,7 +2,7 @@ import { ChevronRight, Copy } from "lucide-react";
 import { useEffect, useState } from "react";
 import { toast } from "sonner";
 import type { Schemas } from "../api/client";
-import { useCallSheet, useEndHookSecret, useMakeHookSecret } from "../api/workflows";
+import { useCallSheet, useEndHookSecret, useMakeHookSecret, useTestCall } from "../api/workflows";
 import { Trouble } from "../ui/parts";
 import { when } from "../ui/words";
 
@@ -74,6 +74,7 @@ export function CallSheet({ workflow, saved }: { workflow: string; saved: number
         </div>
       )}
       <Calls calls={calls} answer={answer} />
+      <TestCall workflow={workflow} ready={verify === "none" || secrets.length > 0} />
       <Trouble error={make.error ?? end.error} />
     </div>
   );
@@ -95,6 +96,51 @@ function ItsPage({ sheet }: { sheet: Schemas["CallSheet"] }) {
         )}{" "}
         {sheet.proof}
       </p>
+    </div>
+  );
+}
+
+/** A call as the other side would make it, and what it was answered. */
+function TestCall({ workflow, ready }: { workflow: string; ready: boolean }) {
+  const call = useTestCall(workflow);
+  return (
+    <div className="mt-2">
+      <div className="flex items-center gap-3">
+        <button
+          type="button"
+          className="btn"
+          disabled={!ready || call.isPending}
+          onClick={() => {
+            call.mutate();
+          }}
+        >
+          Send a test call
+        </button>
+        <span className="hint">
+          {ready
+            ? "As the other side would, with the first sample. Live, it starts a run as any call."
+            : "Make its secret first; callers prove themselves with it."}
+        </span>
+      </div>
+      {call.data && (
+        <div className="mt-1.5 rounded-lg border border-rule bg-sheet px-2 py-1.5" role="status">
+          Answered {call.data.status}
+          {call.data.run && (
+            <>
+              {", "}
+              <a className="text-leafink underline" href={`/runs/${call.data.run}`}>
+                open its run
+              </a>
+            </>
+          )}
+          {call.data.said && (
+            <pre className="mt-1 max-h-32 overflow-auto font-mono text-xs break-words whitespace-pre-wrap">
+              {call.data.said}
+            </pre>
+          )}
+        </div>
+      )}
+      <Trouble error={call.error} />
     </div>
   );
 }

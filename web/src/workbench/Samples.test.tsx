@@ -156,9 +156,7 @@ describe("samples", () => {
     };
     const { rerender } = render(<Samples workflow="w" called />);
     expect(screen.getByRole("status").textContent).toContain("It becomes a sample and starts nothing.");
-    expect(screen.getByRole("status").textContent).toContain(
-      "Nothing comes? Run the command of the call sheet",
-    );
+    expect(screen.getByRole("status").textContent).toContain("Nothing comes? Send a test call above.");
     expect(screen.getByText(/A call was refused, its proof is wrong/)).toBeTruthy();
     expect(screen.queryByRole("button", { name: "Start with it" })).toBeNull();
     rerender(<Samples workflow="w" called live />);
@@ -166,7 +164,13 @@ describe("samples", () => {
     await userEvent.click(screen.getByRole("button", { name: "Start with it" }));
     expect(did.start).toHaveBeenCalledExactlyOnceWith({ delivery: "d2" });
     await userEvent.click(screen.getByRole("button", { name: "Take the next call" }));
-    expect(did.take).toHaveBeenCalled();
+    expect(did.take).toHaveBeenLastCalledWith("masked");
+    await userEvent.click(screen.getByLabelText(/as they came/));
+    await userEvent.click(screen.getByRole("button", { name: "Take the next call" }));
+    expect(did.take).toHaveBeenLastCalledWith("kept");
+    rerender(<Samples workflow="w" called hosted />);
+    expect(screen.getByRole("status").textContent).toContain("Open the form at the address above");
+    expect(screen.getByRole("button", { name: "Take the next form" })).toBeTruthy();
   });
 });
 

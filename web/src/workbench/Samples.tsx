@@ -4,6 +4,7 @@ import { writeJson } from "../api/exact";
 import { useSamples, useSampleChanges } from "../api/samples";
 import { Trouble } from "../ui/parts";
 import { Arrived } from "./samples/Arrived";
+import { TakeNext } from "./samples/TakeNext";
 import { FromRun } from "./samples/FromRun";
 import { Profile } from "./samples/Profile";
 import { SampleRow } from "./samples/SampleRow";
@@ -22,6 +23,7 @@ export function Samples({
   title = workflow,
   live = false,
   called,
+  hosted = false,
   timed = false,
   seen,
 }: {
@@ -29,6 +31,7 @@ export function Samples({
   title?: string;
   live?: boolean; // what arrives starts runs too
   called: boolean;
+  hosted?: boolean; // by a page of ours
   timed?: boolean; // it starts by the clock
   seen?: Rehearsal | undefined; // how they go through the lines
 }) {
@@ -86,26 +89,25 @@ export function Samples({
       {list.length === 0 && (
         <div className="text-second">
           {called
-            ? "None yet. Take one from a real call, or write one."
+            ? `None yet. Take one from a real ${hosted ? "form" : "call"}, or write one.`
             : timed
               ? "None are needed: each start gives the first line one item, with the time at which it is due and the time before."
               : "None. A start without items gives the first line one empty item."}
         </div>
       )}
-      {called && <Arrived samples={samples.data} workflow={workflow} title={title} live={live} />}
+      {called && (
+        <Arrived samples={samples.data} workflow={workflow} title={title} live={live} hosted={hosted} />
+      )}
       <div className="mt-2 flex flex-wrap gap-2">
         {called && (
-          <button
-            type="button"
-            className="btn"
-            disabled={take.isPending}
-            onClick={() => {
+          <TakeNext
+            what={hosted ? "form" : "call"}
+            busy={take.isPending}
+            onTake={(personal) => {
               setWaiting(true);
-              take.mutate();
+              take.mutate(personal);
             }}
-          >
-            Take the next call
-          </button>
+          />
         )}
         <button
           type="button"

@@ -86,6 +86,7 @@ export function TriggerForm({
         title={workflow.title}
         live={workflow.state === "live" || workflow.state === "paused"}
         called={called}
+        hosted={sheet.data?.page === true}
         timed={workflow.timed === true}
         seen={seen}
       />

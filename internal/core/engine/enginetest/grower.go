@@ -109,7 +109,7 @@ func (g *Grower) step(depth int) []string {
 	case "distinct":
 		return []string{fmt.Sprintf(`{name: %s, type: distinct, settings: {by: item.n %% %d}}`, n, g.Between(3, 12))}
 	case "answer":
-		return []string{fmt.Sprintf(`{name: %s, type: answer, settings: {status: "(= 200 + abs(item.n %% 3) )", body: {from: %s, n: "(= item.n )"}}}`, n, n)}
+		return []string{fmt.Sprintf(`{name: %s, type: answer, settings: {status: "(= 200 + abs(item.n %% 3) )", headers: {X-Run: "(= run.id )"}, body: {from: %s, n: "(= item.n )"}}}`, n, n)}
 	case "continue":
 		return []string{g.Fails(n, "on_error: continue")}
 	case "fallback":

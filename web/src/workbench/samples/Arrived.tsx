@@ -16,11 +16,13 @@ export function Arrived({
   workflow,
   title,
   live,
+  hosted = false,
 }: {
   samples: Schemas["Samples"] | undefined;
   workflow: string;
   title: string;
   live: boolean;
+  hosted?: boolean;
 }) {
   const start = useStarts(workflow, title);
   const list = samples?.arrived.slice(0, 4) ?? [];
@@ -28,11 +30,12 @@ export function Arrived({
     <>
       {samples?.taking && (
         <div className="mt-1.5 rounded-lg bg-ambertint px-3 py-2 text-amber" role="status">
-          Waiting for the next call. It becomes a sample
+          Waiting for the next {hosted ? "form" : "call"}. It becomes a sample
           {live ? ", and its run starts as well." : " and starts nothing."}
           <div className="mt-1">
-            Nothing comes? Run the command of the call sheet above. If that arrives, the other side calls
-            another address, or does not call. What is refused is told here, with the reason.
+            {hosted
+              ? "Open the form at the address above, fill it in and send it."
+              : "Nothing comes? Send a test call above. If that arrives, the other side calls another address, or does not call. What is refused is told here, with the reason."}
           </div>
         </div>
       )}
