@@ -156,7 +156,7 @@ func TestAKilledServiceAnswersEachCallOnce(t *testing.T) {
 		})
 	}
 	for range kills {
-		time.Sleep(time.Duration(rand.IntN(700)) * time.Millisecond)
+		time.Sleep(time.Duration(rand.IntN(1500)) * time.Millisecond)
 		require.NoError(t, p.Process.Kill())
 		_ = p.Wait()
 		p = serve(t, database, data, "--hook-rate", "100000")
@@ -165,8 +165,8 @@ func TestAKilledServiceAnswersEachCallOnce(t *testing.T) {
 	stop.Store(true)
 	wait.Wait()
 	require.NoError(t, ctx.Err())
-	require.Greater(t, len(said), kills, "calls were answered")
-	require.Greater(t, len(ids), kills/2, "and forms")
+	require.Greater(t, len(said), 20, "calls were answered")
+	require.Greater(t, len(ids), 20, "and forms")
 	t.Logf("%d kills, %d calls, %d forms", kills, len(said), len(ids))
 
 	for body, answer := range said {

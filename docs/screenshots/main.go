@@ -5,6 +5,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"log"
@@ -41,7 +42,7 @@ func run(ctx context.Context) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Say: func(s string) { fmt.Println("screenshots: " + s) }})
+	w, err := ottermere.Start(ctx, ottermere.Options{Data: dir, Pages: "localhost", Say: func(s string) { fmt.Println("screenshots: " + s) }})
 	if err != nil {
 		return err
 	}
@@ -94,7 +95,6 @@ func run(ctx context.Context) error {
 	if err := browser.Within(30*time.Second, page, browser.SignIn(base, w.Email, w.Password)); err != nil {
 		return err
 	}
-	dark := chromedp.Evaluate(`localStorage.setItem("trellis-theme", "dark")`, nil)
 	light := chromedp.Evaluate(`localStorage.setItem("trellis-theme", "light")`, nil)
 	shots := []struct {
 		name    string
@@ -103,7 +103,6 @@ func run(ctx context.Context) error {
 		{"workflows", []chromedp.Action{light, chromedp.Navigate(base + "/workflows"), browser.See("Calls at the counter")}},
 		{"workbench", []chromedp.Action{chromedp.Navigate(base + "/workflows/kiln-list"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="dry"] button`), browser.Settle(), browser.Press(`//*[@role="row"][5]//*[@role="gridcell"][2]`)}},
 		{"finder", []chromedp.Action{chromedp.Navigate(base + "/workflows/counter-calls?line=noted"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[aria-label="Find a value for Values: minutes"]`), browser.Type(`[aria-label="Find a value for Values: minutes"][role=combobox]`, "dur"), browser.See("whole number")}},
-		{"workbench-dark", []chromedp.Action{dark, chromedp.Navigate(base + "/workflows/counter-calls"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="noted"] button`), browser.Settle(), browser.Press(`//*[@role="row"][3]//*[@role="gridcell"][5]`)}},
 		{"workbench-nested", []chromedp.Action{light, chromedp.Navigate(base + "/workflows/studio-notes"), browser.See("Rehearse"), browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.Press(`[data-line="way"] button`), browser.Settle()}},
 		{"run-nested", []chromedp.Action{chromedp.Navigate(base + "/runs/" + nested["glaze-order"]), browser.See("Tenmoku"), browser.Settle()}},
 		{"run", []chromedp.Action{light, chromedp.Navigate(base + "/runs/" + started.Run.String()), browser.See("Tall jug"), browser.Press(`//*[@role="row"][4]//*[@role="gridcell"][2]`), browser.See("Its way here")}},
@@ -131,7 +130,47 @@ func run(ctx context.Context) error {
 		}
 		fmt.Println("screenshots: made " + s.name)
 	}
+	if len(os.Args) == 1 || slices.Contains(os.Args[1:], "form") {
+		if err := form(ctx, page, w); err != nil {
+			return fmt.Errorf("form: %w", err)
+		}
+	}
 	return terminal(ctx, page, w, started.Run.String(), aside)
+}
+
+// form pictures a hosted form, what is wrong with it, and its answer, side by side as on
+// telephones.
+func form(ctx context.Context, page context.Context, w *ottermere.World) error {
+	sheet, err := ottermere.Answer[api.CallSheet](w.Client.CallSheet(ctx, "hall-hours"))
+	if err != nil {
+		return err
+	}
+	day := time.Now().AddDate(0, 0, 7)
+	for day.Weekday() != time.Friday {
+		day = day.AddDate(0, 0, 1)
+	}
+	fill := func(hour string) chromedp.Tasks {
+		return chromedp.Tasks{chromedp.SetValue("#who", "Ada Fen"), chromedp.SetValue("#day", day.Format(time.DateOnly)), chromedp.SetValue("#hour", hour)}
+	}
+	var pictures [3][]byte
+	err = browser.Within(30*time.Second, page, chromedp.EmulateViewport(390, 740), chromedp.Navigate(sheet.Address), fill("18:30"), chromedp.CaptureScreenshot(&pictures[0]),
+		chromedp.Evaluate(`document.querySelector("form").noValidate = true`, nil), fill("22:30"), browser.Click("Ask for the time"), browser.See("One thing to mend"), browser.Settle(), chromedp.CaptureScreenshot(&pictures[1]),
+		fill("18:30"), browser.Click("Ask for the time"), browser.See("Lisbon time."), browser.See("Book"), browser.Settle(), chromedp.CaptureScreenshot(&pictures[2]))
+	if err != nil {
+		return err
+	}
+	all := ""
+	for _, png := range pictures {
+		all += `<img style="border-radius:18px;border:1px solid #cfc9ba" src="data:image/png;base64,` + base64.StdEncoding.EncodeToString(png) + `">`
+	}
+	var png []byte
+	err = browser.Within(30*time.Second, page, chromedp.EmulateViewport(1280, 800), chromedp.Navigate("about:blank"), chromedp.Evaluate(fmt.Sprintf(`document.body.style.cssText = "margin:0;height:100vh;display:flex;gap:24px;justify-content:center;align-items:center;background:#e9e5da"; document.body.innerHTML = %q`, all), nil),
+		browser.Until("the pictures", `[...document.images].every((i) => i.complete)`), chromedp.CaptureScreenshot(&png))
+	if err != nil {
+		return err
+	}
+	fmt.Println("screenshots: made form")
+	return os.WriteFile(filepath.Join(folder, "form.png"), png, 0o644)
 }
 
 // withSamples runs a workflow with its samples and waits for its end.
