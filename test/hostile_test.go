@@ -12,14 +12,17 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	api "youngtrellis/api/client"
+	"youngtrellis/internal/browser"
 	"youngtrellis/internal/ottermere"
 )
 
@@ -175,4 +178,72 @@ func TestHostileBodies(t *testing.T) {
 	require.Greater(t, statuses[202], hostileBodies/10, "some are items: %v", statuses)
 	require.Greater(t, statuses[400], hostileBodies/10, "some are not: %v", statuses)
 	require.NotZero(t, statuses[413], "some are too large: %v", statuses)
+}
+
+// hostileForms is how many forms are sent that mean no good.
+const hostileForms = 2000
+
+// Forms that mean no good are refused in words, or taken as what they say; what comes
+// back of them is never part of the page.
+func TestHostileForms(t *testing.T) {
+	t.Parallel()
+	w := world(t, apart, func(o *ottermere.Options) { o.HookRate = 1_000_000 })
+	ctx := within(t, 4*time.Minute)
+	at := formed(ctx, t, w, "hall", "most: 1000000, fields: "+askedOfPotters, answered)
+	id := opens(ctx, t, at)
+	var mu sync.Mutex
+	statuses := map[int]int{}
+	numbers := make(chan int)
+	var wait sync.WaitGroup
+	for range 8 {
+		wait.Go(func() {
+			for n := range numbers {
+				h := hostile{rand.New(rand.NewPCG(20261129, uint64(n)))}
+				header, body := h.body()
+				if h.IntN(2) == 0 { // as the page sends it
+					values := url.Values{"form-submission": {h.of(id, id, id, "", "x.y", strings.Repeat("A", 3000))}}
+					for _, name := range []string{"who", "mail", "cone", "day", "hour", "days", "about", "picture", "agreed", "__proto__"} {
+						if h.IntN(2) == 0 {
+							values.Add(name, h.of(h.text(), hostileNames[h.IntN(len(hostileNames))], "yes", "9", `"><img src=x onerror="document.title=1">`))
+						}
+					}
+					header, body = http.Header{"Content-Type": {"application/x-www-form-urlencoded"}}, []byte(values.Encode())
+				}
+				header.Set("Accept", "text/html")
+				res, said, err := tellHook(ctx, followsNothing, at, header, body)
+				if err != nil {
+					t.Errorf("%d: %v", n, err)
+					continue
+				}
+				page := string(said)
+				switch {
+				case res.StatusCode != 303 && (res.StatusCode < 400 || res.StatusCode > 499):
+					t.Errorf("%d: %d %.300s, to %v %.200q", n, res.StatusCode, page, header, body)
+				case res.StatusCode != 303 && !strings.Contains(res.Header.Get("Content-Security-Policy"), "default-src 'none'"):
+					t.Errorf("%d: it is answered as %v", n, res.Header)
+				case strings.Contains(page, "<script>") || strings.Contains(page, "<img") || strings.Contains(page, "onerror=\"document"):
+					t.Errorf("%d: what was sent is part of the page: %s", n, page)
+				}
+				mu.Lock()
+				statuses[res.StatusCode]++
+				mu.Unlock()
+			}
+		})
+	}
+	for n := range hostileForms {
+		numbers <- n
+	}
+	close(numbers)
+	wait.Wait()
+	t.Log(statuses)
+	require.Greater(t, statuses[422], hostileForms/4, "most are to be mended: %v", statuses)
+
+	// And in a browser nothing of them runs.
+	p := visitor(t, 1280, 800)
+	const bad = `"><img src=x onerror="document.title='run'"><script>document.title='run'</script>`
+	do(t, p, chromedp.Navigate(at), browser.See("Time in the hall"), chromedp.Evaluate(`document.querySelector("form").noValidate = true`, nil), chromedp.SetValue("#who", bad), chromedp.SetValue("#about", "</textarea>"+bad), chromedp.SetValue("#mail", bad), browser.Click("Send"), browser.See("things to mend"), browser.Settle())
+	var who, title string
+	do(t, p, chromedp.Value("#who", &who), chromedp.Title(&title))
+	require.Equal(t, bad, who)
+	require.Equal(t, "Time in the hall · Ottermere Clayworks", title)
 }

@@ -33,9 +33,11 @@ import (
 type Options struct {
 	Data   string // folder; made if it is not there
 	Listen string // of the service; empty: any free loopback port
-	Pages  string // host name of forms, their answers and webhooks; empty: that of the service
-	Log    *slog.Logger
-	Say    func(string) // what is being done
+	// HookRate is how many calls a second one caller may make; 0: as many as unless said.
+	HookRate int
+	Pages    string // host name of forms, their answers and webhooks; empty: that of the service
+	Log      *slog.Logger
+	Say      func(string) // what is being done
 	// Cluster to use instead of one of its own, and the database in it.
 	Cluster  *cluster.Cluster
 	Database string
@@ -200,7 +202,7 @@ func (w *World) startService(ctx context.Context) error {
 	if w.options.Pages != "" {
 		pages = "http://" + w.options.Pages
 	}
-	w.Service, err = service.Start(ctx, service.Config{PagesURL: pages, DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log, Excepted: w.excepted()})
+	w.Service, err = service.Start(ctx, service.Config{PagesURL: pages, HookRate: w.options.HookRate, DatabaseURL: w.DatabaseURL, Listen: w.options.Listen, Data: filepath.Join(w.Data, "service"), Log: w.options.Log, Excepted: w.excepted()})
 	return err
 }
 

@@ -144,6 +144,9 @@ func (b *Body) raw(content io.Reader, kind string) ([]map[string]any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if f == nil {
+		return []map[string]any{{}}, nil
+	}
 	return []map[string]any{{"body": f.Value()}}, nil
 }
 

@@ -304,3 +304,15 @@ func FuzzItems(f *testing.F) {
 		}
 	})
 }
+
+// Whoever keeps files may say that there is none after all: as a part of a form that was
+// left empty.
+func TestAFileThatIsNoneIsNoField(t *testing.T) {
+	t.Parallel()
+	none := func(string, string, io.Reader) (*item.File, error) { return nil, nil }
+	for kind, content := range map[string]string{"application/octet-stream": "", "multipart/form-data; boundary=edge": "--edge\r\nContent-Disposition: form-data; name=\"picture\"; filename=\"\"\r\nContent-Type: application/octet-stream\r\n\r\n\r\n--edge--\r\n"} {
+		got, err := Items(Body{ContentType: kind, Content: strings.NewReader(content), Files: none, MostBytes: 1000, MostItems: 1})
+		require.NoError(t, err, kind)
+		require.Equal(t, []map[string]any{{}}, got, kind)
+	}
+}
