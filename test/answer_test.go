@@ -83,6 +83,11 @@ func TestACallerIsAnsweredByItsRun(t *testing.T) {
 	require.Equal(t, "no-store", got.header.Get("Cache-Control"))
 	require.Equal(t, got.body, call(0).body, "a repeat gets the same")
 
+	told, err := ottermere.Answer[api.Run](w.Client.GetRun(ctx, latestRun(ctx, t, w, "glaze-price").Id))
+	require.NoError(t, err)
+	require.NotNil(t, told.Answer)
+	require.Equal(t, "200 0 json", fmt.Sprint(told.Answer.Status, " ", told.Answer.Item, " ", told.Answer.Step), "and whoever looks at the run sees it")
+
 	got = call(1)
 	require.Equal(t, 303, got.status)
 	require.Equal(t, "https://ottermere.example/1", got.header.Get("Location"))

@@ -2117,6 +2117,13 @@ type Row struct {
 
 // Run defines model for Run.
 type Run struct {
+	// Answer What whoever set it off was answered, and by which item: the first that came to an answer. What others said was not heard
+	Answer *struct {
+		// Item Its address
+		Item   string `json:"item"`
+		Status int    `json:"status"`
+		Step   string `json:"step"`
+	} `json:"answer,omitempty"`
 	Columns []Column `json:"columns"`
 
 	// First How many items it takes to its first write before a retry lets others go on; left out where it takes all

@@ -162,7 +162,7 @@ func (a *app) showRun(ctx context.Context, cl *api.Client, id uuid.UUID, fate st
 		if err != nil {
 			return err
 		}
-		return a.show(map[string]any{"run": r.Run, "first": r.First, "columns": r.Columns, "passes": r.Passes, "lattice": l}, nil)
+		return a.show(map[string]any{"run": r.Run, "first": r.First, "answer": r.Answer, "columns": r.Columns, "passes": r.Passes, "lattice": l}, nil)
 	}
 	list, hint, err := a.bands(ctx, cl, r, fate, open, min(rows, 500))
 	if err != nil {
@@ -191,6 +191,9 @@ func (a *app) runHead(r api.Run) {
 	fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(bold, r.Run.Title), a.paint(color, stateWords(r.Run)), a.paint(grey, fmt.Sprintf("%s, revision %d, %s", when(r.Run.Accepted), r.Run.Revision, by(r))))
 	if w := countWords(r.Run.Counts); w != "" {
 		fmt.Fprintf(a.out, "%s, %s\n", w, plural(r.Run.Counts.Calls, "call"))
+	}
+	if r.Answer != nil {
+		fmt.Fprintf(a.out, "answered %d, by the item %s at %s\n", r.Answer.Status, r.Answer.Item, r.Answer.Step)
 	}
 	if r.Run.Message != "" {
 		fmt.Fprintln(a.out, a.paint(color, r.Run.Message))

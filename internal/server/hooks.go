@@ -36,8 +36,8 @@ func isHosted(t workflow.Trigger) bool {
 	return ok && k.Hosted
 }
 
-// answerOf says what a call is answered.
-func answerOf(w *workflow.Workflow) string {
+// answerWords says what a call is answered.
+func answerWords(w *workflow.Workflow) string {
 	if w == nil || !w.Answers() {
 		return `202 {"run": "the id of its run"}`
 	}
@@ -95,7 +95,7 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 			x.Body = string(text)
 		}
 	}
-	out := api.CallSheet200JSONResponse{Address: x.Address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Answer: answerOf(parsed)}
+	out := api.CallSheet200JSONResponse{Address: x.Address, Verify: api.CallSheetVerify(rule.By()), Proof: rule.Words(), Secrets: []api.HookSecret{}, Answer: answerWords(parsed)}
 	for _, c := range []struct {
 		in   api.CallSheetCallsIn
 		text string

@@ -11,7 +11,9 @@ import (
 
 	"youngtrellis/api"
 	"youngtrellis/internal/core/engine"
+	"youngtrellis/internal/core/reply"
 	"youngtrellis/internal/core/triggers"
+	"youngtrellis/internal/core/workflow"
 	"youngtrellis/internal/store"
 )
 
@@ -63,6 +65,30 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 	return out, nil
 }
 
+// answerOf tells what whoever set a run off was answered, and by which item.
+func (s *Server) answerOf(ctx context.Context, sc store.Scope, plan *workflow.Plan, run *api.Run) error {
+	if !plan.Answers {
+		return nil
+	}
+	a, err := s.Store.Answer(ctx, sc, run.Run.Id)
+	if err != nil || a.Reply == nil {
+		return err
+	}
+	said, err := reply.Decode(a.Reply)
+	if err != nil {
+		return err
+	}
+	run.Answer = &struct {
+		Item   string `json:"item"`
+		Status int    `json:"status"`
+		Step   string `json:"step"`
+	}{a.Key.Address.String(), said.Status, ""}
+	if step := plan.ByNumber(a.Key.Step); step != nil {
+		run.Answer.Step = step.Name
+	}
+	return nil
+}
+
 // run words a whole run. Only a run of the caller's workspace is found.
 func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, error) {
 	sc := scopeOf(ctx)
@@ -85,6 +111,9 @@ func (s *Server) run(ctx context.Context, id uuid.UUID) (api.Run, store.Run, err
 	out := api.Run{Run: s.summary(sc, r), Columns: columns(plan, plan.Catalog, c)}
 	if len(passes) > 0 && passes[0].AtFirst > 0 {
 		out.First = some(passes[0].AtFirst)
+	}
+	if err := s.answerOf(ctx, sc, plan, &out); err != nil {
+		return api.Run{}, r, err
 	}
 	for _, p := range passes {
 		out.Passes = append(out.Passes, struct {

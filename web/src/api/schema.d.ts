@@ -2500,6 +2500,13 @@ export interface components {
         };
         Run: {
             run: components["schemas"]["RunSummary"];
+            /** @description What whoever set it off was answered, and by which item: the first that came to an answer. What others said was not heard */
+            answer?: {
+                status: number;
+                /** @description Its address */
+                item: string;
+                step: string;
+            };
             /** @description How many items it takes to its first write before a retry lets others go on; left out where it takes all */
             first?: number;
             columns: components["schemas"]["Column"][];

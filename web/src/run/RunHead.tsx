@@ -10,7 +10,7 @@ import { useStarts } from "./useStarts";
 const isOver = (state: string) => !["queued", "running", "waiting"].includes(state);
 
 /** What a run is, how it stands, and what can be done about it as a whole. */
-export function RunHead({ run: { run, passes, first } }: { run: Run }) {
+export function RunHead({ run: { run, passes, first, answer } }: { run: Run }) {
   const state = stateWords(run);
   const resume = useResume(run.id);
   const cancel = useCancel(run.id);
@@ -31,6 +31,7 @@ export function RunHead({ run: { run, passes, first } }: { run: Run }) {
         <span className="truncate text-second">
           {when(run.accepted)} · revision {run.revision} ·{" "}
           {run.began === "by hand" ? `by ${passes[0]?.started_by ?? "hand"}` : run.began}
+          {answer && ` · answered ${String(answer.status)} at ${answer.step}`}
           {passes.length > 1 && ` · pass ${String(passes.length)}, ${last?.kind ?? ""}`}
         </span>
         <div className="ml-auto flex gap-2">
