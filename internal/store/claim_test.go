@@ -131,7 +131,7 @@ func TestStatementsOfANodeGoByKey(t *testing.T) {
 
 var (
 	statement = regexp.MustCompile(`^(SELECT|INSERT|UPDATE|DELETE|WITH)`)
-	grows     = regexp.MustCompile(`(?:Seq|Index|Index Only|Bitmap Heap) Scan (?:Backward )?(?:using (\S+) )?on ((?:live|run|pass|journal|lattice|start_key|callback|connection_permit|file|file_chunk)(?:_\d+|_other)?)\b`)
+	grows     = regexp.MustCompile(`(?:Seq|Index|Index Only|Bitmap Heap) Scan (?:Backward )?(?:using (\S+) )?on ((?:live|run|pass|journal|lattice|start_key|callback|answer|connection_permit|file|file_chunk)(?:_\d+|_other)?)\b`)
 	// A run, or one of the few other things that are found by their own key.
 	byOwnKey = regexp.MustCompile(`Index Cond: .*\b(run_id|key|hash|id|connection_id) = `)
 	// Indexes of just what is asked for.
@@ -226,6 +226,11 @@ func (b *bench) sayEverything(ctx context.Context, t *testing.T) {
 	require.NoError(t, b.Return(ctx, Permitted{b.sc.workspace, connection.ID, gate.ID}))
 	require.NoError(t, b.KeepCallback(ctx, "a token", Callback{Workspace: b.sc.workspace, Run: one.Run, Rounds: []byte{}, Address: []byte{}}))
 	require.NoError(t, b.CalledBack(ctx, "a token"))
+	b.says(t, one.Run, "a", "{}", 0)
+	b.answer(t, one.Run)
+	require.NoError(t, b.PlaceAnswer(ctx, Placed{Workspace: b.sc.workspace, Workflow: b.workflow.ID, Run: one.Run}, "its token"))
+	_, err = b.AnswerPlaced(ctx, "its token")
+	require.NoError(t, err)
 	file := NewID()
 	require.NoError(t, b.AddChunk(ctx, b.sc.workspace, file, 0, []byte("x")))
 	require.NoError(t, b.SealFile(ctx, b.sc.workspace, file, []byte("hash"), 1))
