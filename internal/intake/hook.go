@@ -129,6 +129,7 @@ func (in *Intake) Receive(ctx context.Context, c Call) (Received, error) {
 	if err != nil {
 		return Received{}, in.unread(ctx, h.Hook, body, err)
 	}
+	door.Keep(c.Header, fields)
 	if text, ok := fields[0][door.Challenge].(string); ok && door.Challenge != "" && len(fields) == 1 {
 		return in.answer(ctx, h, text)
 	}

@@ -822,3 +822,22 @@ func TestWhichCallsAreLookedAt(t *testing.T) {
 	require.ErrorIs(t, err, errUnknown)
 	require.Len(t, d.started, 1)
 }
+
+// Headers that a workflow asks for are fields of what a call brings; what proves who
+// calls is none.
+func TestHeadersOfACallBecomeFields(t *testing.T) {
+	t.Parallel()
+	d := newDoor(t, map[string]any{"headers": []any{"x-kiln-event", "X-Kiln-Other"}})
+	_, err := d.receive(proven("X-Kiln-Event", "fired", "X-Else", "no"), `[{"n": 1}, {"n": 2, "headers": "mine"}]`)
+	require.NoError(t, err)
+	require.Equal(t, `[{"headers":{"x-kiln-event":"fired"},"n":1},{"headers":{"x-kiln-event":"fired"},"n":2}]`, string(d.started[0].Items[0]))
+	k, _ := triggers.Find("webhook")
+	for name, settings := range map[string]map[string]any{
+		"a secret":    {"headers": []any{"Authorization"}},
+		"a signature": {"headers": []any{"X-Sign"}, "verify": "signature", "header": "x-sign"},
+		"no name":     {"headers": []any{"a b"}},
+	} {
+		_, errs := k.Start(settings)
+		require.NotEmpty(t, errs, name)
+	}
+}

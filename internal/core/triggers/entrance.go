@@ -8,13 +8,18 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/net/http/httpguts"
+
 	"youngtrellis/internal/core/form"
+	"youngtrellis/internal/core/item"
+	"youngtrellis/internal/core/proof"
 )
 
 // Entrance is which calls of an address are looked at, before anything is proven.
 type Entrance struct {
 	Methods   []string       // none: POST
 	From      []netip.Prefix // networks; none: from anywhere
+	Headers   []string       // of a call that become fields of its items, by canonical name
 	Challenge string         // parameter or field whose value is the answer to a call that only asks whether somebody is here; "" for none
 }
 
@@ -46,6 +51,7 @@ func (e Entrance) Lets(address string) bool {
 type entering struct {
 	Methods   []string `form:"methods" title:"Methods" part:"Which calls are taken" hint:"list" example:"[POST, PUT]" help:"POST unless said: also GET, PUT, PATCH or DELETE."`
 	From      []string `form:"from" title:"From the addresses" part:"Which calls are taken" hint:"list" example:"[203.0.113.7, 198.51.100.0/24]" help:"Addresses and networks that may call; from anywhere unless said."`
+	Headers   []string `form:"headers" title:"Headers to keep" part:"Which calls are taken" hint:"list" example:"[X-Kiln-Event]" help:"Headers of the call that items have in their field headers, by their names in small letters, as item.headers[\"x-kiln-event\"]."`
 	Challenge string   `form:"challenge" title:"Answers with" part:"Which calls are taken" example:"challenge" help:"Where the other side asks first whether somebody is here: the parameter or field of that call whose value is the answer. Such a call starts nothing."`
 }
 
@@ -71,6 +77,43 @@ func (e *entering) entrance() (out Entrance, err error) {
 		}
 		out.From = append(out.From, p.Masked())
 	}
+	for i, name := range e.Headers {
+		canonical := http.CanonicalHeaderKey(strings.TrimSpace(name))
+		switch {
+		case !httpguts.ValidHeaderFieldName(canonical):
+			return out, &form.Error{Field: fmt.Sprintf("headers[%d]", i), Err: fmt.Errorf("%q is no name of a header; they are written as X-Kiln-Event", name)}
+		case canonical == "Authorization" || canonical == "Cookie" || canonical == "Proxy-Authorization":
+			return out, &form.Error{Field: fmt.Sprintf("headers[%d]", i), Err: fmt.Errorf("what comes in %s proves who calls, and is kept nowhere", canonical)}
+		}
+		out.Headers = append(out.Headers, canonical)
+	}
 	out.Challenge = e.Challenge
 	return out, nil
+}
+
+// proofless holds that no header is kept by which callers prove themselves.
+func (e Entrance) proofless(rule proof.Rule) error {
+	held := rule.Held()
+	for i, name := range e.Headers {
+		if slices.Contains(held, name) {
+			return &form.Error{Field: fmt.Sprintf("headers[%d]", i), Err: fmt.Errorf("what comes in %s proves who calls, and is kept nowhere", name)}
+		}
+	}
+	return nil
+}
+
+// Keep puts the headers that are kept into items, in place of a field of that name.
+func (e Entrance) Keep(h http.Header, items []map[string]any) {
+	if len(e.Headers) == 0 {
+		return
+	}
+	kept := map[string]any{}
+	for _, name := range e.Headers {
+		if v := h.Get(name); v != "" {
+			kept[strings.ToLower(name)] = item.StorableText(v)
+		}
+	}
+	for _, it := range items {
+		it["headers"] = kept
+	}
 }

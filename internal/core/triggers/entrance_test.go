@@ -42,6 +42,10 @@ func TestASettingOfAProofCountsOrIsRefused(t *testing.T) {
 		"{id} is signed; say in which header it comes":         {"id_header", map[string]any{"verify": "signature", "header": "X-Sign", "signed": "{id}.{body}"}},
 		"the body is signed once":                              {"signed", map[string]any{"verify": "signature", "header": "X-Sign", "signed": "nothing"}},
 		`"LOOK" is no method that is taken`:                    {"methods[1]", map[string]any{"methods": []any{"POST", "LOOK"}}},
+		"Authorization proves who calls, and is kept nowhere":  {"headers[0]", map[string]any{"headers": []any{"authorization"}}},
+		"X-Sign proves who calls, and is kept nowhere":         {"headers[1]", map[string]any{"verify": "signature", "header": "x-sign", "headers": []any{"X-Kiln-Event", "X-SIGN"}}},
+		"a path can be guessed":                                {"path", map[string]any{"path": "kiln-hall", "verify": "none"}},
+		"it waits for at most 5 minutes":                       {"answer_within", map[string]any{"answer_within": "6m"}},
 		"it is neither an address nor a network":               {"from[0]", map[string]any{"from": []any{"the works"}}},
 		"it counts only with verify: signature; choose that, ": {"signed", map[string]any{"signed": "{time}.{body}"}},
 	} {

@@ -1,6 +1,7 @@
 package triggers
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
@@ -97,16 +98,11 @@ var webhookKind = New(Info{
 	return "Whenever its address is called" + w.words(w.Key)
 }, func(w *webhook) (Start, error) {
 	runs, err := w.runs()
-	rule, wrong := w.rule()
+	rule, unproven := w.rule()
+	entrance, closed := w.entrance()
+	err = cmp.Or(err, unproven, closed)
 	if err == nil {
-		err = wrong
-	}
-	entrance, wrong := w.entrance()
-	if err == nil {
-		err = wrong
-	}
-	if err == nil {
-		err = errors.Join(w.check(), w.proven(rule))
+		err = cmp.Or(w.check(), w.proven(rule), entrance.proofless(rule))
 	}
 	return Start{Key: w.Key, KeyLasts: w.For, Runs: runs, Proof: rule, Entrance: entrance, Path: w.Path, AnswerWithin: w.AnswerWithin}, err
 })
