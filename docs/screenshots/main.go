@@ -214,7 +214,7 @@ func terminal(ctx context.Context, page context.Context, w *ottermere.World, run
 		}
 		var png []byte
 		err := browser.Within(20*time.Second, page, chromedp.Navigate("about:blank"), chromedp.ActionFunc(func(ctx context.Context) error {
-			return chromedp.Evaluate(fmt.Sprintf(`document.body.style.cssText = "margin:0;background:#1d211d;color:#e9ebe3"; const pre = document.createElement("pre"); pre.style.cssText = "margin:22px;font:12.5px/1.5 'DejaVu Sans Mono',monospace"; pre.textContent = %q; document.body.replaceChildren(pre);`, out.String()), nil).Do(ctx)
+			return chromedp.Evaluate(fmt.Sprintf(`document.body.style.cssText = "margin:0;background:#1d211d;color:#e9ebe3"; const pre = document.createElement("pre"); pre.style.cssText = "margin:22px;font:12.5px/1.38 'DejaVu Sans Mono',monospace"; pre.textContent = %q; document.body.replaceChildren(pre);`, out.String()), nil).Do(ctx)
 		}), chromedp.CaptureScreenshot(&png))
 		if err != nil {
 			return err

@@ -66,7 +66,7 @@ func (s *answering) rehearse(f *flow) error {
 		return err
 	}
 	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Out++ })
-	s.base.pass(f, Prepared, r.Words(), f.it.Fields)
+	s.base.pass(f, Prepared, r.Words(false), f.it.Fields)
 	return nil
 }
 
@@ -122,7 +122,7 @@ func (s *answering) settle(f *flow, e *Entry) error {
 	if err != nil {
 		return fmt.Errorf("the journaled answer of %s cannot be read: %w", s.step.Name, err)
 	}
-	s.show(f, Written, r.Words())
+	s.show(f, Written, r.Words(true))
 	s.attach(f, e)
 	f.it = f.it.Derive(s.step.Number, s.rounds, f.it.Fields, e.Ended)
 	s.counts.at(s.step.Number, func(c *StepCounts) { c.In++; c.Out++ })

@@ -73,5 +73,5 @@ func TestARehearsalSaysWhatWouldBeAnswered(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, m.Said)
 	require.Equal(t, Prepared, m.Seen[1].Cell(1).Fate)
-	require.Equal(t, "answered 200: Row 1", m.Seen[1].Cell(1).Text)
+	require.Equal(t, "would answer 200: Row 1", m.Seen[1].Cell(1).Text)
 }

@@ -184,9 +184,12 @@ func (r *Reply) Content() (kind string, body []byte, err error) {
 	}
 }
 
-// Words are the reply in a line.
-func (r *Reply) Words() string {
-	out := fmt.Sprintf("answered %d", r.Status)
+// Words are the reply in a line, as it was given, or would be.
+func (r *Reply) Words(given bool) string {
+	out := fmt.Sprintf("would answer %d", r.Status)
+	if given {
+		out = fmt.Sprintf("answered %d", r.Status)
+	}
 	switch _, body, err := r.Content(); {
 	case r.Page != nil:
 		out += ": " + r.Page.Title
