@@ -79,6 +79,42 @@ describe("a pasted list of fields", () => {
   });
 });
 
+describe("what else can be said of a field", () => {
+  it("is help, and bounds by what it takes", async () => {
+    const set = shown([{ name: "day", title: "Day", type: "string", format: "date" }]);
+    expect(screen.queryByLabelText("Earliest")).toBeNull();
+    await userEvent.click(screen.getByRole("button", { name: "More on Day" }));
+    await userEvent.type(screen.getByLabelText("Earliest"), "today");
+    await userEvent.type(screen.getByLabelText("Help"), "Not on Sundays");
+    expect(set()).toEqual([
+      {
+        name: "day",
+        title: "Day",
+        type: "string",
+        format: "date",
+        earliest: "today",
+        description: "Not on Sundays",
+      },
+    ]);
+    await userEvent.clear(screen.getByLabelText("Earliest"));
+    expect(set()).toEqual([
+      { name: "day", title: "Day", type: "string", format: "date", description: "Not on Sundays" },
+    ]);
+  });
+
+  it("is read as what it is, and says what is wrong", async () => {
+    const set = shown([{ name: "picture", title: "Picture", hint: "file", up_to: 5 }]);
+    const largest = screen.getByLabelText("Largest");
+    expect((largest as HTMLInputElement).value).toBe("5");
+    await userEvent.clear(largest);
+    await userEvent.type(largest, "2.5");
+    expect(screen.getByText("2.5 is not a whole number")).toBeTruthy();
+    await userEvent.clear(largest);
+    await userEvent.type(largest, "12");
+    expect(set()).toEqual([{ name: "picture", title: "Picture", hint: "file", up_to: 12 }]);
+  });
+});
+
 describe("fields to ask for", () => {
   it("have each type that can be chosen", () => {
     for (const t of askedTypes) expect(askedType(withType({ name: "a" }, t.name))).toBe(t.name);

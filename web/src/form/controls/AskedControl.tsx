@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { asFields, type Fields, type Json } from "../../api/client";
 import { askedType, askedTypes, choicesOf, nameOf, pastedFields, withChoices, withType } from "../askedTypes";
 import { readList } from "../read";
+import { AskedMore } from "./AskedMore";
 import { WorkspaceListControl } from "./NamedControls";
 import type { ControlProps } from "./props";
 
@@ -226,7 +227,7 @@ function AskedRow({ id, field, number, taken, onChange, onUp, onRemove }: RowPro
           />
         </div>
       )}
-      <div className="mt-1.5 flex items-center gap-3 text-xs text-second">
+      <div className="mt-1.5 flex flex-wrap items-center gap-3 text-xs text-second">
         <label className="flex items-center gap-1.5">
           <input
             type="checkbox"
@@ -239,6 +240,7 @@ function AskedRow({ id, field, number, taken, onChange, onUp, onRemove }: RowPro
           />
           must be filled in
         </label>
+        <AskedMore key={type ?? "other"} id={id} named={named || which} field={field} onChange={onChange} />
         <code className="ml-auto truncate font-mono" title="How steps read it">
           item.{text(field["name"])}
         </code>
