@@ -63,8 +63,11 @@ func (in *Intake) place(ctx context.Context, h store.Hook, run uuid.UUID) (token
 	return token, in.Store.PlaceAnswer(ctx, store.Placed{Workspace: h.Workspace, Workflow: h.Workflow, Run: run}, token)
 }
 
-// lookFor is how long a look at an address of an answer waits for it.
-const lookFor = 20 * time.Second
+// How long a look at an address of an answer waits for it.
+const (
+	lookFor     = 20 * time.Second
+	lookBriefly = time.Second
+)
 
 // Answer gives what a run answers whose address this is. Patient waits a while where it
 // is not there yet. The error is a *Refused where there is no such address (any more).
@@ -76,11 +79,11 @@ func (in *Intake) Answer(ctx context.Context, token string, patient bool) (*Told
 	if err != nil {
 		return nil, err
 	}
-	within := time.Duration(0)
+	within := lookBriefly
 	if patient {
 		within = lookFor
 	}
-	limited, cancel := context.WithTimeout(ctx, max(within, time.Second))
+	limited, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	out, err := toldBy(in.Node.Answer(limited, at.Workspace, at.Run))
 	if err != nil {

@@ -211,6 +211,27 @@ func TestFilesAreTakenOfOurOwnPagesAlone(t *testing.T) {
 	require.Equal(t, int64(1_000_000), large.Most)
 }
 
+// A stranger names no file of the workspace: only what came with the form is one.
+func TestAFileThatIsOnlyNamedIsNone(t *testing.T) {
+	t.Parallel()
+	d := formDoor(t, nil)
+	body := "--edge\r\nContent-Disposition: form-data; name=\"" + SubmissionField + "\"\r\n\r\n" + d.view(t).Submission + "\r\n--edge\r\nContent-Disposition: form-data; name=\"who\"\r\n\r\nAda\r\n" +
+		"--edge\r\nContent-Disposition: form-data; name=\"picture\"\r\nContent-Type: application/json\r\n\r\n{\"file\": \"sha256-" + strings.Repeat("0", 64) + "\", \"name\": \"a\", \"type\": \"b\", \"size\": 7}\r\n--edge--\r\n"
+	sent, err := d.Submit(context.Background(), Call{Address: address, Header: http.Header{"Content-Type": {"multipart/form-data; boundary=edge"}}, Body: strings.NewReader(body)})
+	require.NoError(t, err)
+	require.True(t, sent.Thanked)
+	require.Equal(t, []string{`[{"who":"Ada"}]`}, d.starts())
+}
+
+func TestAFormWithoutFilesTakesNone(t *testing.T) {
+	t.Parallel()
+	d := formDoor(t, map[string]any{"fields": []any{map[string]any{"name": "who", "type": "string"}}})
+	_, err := d.fills(d.view(t).Submission, "who", "Ada", "@picture", "a jug")
+	status, text := refusal(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Equal(t, "No files are taken here.", text)
+}
+
 func TestGuardsAgainstSpam(t *testing.T) {
 	t.Parallel()
 	d := formDoor(t, map[string]any{"most": int64(2)})

@@ -28,7 +28,7 @@ func (in *Intake) Submit(ctx context.Context, c Call) (*FormSent, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &submitting{Intake: in, f: f, ctx: ctx, long: c.Long}
+	s := &submitting{Intake: in, f: f, ctx: ctx, long: c.Long, came: map[string]bool{}}
 	body := &seen{from: c.Body, most: MostBody}
 	fields, err := payload.Items(payload.Body{ContentType: c.Header.Get("Content-Type"), Encoding: c.Header.Get("Content-Encoding"), Content: body,
 		Files: s.file, Text: s.text, Most: MostBody, MostBytes: MaxBody, MostItems: 1})
@@ -57,6 +57,7 @@ type submitting struct {
 	id    string // of the view; "" where it is none of ours
 	good  bool   // it can be sent still
 	typed triggers.Typed
+	came  map[string]bool // files that came with it, by their ids
 	err   error
 }
 
@@ -75,14 +76,11 @@ func (s *submitting) file(name, kind string, content io.Reader) (*item.File, err
 	if _, err := begins.Peek(1); errors.Is(err, io.EOF) {
 		return nil, nil // none was chosen
 	}
-	if s.id == "" || s.err != nil {
-		return nil, errors.Join(errFilesFirst, s.err)
+	if s.err != nil {
+		return nil, s.err
 	}
-	if s.Files == nil {
-		return nil, &Refused{Status: http.StatusUnprocessableEntity, Message: "No files are taken here."}
-	}
-	if s.long != nil {
-		s.long()
+	if s.id == "" {
+		return nil, errFilesFirst
 	}
 	most := int64(0)
 	for _, p := range s.f.start.Asks.Properties {
@@ -90,7 +88,17 @@ func (s *submitting) file(name, kind string, content io.Reader) (*item.File, err
 			most = max(most, triggers.UpTo(p))
 		}
 	}
-	return s.Files.Incoming(s.ctx, s.f.Workspace, name, kind, &seen{from: begins, most: most})
+	if s.Files == nil || most == 0 {
+		return nil, &Refused{Status: http.StatusUnprocessableEntity, Message: "No files are taken here."}
+	}
+	if s.long != nil {
+		s.long()
+	}
+	f, err := s.Files.Incoming(s.ctx, s.f.Workspace, name, kind, &seen{from: begins, most: most})
+	if err == nil {
+		s.came[f.ID] = true
+	}
+	return f, err
 }
 
 // typedOf are texts and files by the names of their fields.
@@ -131,7 +139,7 @@ func (s *submitting) taken(body *seen) (*FormSent, error) {
 	case s.id == "" || !s.good:
 		return s.again("This page was open for long. Look it through, and send it once more.", nil)
 	}
-	if f.plan == nil || f.Taking {
+	if f.Taking {
 		if err := in.sample(s.ctx, f.Hook, []map[string]any{fields}, body.excerpt); err != nil {
 			return nil, err
 		}
@@ -155,8 +163,10 @@ func (s *submitting) files() error {
 		var list []any
 		for _, v := range s.typed[p.Name] {
 			text, is := v.(string)
-			if !is {
+			if file, ok := item.AsFile(v); ok && s.came[file.ID] {
 				list = append([]any{v}, list...)
+			}
+			if !is { // also what only says that it is a file
 				continue
 			}
 			b, err := s.ours(s.ctx, s.f, "form file", text)

@@ -13,12 +13,23 @@ import (
 	"youngtrellis/internal/core/words"
 	"youngtrellis/internal/files"
 	"youngtrellis/internal/intake"
-	"youngtrellis/internal/pages"
 )
 
 // foreignPolicy is that of answers whose bytes others had a part in: nothing of them
 // runs, and nothing of them is ours.
 const foreignPolicy = "sandbox; default-src 'none'; frame-ancestors 'none'"
+
+// callOf is a call of an address as the intake takes it.
+func (s *Server) callOf(c *gin.Context) intake.Call {
+	return intake.Call{
+		Address: c.Param("address"), Method: c.Request.Method, From: s.clientAddress(c.Request), Header: c.Request.Header, Query: c.Request.URL.Query(),
+		Body: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength,
+		Long: func() {
+			_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
+			patient(c.Writer, time.Hour)
+		},
+	}
+}
 
 // hook takes a webhook's delivery.
 //
@@ -32,18 +43,11 @@ func (s *Server) hook(c *gin.Context) {
 		write(c, refuse(http.StatusTooManyRequests, "too_many", "Too many calls at once. Send this one again in five seconds."))
 		return
 	}
-	from := s.clientAddress(c.Request)
-	if c.GetHeader("X-Forwarded-For") != "" && !s.trusts(from) && len(s.Proxies) == 0 {
+	call := s.callOf(c)
+	if c.GetHeader("X-Forwarded-For") != "" && !s.trusts(call.From) && len(s.Proxies) == 0 {
 		s.forwarded.Store(true)
 	}
-	got, err := s.Intake.Receive(c.Request.Context(), intake.Call{
-		Address: c.Param("address"), Method: c.Request.Method, From: from, Header: c.Request.Header, Query: c.Request.URL.Query(),
-		Body: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength,
-		Long: func() {
-			_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
-			patient(c.Writer, time.Hour)
-		},
-	})
+	got, err := s.Intake.Receive(c.Request.Context(), call)
 	var refused *intake.Refused
 	if errors.As(err, &refused) && refused.Allow != "" {
 		c.Header("Allow", refused.Allow)
@@ -142,7 +146,7 @@ func (s *Server) answered(c *gin.Context) {
 	}
 	t, err := s.Intake.Answer(c.Request.Context(), c.Param("token"), s.PagesURL == "" || !prefersPage(c.Request))
 	if err != nil && prefersPage(c.Request) {
-		s.noForm(c, pages.Look{Scripts: s.PagesURL != ""}, err)
+		s.noForm(c, s.look(nil), err)
 		return
 	}
 	if err != nil {

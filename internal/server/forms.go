@@ -86,7 +86,7 @@ func (s *Server) openForm(c *gin.Context) {
 	}
 	p, err := s.Intake.Form(c.Request.Context(), c.Param("address"))
 	if err != nil {
-		s.noForm(c, pages.Look{Scripts: s.PagesURL != ""}, err)
+		s.noForm(c, s.look(nil), err)
 		return
 	}
 	s.showForm(c, http.StatusOK, p)
@@ -107,7 +107,7 @@ func (s *Server) allowsForm(c *gin.Context) bool {
 		return true
 	}
 	c.Header("Retry-After", "20")
-	page, err := pages.Message(pages.Look{Scripts: s.PagesURL != ""}, "Too many at once", "Many forms came from where you are just now. Go back, and send yours again in half a minute; what you typed is still there.")
+	page, err := pages.Message(s.look(nil), "Too many at once", "Many forms came from where you are just now. Go back, and send yours again in half a minute; what you typed is still there.")
 	s.page(c, http.StatusTooManyRequests, page, err)
 	c.Abort()
 	return false
@@ -155,17 +155,10 @@ func (s *Server) fillForm(c *gin.Context) {
 		return
 	}
 	address := c.Param("address")
-	sent, err := s.Intake.Submit(c.Request.Context(), intake.Call{
-		Address: address, Method: c.Request.Method, From: s.clientAddress(c.Request), Header: c.Request.Header, Query: c.Request.URL.Query(),
-		Body: http.MaxBytesReader(c.Writer, c.Request.Body, intake.MostBody), Length: c.Request.ContentLength,
-		Long: func() {
-			_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(time.Hour))
-			patient(c.Writer, time.Hour)
-		},
-	})
+	sent, err := s.Intake.Submit(c.Request.Context(), s.callOf(c))
 	switch {
 	case err != nil:
-		look := pages.Look{Scripts: s.PagesURL != ""}
+		look := s.look(nil)
 		if p, err := s.Intake.Form(c.Request.Context(), address); err == nil {
 			look = s.look(p)
 		}
@@ -183,7 +176,7 @@ func (s *Server) fillForm(c *gin.Context) {
 func (s *Server) formSent(c *gin.Context) {
 	p, err := s.Intake.Form(c.Request.Context(), c.Param("address"))
 	if err != nil { // it was closed by what was sent, or since
-		page, err := pages.Message(pages.Look{Scripts: s.PagesURL != ""}, "Thank you", "We have what you sent.")
+		page, err := pages.Message(s.look(nil), "Thank you", "We have what you sent.")
 		s.page(c, http.StatusOK, page, err)
 		return
 	}

@@ -1,8 +1,10 @@
 package steps
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 
 	"youngtrellis/internal/core/expr"
 	"youngtrellis/internal/core/item"
@@ -39,19 +41,16 @@ func answerSentence(a *answer) string {
 	return "Answer … (to fill in)"
 }
 
-// saysStatus are statuses that say all by themselves.
-func saysStatus(a *answer) bool { return a.Status != nil || len(a.Header) > 0 }
-
 func compileAnswer(a *answer) (Operator, error) {
-	if a.Body == nil && a.Page == nil && !saysStatus(a) {
-		return nil, wrong("body", fmt.Errorf("say what is answered: a body for a caller, or a page for a person"))
+	if a.Body == nil && a.Page == nil && a.Status == nil && len(a.Header) == 0 {
+		return nil, wrong("body", errors.New("say what is answered: a body for a caller, or a page for a person"))
 	}
 	for _, x := range []struct {
 		name  string
 		value *expr.Value
 	}{{"text", a.Text}, {"rows", a.Rows}, {"note", a.Note}} {
 		if x.value != nil && a.Page == nil {
-			return nil, wrong(x.name, fmt.Errorf("it stands on a page; say in page what that is headed with"))
+			return nil, wrong(x.name, errors.New("it stands on a page; say in page what that is headed with"))
 		}
 	}
 	for _, name := range item.Keys(a.Header) {
@@ -87,8 +86,8 @@ func sayable(name string) string {
 // statusOf reads a status.
 func statusOf(v any) (int, error) {
 	text := expr.Text(v)
-	var n int
-	if _, err := fmt.Sscanf(text, "%3d", &n); err != nil || fmt.Sprint(n) != text || n < 200 || n > 599 {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 200 || n > 599 {
 		return 0, fmt.Errorf("%q is no status that can be answered; it is a number between 200 and 599, as 200 or 404", text)
 	}
 	return n, nil
