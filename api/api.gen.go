@@ -1455,6 +1455,39 @@ type Items struct {
 	WhilePaused *bool `json:"while_paused,omitempty"`
 }
 
+// KeepPasted defines model for KeepPasted.
+type KeepPasted struct {
+	Action *string `json:"action,omitempty"`
+
+	// Connection A connection that is there and has the same secret, or the name of a new one; chosen unless given
+	Connection *string `json:"connection,omitempty"`
+
+	// Connector A connector of the workspace that calls the same address, or the name of a new one
+	Connector *string `json:"connector,omitempty"`
+	Text      string  `json:"text"`
+
+	// Title Of a new connector
+	Title *string `json:"title,omitempty"`
+
+	// Values What is to be entered, by the name of the secret; also in place of what stands in the text
+	Values *map[string]string `json:"values,omitempty"`
+}
+
+// KeptPasted defines model for KeptPasted.
+type KeptPasted struct {
+	// Action As a step names it, CONNECTOR.ACTION
+	Action     string     `json:"action"`
+	Connection Connection `json:"connection"`
+	Connector  string     `json:"connector"`
+
+	// Joined The connector was there already
+	Joined bool `json:"joined"`
+
+	// Made The connection is new
+	Made    bool `json:"made"`
+	Version int  `json:"version"`
+}
+
 // Kind defines model for Kind.
 type Kind struct {
 	// Alone Of a trigger: it starts without an item that somebody gives
@@ -1923,15 +1956,30 @@ type Paste struct {
 
 // Pasted defines model for Pasted.
 type Pasted struct {
-	// Connector A connector document with a sign-in method for the secrets found
-	Connector *string `json:"connector,omitempty"`
+	// Action The name that the action would have
+	Action string `json:"action"`
+
+	// Connector The name of the connector that the call would be kept in, unless another is given
+	Connector string `json:"connector"`
 
 	// Files Files that the command reads
-	Files *[]string `json:"files,omitempty"`
+	Files []struct {
+		// Field The field of the item that the step takes it from
+		Field string `json:"field"`
+		Name  string `json:"name"`
 
-	// Notes Options that change nothing here
-	Notes  []string `json:"notes"`
-	Origin string   `json:"origin"`
+		// Text The field gives the text that the file holds, not the file
+		Text bool `json:"text"`
+	} `json:"files"`
+
+	// Joins That connector is there already: the call becomes another action of it
+	Joins *bool `json:"joins,omitempty"`
+
+	// Notes What is left out, and what goes out otherwise than the call would send it
+	Notes []string `json:"notes"`
+
+	// Origin Where the call goes: scheme, host and port
+	Origin string `json:"origin"`
 
 	// Placeholders Stand-ins for a value, to be filled in
 	Placeholders []struct {
@@ -1939,18 +1987,26 @@ type Pasted struct {
 		Where string `json:"where"`
 	} `json:"placeholders"`
 
-	// Secrets Found and taken out of the step
+	// Request The request as the step sends it, to the byte, its secrets masked
+	Request string `json:"request"`
+
+	// Secrets Taken out of the step, or to be entered: what a connection keeps
 	Secrets []struct {
-		Hint  string `json:"hint"`
+		// Asked The placeholder that stood there: it is to be entered
+		Asked *string `json:"asked,omitempty"`
+
+		// Hint Its last characters, of a long one
+		Hint string `json:"hint"`
+		Name string `json:"name"`
+
+		// Shown It is no secret, as a user name
+		Shown bool   `json:"shown"`
 		Where string `json:"where"`
 	} `json:"secrets"`
 	Sentence *string `json:"sentence,omitempty"`
 
 	// Settings A JSON object
 	Settings Fields `json:"settings"`
-
-	// Values The secrets found, by name, for the new connection; kept nowhere
-	Values *map[string]string `json:"values,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -2423,6 +2479,9 @@ type Way struct {
 	Help    string `json:"help"`
 	Method  string `json:"method"`
 
+	// Name By which a connection chooses it: that of the method unless there are several of one
+	Name string `json:"name"`
+
 	// Redirect The address to register with the application
 	Redirect *string `json:"redirect,omitempty"`
 	Scopes   *[]struct {
@@ -2893,6 +2952,9 @@ type PlanMendingJSONRequestBody = MendingWish
 // PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
 type PasteCallJSONRequestBody = Paste
 
+// KeepPastedJSONRequestBody defines body for KeepPasted for application/json ContentType.
+type KeepPastedJSONRequestBody = KeepPasted
+
 // ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
 type ResumeRunJSONRequestBody = Onward
 
@@ -3093,6 +3155,9 @@ type ServerInterface interface {
 	// PasteCall Make an http step of a curl command or a raw HTTP request
 	// (POST /paste)
 	PasteCall(c *gin.Context)
+	// KeepPasted Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	// (POST /paste/keep)
+	KeepPasted(c *gin.Context)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -4474,6 +4539,19 @@ func (siw *ServerInterfaceWrapper) PasteCall(c *gin.Context) {
 	}
 
 	siw.Handler.PasteCall(c)
+}
+
+// KeepPasted operation middleware
+func (siw *ServerInterfaceWrapper) KeepPasted(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.KeepPasted(c)
 }
 
 // ListRuns operation middleware
@@ -6133,6 +6211,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/connectors/:connector", wrapper.RemoveConnector)
 	router.GET(options.BaseURL+"/connectors/:connector", wrapper.GetConnector)
 	router.POST(options.BaseURL+"/paste", wrapper.PasteCall)
+	router.POST(options.BaseURL+"/paste/keep", wrapper.KeepPasted)
 	router.POST(options.BaseURL+"/try", wrapper.TryAction)
 	router.GET(options.BaseURL+"/allowances", wrapper.ListAllowances)
 	router.PUT(options.BaseURL+"/allowances", wrapper.SetAllowances)
@@ -8116,6 +8195,45 @@ type PasteCalldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PasteCalldefaultApplicationProblemPlusJSONResponse) VisitPasteCallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepPastedRequestObject struct {
+	Body *KeepPastedJSONRequestBody
+}
+
+type KeepPastedResponseObject interface {
+	VisitKeepPastedResponse(w http.ResponseWriter) error
+}
+
+type KeepPasted201JSONResponse KeptPasted
+
+func (response KeepPasted201JSONResponse) VisitKeepPastedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepPasteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepPasteddefaultApplicationProblemPlusJSONResponse) VisitKeepPastedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10334,6 +10452,9 @@ type StrictServerInterface interface {
 	// PasteCall Make an http step of a curl command or a raw HTTP request
 	// (POST /paste)
 	PasteCall(ctx context.Context, request PasteCallRequestObject) (PasteCallResponseObject, error)
+	// KeepPasted Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	// (POST /paste/keep)
+	KeepPasted(ctx context.Context, request KeepPastedRequestObject) (KeepPastedResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -12165,6 +12286,48 @@ func (sh *strictHandler) PasteCall(ctx *gin.Context) {
 	}
 }
 
+// KeepPasted operation middleware
+func (sh *strictHandler) KeepPasted(ctx *gin.Context) {
+	var request KeepPastedRequestObject
+
+	var body KeepPastedJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepPasted(ctx, request.(KeepPastedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepPasted")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(KeepPastedResponseObject); ok {
+		if err := validResponse.VisitKeepPastedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *gin.Context, params ListRunsParams) {
 	var request ListRunsRequestObject
@@ -13808,325 +13971,334 @@ func (sh *strictHandler) UnpauseWorkflow(ctx *gin.Context, workflow WorkflowName
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39khs3si/4KgjujfBMbEndku356I79Q9aHrTuypavuM9oTE94OkAWSmC4CHADVFMehiPsa+wL7YPdJ",
-	"NpAJoKrIRLGqm2x75twTccaSWIXCZyI/fvnLXyYzvVprJZSzk4tfJmtu+Eo4YeBv33FV+v+Wws6MXDup",
-	"1eRi8l5VW2b0xjI9Z1oJNuWqvGBP2Fwb5paCSSdW8KP/izNysRCmgL8ovhLxB+vEmrkld2zFSwEN6Tlb",
-	"cbUtmDZMq5s5l1VtxKSYSP/df9TCbCfFxDcyuZj4r06KiZ0txYr7Xrrt2v+7dUaqxeTLl2LyUislZr7b",
-	"P8E7uyO5Xgo2S898ZaF/8XNr7pbN15rHJsXEiH/U0ohycuFMLfr78EYa6976Gdn//g96AwMOMwYzJD47",
-	"ZmrFHL8VljnNpLNs7hthGyOdeMp8r7VbCmMZN4JZ4Ri3shT+fSMKxlXJODPCmW2ca99gJRx8YsUWmmn1",
-	"lH2Sbqlrx6TDZWi+yqvqaWbWoSedaV/xz3JVryYXz87h/4rJSqrwL0WcEKmcWAgDM/J2/iN3syW9HHfC",
-	"WKkV9mjDLTOCl5eMM+t4hbtk4QfyzbPnsYdLwUthmi6+nT/BD/QvjF+TF5W8JfbFJ/9xzhZG12u2kHd+",
-	"SvysyFtxwTbLbcE2Ye42/slSzud+NeZGr2ApcdnEKjOH0NCA3v1F4vGj2riVO7v/vxkxn1xM/o+z5kCf",
-	"4a/2LDUWW37Hp6LaH/cHblzcMhU8Qg8g/nZoAB9rleu/qVWngbk2K+4mF5O6ln5gdINXTqzpfeOlyc4B",
-	"3vmif2JAnz9pczuv9CbX8U38vb+pd9K6KHQIcVJJOEVjBIlv8a94OgYcHb+EsyVXCwHilRZqql5N4eQc",
-	"7Ef7/H6s1dtXmXHhsuabO7zM/ux94vYvYu0yB3MqZnol4IKZ8aqyQVYII9itWPszKSt/CYH4WPPaivLC",
-	"z8fWyxADcs4y6edJSMO0Kf3tpA0I07k2C+2c8OLRS1OUqShn9UqAbJWOScuUdsxyWRbsm/M/56Sl709n",
-	"owjl5eLfJtCTSTEppV1Jayc/k1Mh3VKqvgs4jFz59Ta6XiwZZzNu/SVg2dX16w9nL19cvcbRMaNrVTa/",
-	"fO3/Ff909oz9DpqKZ1/rNePwPF49v8+Mb4M9bI9QxqtuZzxpgNwYvsXxhaOUv5zjYeu9mlsncvh5+uIf",
-	"tmutrIDefjB6WomV/+NMKycU7D6+Xldyxn2Pztb4xP/5d4sHcJjoje3CF4nNDIu3MVot8OJe6o2/PVYC",
-	"NhpMU2jKf+kFaiBeUTN6LYyT2Hsxn4uZI2d9LkVV2s7KHOivb3e7v2DFZCmqNfkNkGbND1OtK8GV/2Ul",
-	"3FKX5EsqrPreD7C65A9G6/n+Rqmkui1AT2BTPrstWK1K7bfKwJ3od8JacHr6LF+tK3Fo1v7Kq1rA4zO9",
-	"FnbMOSgmVvj9NqMnAxSyG34DQo2eYyddRb9cK+lsRop6TcqLTy/LprKqRFl4objRprSkYG7O1t8m4TDi",
-	"l1sjKOJOTHNaxKsu7MNG0Onp3/2TX4rJC6/BZbq50FItWCXvvDCoq5KV2gvb7vbnNyut3JJWsPXcCRWE",
-	"dlkLhjKLuaU0bstKvm0NN15zxWQDcl86vDMsm27xSq307HZyoeqq+lJMpsLr3UTPg0QKAhqvnXApW28C",
-	"raSqnbBNX4LivxHitr1z+/YczNp32ANiV814GTdVXysvw2P+DVAXhouKl/A89W24M27AXBk0indSQTte",
-	"gaYvAiPuZKPcSAs74pIpv4txqeCP4k4Yf+3vr6iXUtyJajusQ/goiLZVOEPDD3QweWFnWm+6pAPu9w15",
-	"DYRdJt3+0fPHuBTmZsO3+3Pz0esyMCdLfidAKRGqFOUlKjxzqaRdMh2VnTiNo/aY/wY1TFjf4dsF2voE",
-	"e4JSBtriJU5gmv5mc6bPtqclK1S+Swd0R2C4jjJacieeOIkybW91s+J10zIV+uVlS0WJMpO7fLffpZ26",
-	"L86kY4aroL+yilvXFmWXwZXgVQkrZlqV6CRwS21F9NeAoe/3zMzLouBiEF43xKPE1ZaVstyXs7tHINgP",
-	"frB+jxDmgr8boBfEWztzBE3kp8SLCFI0VFIln5KunTArbR2bekEdpQUowEtdlRbdUOhO8VOBCjTsKP+y",
-	"3y37ww4dJtWD/N29e2VGWyu9kh3rxzCZ3V6ks0tOc24Bdie5EQD98/0pCu/uhL/A6R40bS2XGan/ic1+",
-	"+z9pfyEuOmI+fijdnv7IF4QidL91KtAzcHABg/9gfx1xKORM2ltRvmwu4t25DHf0BeM4rd5eFXpdhSEz",
-	"6WDnwsCFc1ItwOrl0alKzXmtgt0853XlJhfPzouOi67fPVdM1kvDLdVbewHX6xaMMr9GJd96peZPE/jA",
-	"O6EWXgX7xn+CmH/s/qFL4g1qiTvCdXfe4m9sA2LNS25/d7KF9vtRgSOOEuX/1Ir09vlGQLOLCyEtWwmu",
-	"HKp93IH1aUHHuGT/cf2S1aoS1oJvUHXH/4wY/xdib3wnFlK99PYnLlh3Hb0F7o0ZWuSttfHii22WcrZE",
-	"vVSvVl7mQ++9xi2UnbQW/g/ffvv1t4eWfrzxQg2std93tXRQb8cp6UExtuJOqIyy7lVXv3g5Syc1Evxh",
-	"eo6LbVmpo4t9X5VEH1PoB2dbwQ21paBLmcDCCiRZ6He8ovweLJjT/vREZ/og/elVLV7x7SEDcnf8foNI",
-	"21jHXsZEQTo5ykGF0zdYC3xVi2uvaJFqs66nFTGKjyHWBAqPtOCmMuD0D7qv0mypa8NmXLGpwMHqeZ8E",
-	"OCDqG9EOL7SmJY43rHwRd/XP5EmoqqulEMT55mVphKWPGFd2g9cYZSjUM3TyoeWOzwpQ3WQF7spGOob7",
-	"k5oHcJzSV1JVgY+QJ5kC/2/Z2uiF4St7yf7z/X98vLl6/fLj62tvuHgdc56uqZkRnS29o0Gqthd0VpvK",
-	"X2FbtwSV5O/8jmN3CIdoMXHiszu8eOCPhEepNdnddHotMu70NV+IuKP8U8GLvDe9/oZGL3Pws6LLyP/s",
-	"+C1cD/uqim+c/mzYGfB6cMly7AtK+6AgzKXfAOoSusasFzCbpXBLYbwU7XSb7gDtS/OyOOyutdF3cK1a",
-	"Uc3DlogHI603xCEZGFmkMPG7gZSP/sqVitVWhMiw2AjrxknEH7S+vcINR6zsnTByvm1vt6ngBlS3Kbdy",
-	"NimayKGVC8UdxpphR3Pjp81fBLRrvr3h4llOn4yz20xAPHDpcOfEhShHyooRhmwMp1Pt9PhpDQbxDkRu",
-	"YN5cnTECnda3N6shBgq4DENvitbUhtabUTSNknMpqmp/Juf8sEPqDUcHReM3H3YNGuFFAO2hhUjK/il4",
-	"GzU4jLS0gi82RF/g2EGg5uuzZ/QJQ+2xr49X/hn/rFzVFXeC7glnRiwFN5ZXFxjr0vMYRAOABkS3k3TD",
-	"fVwwK704UMFs8w9DlyiRM0x8wxr1CPDgddxb21tJTTEvSy+XjVjpO/8HVAFLP6PwL7k5faCtGKPzfab+",
-	"y6WY3VLn3evwwxWq6DvdFX8hXDW8oTdSlYcdmv3jTh+lB6zlTBBKgYbV6vZ0R20oB0dgMmGlXSWhjPHD",
-	"IUqCFdzMliKj6LeChOG2ZOkF6hxsltsbsVq77eFuxplpv0ROra7qFREXnIoFV5QmCcZWxBXBdY+PFgPv",
-	"kqQ/ErYY6T4Ai4jjpY9CD2MrXnmEGPslm/OqAhNFhs6Fv5Pf7/ctlWLdiSG2ugfu8Z4pAY8qzAg+OXRG",
-	"5qKqbmiT/f08+F+bcL1WFxDqBfSXv8jQL7k34lbHF/xO3ARBSw9tKaoydWH/Z5lxHUbJSYR1KXfJW2fZ",
-	"uuIzEX3Qunb+Sbyrnj6nJsdbbTYTIebbm6Uf2lQIdRPvs/1ermRVSdvRRKRyf/iGnKtsbFkJ63rcBIBJ",
-	"XPpLzIl1sv6l8/rupGgUScMV4Mv8XQ06SVg3ymppvJL78+g3m783k1NxfygtHCTRBPhLgucC7vBaMf84",
-	"LXl0nZlcUDYsuXM5KCSt3QpAm6lY1Irsb//tKdwNjyEZ4l2n1+uOEtX6MQWz94IPGy5d9lBsSAcNDAyX",
-	"8QKOvZdNtkA8H8bKZqKqrLesGmBGC6vZAd0IPltexlhM96Cv/T/yqsqbxMllO2Ibh1jgoCA9esvxK0Mu",
-	"O9/tGwpjdkiMlbJkVsOhiQphwfjcCcO4YsIYTe/wTQbmdE0Bhvevj6FghZZTJ6hn4CnwZ6ItOtubtNmR",
-	"O+KXFFuNkYdbNcks+sZuX2A7Bt8s7YlhtsesUSUHXt/4dU0HS9KvN/nYJ4QCSHf6awgSTGtZlcKwFd96",
-	"I78T2W5JpIXhyg3XUb/3j1ObdlFzQ97rP7y/ur748P7jNZozNvlXNgHexxOab11PKzmDw670VJdbuAl4",
-	"VemNKDOhedg3tXKyGj758M5muSXndSmVy8Q5QTFZcsNnTpjkEE0et/1LV8xzd520zP8a21hXXNHXdgQ/",
-	"9Fsg8FS/F2ElrQ0yOnP3+k6wis9u7SjsVh5GJmnNF0GdYd5gfy40aQZyWeaCReGEYsAC3H6bpb8ZMKLg",
-	"N9NGG1JxbWIs3XZhZ4vykvGpBUhg7OgW4ve+yVulN2rU3FgXHB5RcalVFBXFRPv+TY1GF+UsRKLgT3Np",
-	"VrQH1j99Iz6vpRF2BISicf8MUN5qK8qb6XYc5uauQUZTOkBSEHLwGf8IeDXb57zdBODiSCVuKXjllgzC",
-	"RK1LZtCl1AjifbFbpIug5RHDJQ27M3YriA3c880ENqcuCIOW2E6it/9yumqFg3Ygp60L4HhyfcU/h1yZ",
-	"5604alrlcQJpZ8pTj3uGjDfiznU87erNLe9rc1E/GFzLZ/tOkF44FSoPVEu1W2Zu9lLPbO6HetW1vahr",
-	"YN9/6fcfWH7fBjA+D7gjSg5kZbUXbHvN/8jLYGNKC/LUrnn7ZLW2m5ULdYPyftDkfaIDqXl1J3jARoAj",
-	"4366Dr4z4nMtQdcdeXP+xt2F/UJQTImAH2pDwrYSHWYQh2D6Thj2w/X1B2LG++HAeGCa7uD6Yg/aQi2u",
-	"WrP5WxPde0hftbZr97C2N3J3qP/54sd3/qb+71fvf9qBrDz78zdfn39zSGSnpnu7dt34Srs9y6LnpbLO",
-	"1M3x33sgOmjiLb7WVYVSfSOmS60zfofcYevHm2eOwGAAOHQ2M0P+sQ+c8t63YlyZSKzTEM6kxIoRpTQh",
-	"/yEfUHWaGbGQ1tujYKO6ru92MjzOlz5Ij7OOybRdOz/vMj2Za+/vWioy3hPyTaMdL5XTmO5I42uGOumU",
-	"djdlVynouIbu7/0JrpZxriESGRAa6tr8O9Y97QIgbf405F3zn9obr0QlvRaSSzk1Rt6Jkvk/qrRxAcvr",
-	"uHHCG6bM1IrIgBgRB55uA2ybcI5/ngmzprUAWQ4KAxvBbcYrPyKSbBwnoUBvASQPCOeQ7lcwq0OahV4J",
-	"MNtnXIWci3jOV6TWcCdMKVFsRNFa1igPUMWG1J8iZvEZMYcQbwzii/IwNgAGyMNlCB9LMxQXopn19sjJ",
-	"3SPnc0KuHC1tow9hvDOu+NFcN4OqtHM3Nz8QgXAO5nQnl3oTfBXi81rMwDqGEBhLyTnR3B6lJVUx+bkn",
-	"2Wt/16FMKbBjzybFoRlKuyeOmp4qSP/kFZXkGSLwEc4Pg85D8getPSRli3nX0np2TplaRlinqaDDO+GQ",
-	"RgBMZr7gUmXCnMKIIR0CnwyNJQ3zQ0XJd9c7tw74HDn5R1Uin51/86dv//iHBymRrwyfuw8VHbLljolS",
-	"Opvy4Pb2wlyjr5I8YMlND7E7y4yYC+N1ttggvk1e/20sAQXkcnh5oZvKBQztZiiMKws82EWGxOEV/TiD",
-	"AJTdX9XgDOvckiSmtya2/ZVeCQS5BIgyRPsP20bhI77NTGcBD0tAMf397VUBjHfYne8/TAdQ2okeX2wP",
-	"UppqbcOrqq81gNa38M/MLjE5UijwHfyoVcm37Otz9pO+Eyhnn/3h4uvzy0ZT3wpuGsEP0FcEH7olV2G7",
-	"7Xdsqff79QbctXoV050Eny1976y4E4ZXCVoc1hmVMcAX4xCkYWjPHjAX3CTMDLXur0vpcvBYmt2iBUb3",
-	"f72A3P2iyfJP6fwxGn3JzgJOM+R+tdGrBTtrIsvw2G4E+TJFSCOqZQ7wVsB3EHN9K+iIhiYYO6xwRcMM",
-	"JJUVxhUQKxURrFUAQMsPygiVBasLOk4JnDiqjJ+4QE3COq3LIJ9gtH5CvExNIDckxUFGnPCTtJGfiHFA",
-	"qRpWejHNnNZF46bHzCTrZFXtwFo2Dc1OtwHUJ2361N6BvgNM0zDgE3V72ixbSgyr4lYq0tbx+4h24NP2",
-	"wsgedqFN2XNBeZtLOcKdDIdrV8eB7Jf41wNXDX6O7J8fcrhI9hWS4SFbq2uDLpi2DvGHr//0DQl8X62r",
-	"8FECV9l4nIZ8e1dPxY7gXd07ZEIJw6A+GX3TVrqsLzIDBfWmM0a5MmFLB8LZprAtPMy0qratk5gA+kD0",
-	"og3mvwC2VSCiFsTp0xlkc6E4gBAwg+0M1xJ1CMZsdgDs0W60/fkN1k3wg8G08epDa6LnvLKCzhtfgu6G",
-	"lDjhRIPhgbgMCengFhEsiGgOc+cguO2H+pS9b17DXyPDTrgRi0jOBmr/qrb+CWYJIobTAaypiXuzE91c",
-	"c4v2ud8kIVPcwVqujVhzA78Fl9ix3D8RLdMGAAaQ4Q2SIcXgYzHR83lwGBmvc5D+g2LyJs3LrkLojQ4W",
-	"hl9MPj9Z6Cfh7b9brZ5+5JsfhbUcjfs3gS9kZ4FkJsCR9xbLf4qBgVv8l4MAbwlmcftOD1+hhE80DgjY",
-	"VIS8EhDUXJrDgq9zKDoQIiGbLIE/5kCMAgqnYltBY1giTJJwm4blGMVyA4dOuk7mSgRPbbhR/rGfi3tn",
-	"McfWi8iiBN0v4nw2nSZXA23E/PW8AwUCe7VjHVp+J0o/lQWwUuh1VExBJxpqMu5f8ES4mBQZtcpRKPkp",
-	"tllgMFociGKLbiivDys/n9RtIT5nnEkvFBOf10ZYSwYdigkQDtJ6m3/WT1j0luGjVBtG13S0KRuG6uFj",
-	"anOCDjPpwzR/iK/S7kYLGerAkgIOlTw/CujIOKP5QdeWzKp7YZkztZpxJ37nFY+CVaBv/d5bOP+ohQXk",
-	"/oqb26i5I2hxg9ykW3/ZIVqqpq1fGhrypjZgn8LPbLrt5u9VWt/u4U36g224pnGYnXWJmyYsbxF3c7MN",
-	"03TH/v7cczqaZds7JvkQ/hr1FlpHDZpERoEN90Z3/nCpNktdiSJ5X7fCFpADXISLsAA3ScHK2kAUrwgJ",
-	"1iDCvb2qtoPZrPAqSgNpek3NFUJWCOxmiuPu7MKq2mUNGO6yFisuqzGndteegfepYfwgrdOG8JZFQpEM",
-	"apnPZmLtxmBO+9IYx+QYHlQwP9bqygUlc2A4GzW1JsCb4toBbZVGexhAPZTVppW8mkl3OjgbQOw5eP79",
-	"0wFtQkjObE5MyAbeYAb4nVBelEkHcNSicUkho9nAbBkqSBZYSmMvqSl7u1pr4/qQWjkUQQP7jP53GNBc",
-	"1wrJhYW5Q1diowty5hUkNB6triAuu+BSWYcyu2W3Pz8nSU/yYYT3a6FefHjLvn56DsmdT5+BXYoKvmH/",
-	"+eLHd7tf+PMfn337/LwH59F6+g/nDwpD4DyTqch7KJWWtpsfbotnW5u0BDnM8k2A22Ukj7+W6aSI5YCk",
-	"CHgbnx2SDJG97sAPkYM5+M2U3YUIk8OYy2IcTyUFczvMRpcHtQGa91B3K+mPS8hkv1+/G6a4A8G61tbY",
-	"xZQlhFjsbxs/lrYNuZ3VD4HHfseCrLgk6AY/ShuIXwLfkd4oYS7BKQwpQajHRXcIoBMlDZsZca1Riiug",
-	"AaRagPdGgB18EUwRTDVlG75lTqNg445PuRWXyDpxgbnbkEcJbnsI+7Vy2GLjE+QYVaArilkd/g0/dxjg",
-	"gDcnTmUcCLkITqy+j0bJjlCJJOz7SJXabnPgJT1H/16yLuEamgele82tjYybK92VNq0FQrqJwVdoNubc",
-	"YPSG0bC3QAhEjlVkwyAFJB/T4T5avvFJ7r1ciMstOZqW5zBjO92fQjEyuu8ldkWCfd+pIrHV4+qFSQmb",
-	"q0gFDWBie3cucRct0r8Phl/gIaDktHYdAyknIxuYHryQ6/JfdkCjbZ8m4cmkPEq+GRquOQ518gk9oL45",
-	"8o7NBQOGzkhc2P4J+Sjm47hVRjOADJX2YkRqX63C47uADuuQ5Sq49YtwLXlJ6PX1cOYu8CKDeGvzgNUr",
-	"oN3pYDfgFmAc00VHEMDl7ajcSnyKyKAd7kdugNQevn0Jo7gV25aEB7sZ4w9LXZX7AIjsRTJWOg+/uDOC",
-	"sl+ukbNCGdkAriIiAaZWuMIhMwIj+siGGGvJgJYgIrMw4ig0xGwODqvMwlSRICwuSUCrdvCpIe/3UF8G",
-	"9SNdz71lc7xidupiOZNiZJ2bYqSMbE58F5hHQfOA6u0GOcfIcEaYZ165JeSn79KWRbqydib11j5lP6Wa",
-	"FoFmDlG0YAID9hW3USh4QQCf9jZ2vIV2DyqZOfy+RW160eJejwgKrkJ1nQ7ad8cd3PIrTv0tR1aw6nyI",
-	"s7UwViuKhLvV2izRc/U11sC0QjpUwnEDyiL1Wq+FQugHZjcEz4MLIE/i82g/k4FByIyP8sDLOoBA11YA",
-	"i1+rcNV+s6UWNh9tB9gXstwn2let4CzDSkCZJK98XjKtbsDpXLCKOxERq+oGyDSnotJq4Q9oZJZyS2EF",
-	"OFpaNkkE0Ns1mtfFBEibIbER84KBHAvNk4ZNzZLaSz7QIURpDzkpYpR8xpXSfiLiLjxEmvngREA/neXw",
-	"w9EpTFCMKg+RiddmIxrf5WMYRdwlCWwGkT//aWTPwLBEv4ofHPBRvQ/vxBTXNMmUWvGOOycp0tk5d0nT",
-	"I5AVpB+LvmxMi4V0GixyUXqzEwCE8w6YtOnZirtZPq8HrXI66wk4duKdpDfx0gWuOOQj5is4VY0eBx8L",
-	"GPXzDqdtU7QovtQ2yDpUMJvh+/ij3jzElIFvxcdbU1WEZetZ6aslXxPLPeWq7AtbTHmG6yijauwtRGDM",
-	"gmC5l2dBqVbb5BCadcCKnfoT9BdadZe4db2LQmAuGtLcA5Md6iXGOQ/vDTCA96p7/NpHKhHk9TWbrAaw",
-	"CgK6HW6uABy+ZBCMA/jwP4XR4aB0cNZOs6mAYkzYLb/AT9lb5e84vwuh9/XaP/f8/Bw/DF2PgeQKM8N6",
-	"HEe7s9svL1CV7adIhpncrwyGaGngOWrvt4jx1fMQzLkEr6K0LZBDS8KUEpR8oMdOgPDMYcvv2kH8RWiJ",
-	"QiNDtmUPh1UaKxQ2SyPt63mdkRPHOInY+t5RHDLIoZI1K1KLICLjKSJFbMr3z2SwJsPnnMwW4carytVe",
-	"cdDiwIutUiGNezOKKeLVVponMQaVL1/RVAsJ4KdRhSsSueC++CmFWLeIDUN0FE8ezneRzd7Nof73Ga+Q",
-	"jFkhPh01AfT17GQEFN18AG9/tED/QT3IZgiQDnBFF7zay1HwGiHZyV2lZMmxrAKZUUBSus5l5YTBgm9F",
-	"KJTxv/7n/3eJ9JJNjkIShyjf+BSSCiJxdTMpLXKx8AyAZSOhOYwqXSYHuPYGMR7myQm1y/zQQyEI2kmL",
-	"J/jp89bC5rM1NKaSEhyBDRnrQCT7AcK/seUEgjc4U+iHW4bAIG5bROeQOVK2Bi4qKILZLLNf005J6aw1",
-	"tP9hsKj9bIJMaPImLuEzoeBm+5T1fagXezSER+GdtC5HgjwmBSxQIecgIf1cInQMfmdsDf8HxNxbHwwt",
-	"9A+PpkLHfx5IjWxdxkKZNV/IAZzm7nBOResLUzHXh/Nd0wu7yjm+XYTPDlEF0Aaxo2Yj8ASTYEzkw37w",
-	"3O4miodeFmHtmqlvvpndBhlWY0XWi30fDTRRlcl9s+K3NFb0sFckOqVAILXqPm2FvVGadDlteIYiDPKt",
-	"cI1b+ZWjhENukuhEwrGxq5C8R85o8j1I2+ZPD6sXhC4vS/Dx05QQ/knquvnSM6gHZ4Gl2dl3qh8nF8x/",
-	"ALFShK5s72j4daxoFcpzTVbCwE7Y4b7y/3rRMZAhwfA28AGGdShSbAN57mEpwsI8ZR8FKAch+xFTerxu",
-	"BqSWqTRpSFWEGEfc87FTBluguQCp+BCUprZ8mxDqiBfa3e+5ZGk/a7mZfl87P4SeS4FIBGnEPOGPCVWL",
-	"e0PXkXbM92BHTo4CVewMNBTFzcvEA8UDovg9zcGP7v+UYTc9DKL2DfVW+Q1d7vETPPRST8Yx4RvBGqm6",
-	"KnFnbrgF97UoA7U3kduaV4Cyek40u7NOC9/7jOsy0QweBpYe9+pPV2H3w4Oq2P3IS/FAFLNNr1Pl0UNi",
-	"9mXKwGhMR/9bhNIfBBj/nOn8NfCf7vW96RSNmjw049jsvlcGgXahdbJPxM7Io//T6pPnV6wsbvmQxALp",
-	"8sUYi9Tow7XPP/pnAuQBGRqHssfhuMJXGnxW0xA9Qao8Knl2D2nx/aq5x53TLQpJHmRIKe71pQ9oZGeK",
-	"vmQmjcyizCBMMhDL6EreBJIE9Esl6twUSIdWMd7tJHDf74tXrCCQ//Iu64k/7c7IdsmeTtERNRNVlTdn",
-	"S03Xsujy4Gm6psFASdbj5Y/cYXl7sy9XdBgcicRi9WVz7tmAebQownuGOxfCC7nV2COmhjL/k7SOnb/A",
-	"kmMxlp/vWx3d7154kO3g2w4u6h74BsGMN3GyDtZjz5fKiF6UOAmAQupl4KYSZ0JGQyKGDkvVWYN98Gvo",
-	"VGAujCxencE1u/bnvEiJbFWHOekOzmzP8YnkFyNI3kC562X89mpE0AG5u2zKGSJSDKKG+Sg5cZ4P9qnv",
-	"fIl1X9i6p0bI/YDcPfhEIl0jZ661QgX7WOxUp39o6ZEMqjfsxbCgca56tuQnaZcP59PbYf+SalEFPGOB",
-	"IV64BDG0E5g1ZATjNmjVoQntI4j5Qm7AvtIXmbKgKGnkcmSyQQoHcONXtstf1eHs40TLIJcumDPb9s0u",
-	"VEiIaxKlQeZNhVDAg3/JgiC7yD0Bl3oJ+bp+RWQi9wTQZcsfcVgy3otvcC8xrGdXkVd288ugVY5q2KGt",
-	"nxom+wOEiNex6vKu+T8qoWVcNonSo3QA5FHL3f+GLESZMBwRTROBxRhu8/cAba2nKtTUT9mklYdkn+Bs",
-	"7OBnmvLQcYjUEv4kNset/9NbzqfHwMmzvjzI8skl32JPGLe3mJUGmHCswxKQoI9lM2UoJnY7ON2yLvdc",
-	"y8g6UM0jLmJm/d8F5+NvxAcU3NX7kQvEuxm9sciNp+uIfrNNdRokyJu30PeVVOLpqBIQI7xQezOfmeOr",
-	"xMDyMB8pydU2oG89ztCfxCbjecq5dOLtbnQl2J0UmwAD9reqFSI63KPPh7zeMRpGZQz4VvyvDFxUKZvI",
-	"3/HB2O91HHVPHERX0t+Lh7iVBq+2LsUIspI9cotenQHzh0mJZ6OLuDuj/4GmZoTt6I2yKSIy48ZIYQOb",
-	"zDibPpWyi+RBWXqJ92rDTZlDCBxAbubk5ItERgul+BpV7YLpCkHJzGmmxIaCbWZ2dipBUgQnEih7l6yV",
-	"Z9TO27k3h0pOb/7eD6Dhmb239kz53d5DAX66GHlvWfch4INGQHHnxGrtMvrPMGRCS5sI3e0lkffPfCkg",
-	"OCrKmzG4k/DKlIw7abau3Y5VpdoI7AREnWU4YVN939FF8ffYATKL0+ep03fCDK90FtBRWRdZtpw++EEP",
-	"B6b6nH95FvxKqlt64LwUN3pOAgWWezl5MXRDFxQBlmfbQxoN+UWp+LyeFy34/bJWJbI5jnC+JLaxQfSd",
-	"owrr388Fw7c9Hp8xTJr3zOUfVI5/369zqEB/r2XbUCzFrPz9D4D8KRpIlJ8o6kMfuKV4eOO4xnPzZ4cE",
-	"X6IYRNp2116i7B7hDV4ynFm5UE+kitZGgpoGipV5gIcTOSoVpb698f+MQhGwRXq14qpkMYVuxA2pHdX+",
-	"e0SEBrGLzPAhz5cFH9rwb2gjF5LGVYOU97orKRiuHFflE6kinwmYgUXI0Ig8nT2Q/izlcPIbHSIOCpmZ",
-	"w/Z9NIep9YIMLkjSgJR7b1K1UMj5IcTasA8dArQzbAhHhfYettwP6J/Xu6ekiBZ6A+xWYtPKeb2EGkFM",
-	"6U03sTZjx6cxpY3arOPOBo3HhZQXh4IidEle33VIMuIuaaCjDldGw77uuziHK6V5jUE30Kxj3z/ZCyPA",
-	"MuOnh2znGEUiZj8yXqcIAaZTCuGAbbIdMppV2oqSpevp4TGp98hfLivRFEKWlk2Fl7Be/WkVWddroRod",
-	"a8n3rot7VG2Dunp9sXFvk9l6JQKaz4stVq8PBcZ2p3mb9Dob06oXbdvrvru+XbaKcJqgxdp8OjKY5YL9",
-	"B6vU3TtUJ1WnjsLAiowDeZ3DzeE/0dWm7hd9w2GGvVEcYg9qxZfjYpByEcv2EKV5hMtBnBpnXU5T9g+M",
-	"NNQoR91IsES7JtLDyhwdsPUOAtX32SD4tII8rnJsyn3oSGbtInk8fXuFWgxI+YUo/Aa5vK4gKLJbD846",
-	"qai6nVhCzqvMqDNcsm+fNRUeQp3aFaLpuWLfnpMnOXAfjwxjoC5JKKDYWCcfD+gpGpAS2QvKYL5KM0Kl",
-	"T1LZha+0A34dvvKz8befI3I7qj2iEt7EsJidFODF+7IEiDUIldToFXq/BLcuUgqutHUXvkHMfbAFK7kD",
-	"AmawqxCZjtcwOaujJn5nYwZyemwmLQrMZtFsnDSi1mJnNi/ybYxwEafOkHzWcKjvWXIlenGxjdZvVNc/",
-	"YuUSXuVKIIypSZ0N/6Satf3vw1NwspqSJXuuIEyAR652LCy1V78svg8FlMDZJ0EHgxpKeihoIhaaHKcJ",
-	"Bw6Vtp4Hel2o7TmSrWk/fX8UJ3NfgYhYs2Rf4gKyptX1+CgYlVBlIUd4eQx2j/Ek3IF9P3OWakULpZfA",
-	"toqjbCCmcyPsEpwbl6kSwoZb5vtQA1KgE37oVAl2suqzjiCqEcB77WoP2c8E6ocd0iYyh5LMrAqFxGLb",
-	"qUhROy6U8x7vunrR09qk2wVygXCyG3xgqxRO7F6P2BGDA5TBXNBAO7UTNmkUgHtzoT2noFBOZzKFeVpN",
-	"nWYVI0o74aMBKQ4fhauNot1/5W7081s6WJ/qZHUfzT150xnSEDSAtHbYg+nwHujJnjngX6M3SmN95auo",
-	"EkGGqeFUBtlPoGskup1QkYKF51NiZ4oMeOPxApEH4Vlc3SZnDlJ91CJkjHtNFes5Uxlhd5kaa8ej2m9y",
-	"+Q+c6JRwusOMX7RZsqHHzWySCxSC7RFLh9gBNO0MR7DKtJZVCf/Iy5VU0rr4C5Bfk3g7Mv2sN6jpehgM",
-	"GlqqFn1Ph86Kxv2LQEkyTAEKUcs9bUHlJEmswR62I3Dvpj2YSomNcJVlA18/ZANoDHRekmdFKGd7O95w",
-	"/eAV11Axj/CvxJTV/pLYF5Bb6izyD6GxBkSBlnHbl2gHSLmeSGBbYYMcZCBijBXCgyU2AydwNBHTFY6R",
-	"ZLp+6D4ZWacGSPQ34hYjT1ZNgfeAkjCXzrbU4k4YgDNIvxpzWOVYTx5hsKlUkB/wRWvxUtzbX2tchdee",
-	"Mmg6QNctlyW06dVAf/GVJMSZXtBWAZQx4eihHipoIRSaDG9R03o8s+bB/LExZz8yxAItbJhp8CBSeYnY",
-	"GM/kPUGRwj5/VmS9GXFz9JfuP3b6Tu6eCuTrLR8umYsyMBNpiIFRr1b+1svUJEiqcJjyzBGmGc4jKfnB",
-	"/KBRULJ2p+9bOChZVq07/R+1qDF9vFYKHVFN2Ulbz2ZCYKL5mhsnIUV5ziV6VJosK/KWb3p8hBpQU7Gg",
-	"itv/gKVK4dcCHGzalPbCS0IsP1R0aE7hb0tOB8lbGWQU0BFsuDjiIlbWsEyrWaDm4Mnq7CSNtVIXorju",
-	"4+nNkYeN9rSMgzMNzFTs00/6SlbabHojt2QAZrlNdUguWmHZm6nRt0IVzOmqvHH6xj9RsL/r6U3YwQUK",
-	"5/ADkGXc6PmNro29RB+nqZXfKsAKVXEFpcJjkRPCm3dAPh6nrFinGDOB+LkdYUQMT07ANECqPkaA6oQ+",
-	"xfPX6DYtWQ2L26p01myFtLyUNMphrGdG8FGioe1S7C39GZ+7R4WGsacjy4qBKmiSSnHuv7IM3o0FQndY",
-	"7tD9iYiVoMROtyRKvkGcD1j5uJhhNoqmpHdchPzCURAApPUffKe9isUCKFchEYDpRdThbqJIKvgtKdI/",
-	"Bf8xQj8+O6xPEMP5saz1YeaZxkUVvlSkiSBnb7YUZU1tfKGckWOGHFp6rRw9hyvI9xqeY9ZKDyMxXpvh",
-	"Z9LpBczu/rT/COX+oMRScO9jqcx0FCxmbg11+V3HLxFdTn7be5QWVCAQsYUirU1rZGl++1YZ14bgQy1j",
-	"1H6v4ixnrRj8/i2rqQIosGiRQRPcV2uuuuWTK2ldhgJBkcSJsXxxYIv3D11iGh2GTss6knHGohH+jzGo",
-	"NmybrP01outcvEWuRCKb6uTyQRVXg3SaMjAwBIfW2AzDPRy5FWypa4Pyeu/dAJnDUBW2EuvhSwP4fihF",
-	"TDEVxDrVoaOhCgdJkBVTEoeJ0Vr49R9Zwa/hHCYVr8jWjHU8Eg3yPVSOYvJPrcQ9y3ShGhKPS2iqSZWE",
-	"00CeP4DevYkAj+NEbpewvHtuZ+3gzEIyIjqyRDVHEltW2z0n0oACCxkyvzgrS0wj6Q3+XgmqxvBUl7Rv",
-	"eVFzU2ZqwkSfkBdLMCwoFhL9m79bausu1tq438c6Aet6WskZpsqHd3lV6Y1oEMsNU08xKu20HdokVqjH",
-	"1VSb6vBMhy/j0+S0yoV6q3qIllrBka/JoqteWwaAzX66aTGoFnOrCbKHjifGHkILxcRZkdAedx0dFE87",
-	"AgoTUJuv10LZy5SGZvnWsoUWtpP9BMIa+eMFQ7X/6X6drRHZPlkJdRUr4YDc1azUFI6mw02wHVOs5IW9",
-	"YD/BbfcBRLTX1X/khrP/UcuqYlaqmbhk72QkfIZC/lEt3woS1PJPkkQIbxvwTDRzKIMrdrq9jHNZCvOV",
-	"PRyA3JGm5SGK+KvGubfjSFSkpHu7g3tIDsx0/0HVNXB3dG9sXvlRbPtKneZC6ynGHVq8DEoHkoFzi9k9",
-	"SK7tZ/NWbOFxHEMx3A2X8fRukoZDak+kAzHrgbuKpVPzMYtuFiHkkyfff6wyFb1Ylw0WoNgJVoLghbd8",
-	"g8RJrDK0Vvuls7ahdhaWgNs/Xo0tvVtpEJfGeB0pYd9S6jeEdp4OVfP76h6Ng1R1PC28rW8/Rd2NzPFv",
-	"5h6c+BtpD5sQjfckVvNoDG3sMrVHroVX1F9yKvMzc1aCXMZNGjTjeBbAh1AOOQhe6tDRHS9tYYPNuWmC",
-	"4TkAn81W8gap3RzoTCXv5hbfOZLX1x8Y/hhDkyFkdvBYpggSjDF0kZz8lt16/6srmbLkNEjUCO39i2Vi",
-	"IfL0EXogJEfAfZxr0gh7dD/yvyRZAVELIXep09bjSGLMmA9xD/cFzHowHAJLJoAB4gZoVpbcPTFNeMd8",
-	"2DoxNEN5FhRuIg+Lr9CLGXB5dinaEc/G0A43kHSWpZS4YFzft0TmXmKNmLuRqcy0AyZhy5s64otMcUld",
-	"u3V9onzivlh7E4wj3HX6dnjyebb6X60Cy/p+EZ6dwjuZst/B+ZAijAdwAXiBzHLG2jUdenQksPKFalXp",
-	"cE1FR6nV//qf/69tknILtnRuDURm/6jIOGJ/HE+qAavfKZJCpRQIYD2DE2QErw67qXms5Infp+YLtxwx",
-	"M1v236/e/4QZFZNi8vnJQj8Jb//d23kf+ebHEPL5UkzaRbvHwbxGl/O3GMuzw0v4t87hvQvv35NltZiA",
-	"6TgGS5EjAMgbtAMDf91y2wXBxxgwGTFEhAXxY3l8HEhYF2orfeJbMumd1g1fRPrf8AR4FjjWt42a3npd",
-	"yRnPVqPN1mztcSYZUUojZq4fwAdA4IW0TpjG20F2p5cEbdf82vDt2CpP93MXhk+NTDwfFoFqeVlHeJ9z",
-	"Tred8q2xN+T+au30DBEaIV4Gm7zjqkXn6jtfZSs6Y7bwQ+s6NyUq6By4WYPhxHyBeUrWajsZaPWtU+Np",
-	"n2xnyZuSLs0HumVI2xzaPYDuoVg7jEGBxM+h7saD6rC6J+n5Vk3uNKBDoJZ5nNf4HqbQlbKT6P332ro8",
-	"gw2AyPdzVhr0ELQB7APoiUVzO8SL6PqweUaelXQ30cGRYxCYQgFMmMzAmTsiNT2VfBymz6QSrAO5B5Wg",
-	"v3qXybLOSs8jp90mJ3uvgIzPPTwe2Fuv/yGlvHtgR+G3m3vU4gtv5k2FdTnOEXHHzRjCkCZ/amw+1G60",
-	"LcQgm1ItrSSKxsPXGXDc5a1N167UE8fed7H1Y0v7PU6Ddnf80FBUab+7abe1/QCZMdpkOdoPl1Pq4l/v",
-	"cfwf+cgmsodRefkZx/QQvzR1ZkYesmEHodnzh/ZxU/5qhJbW0mqOUo2ylRNAFHfi/qYNharQtxiy4wOO",
-	"JlI0H4Eot6dUzmb0TvH7jtbNEooq0KLwEjRNqYKKpk1Eygy/47PZqIg2BsUhchSNla+4E9qg+0bSxkzU",
-	"JDk7hUDjHPxMcTNZMauNdNsrvzaxMlPiXJW+8zOtb6WIbtKLiTOiqtpOW76WfxHbTuUmWGq4WwU37cjD",
-	"0rn15MsX8O/MMylhM62c4bOGs0uYOzkTT9l1+AuEef28mTmU5vUPfa/ZrJJCuRRc90ayrsRXlgHHAZYM",
-	"EEoYfxhRx5fuKXsNEhd+DbdQopOz7Hcf37xkf/7m2z/+/in7/GQtzErC5DT1lgOhA/jhEUimGOb9wWNC",
-	"lPaSfX6iNBgvK25uoYpjpP0BG2bFt4zb25QLo7bwsJULBZxrT9M+uJj8p67Vgl2nNUh7bvIsMg3xtZxc",
-	"TL5+ev706wmyXcC6ngG4hEf9doFM4qmvb8vJBVRPe9E8BqSOa61CPs3z8/Pgn3DBSGnZ92d/DwD1JsxI",
-	"urQeRFrRtEHs5n023fQ0/BQKQtLCKQ30LHLofGk7g5u2unDBFoYn1AAzgs+WogzsuujGB2dgs3smFzFH",
-	"1OvbNbEOV2J3Gf5RC+u+C7iko65AG4pDZjT35oiPXKDmWWdq8eV/b7C0wbAkc0we3dku3aRh/+JZCxu7",
-	"1pbYQx8FL18mROB9d1DfRf7C3or0iRMsb28CT/uzxB0Sf37wuvhphCQpaJBxy9ZCrysR8hehDr+/cURV",
-	"JaCttAD7VRj5zxx9WMSlmN3ml/Cl//lVY0edYhFT84+9gH5soqQWMBWmROa9Y5wtMbtlvMsTq2uvxWoD",
-	"jDmH1inFqvrvzpet544q23Y6MDBtNwXYDhcRb5ofIvja43z48ly3ka5fWTbrzGL+5iTPzIuyXb3yNGem",
-	"W15m0MF5dryDs/PlXRZfHXmKZvGEPXiBoFHwy2PNlcsW2AB5VQF3t/QGYqx0N+AGa5b57JfmL1/QKqgE",
-	"+hR2L7WVvhM7C9yZ6G8IEzaUfD7GZeBb8tdB6gHqgxEFXFthDw6+oAXI98L1Dez8kXbQdSeofwzVud1c",
-	"33nmhq+EA/KOv9Gfah5pDeInr2F/+TmjSu+Usz2NQNj5yGNfpY8vEV5765txYFRGOYBqUCxci7/EMJ6c",
-	"s420S/BN3F8unEF4sP/+hSeOe/PyUQQ4GOM8eN9ymvKEuGnhyePcsZCahDFWSGt4lGPZv6JJ/33w2c8r",
-	"0L8FoRpTm4+l0f7Ib0UbfqWN15tAzZ1hDHdnPSMB1YETttRyJuzZL5W07svDF6YIPsRANho8iIE8tSsg",
-	"2/j0XYd7dn3hzGOfj+YlGQ0842a2HMINtws9zQDMHtsMw9mjRE/86cG79Z1GGxoahBTbWM5czm7BPXy/",
-	"3RqKlZ5QfuAXfitqGZ85eXdk7eyKb5vSJkG/D5Ce6H8O+Bpm5GIJqXEPvMYbfNuJlu07sZDqZfjMaTS+",
-	"ziceX9/zn4XYN3nXAEebjjDBI2ySD5hP2iqt45ZG14s9lF/EAEPx4TWSmzxgq7QRFacxD66WfC1Obh80",
-	"H7iKI/pN2QhHt/mCN1s6yxD5FMyDpcY4iZfvrVySwVskgCMOOeC0OY3/LXx+jPtNm6HeN9/4COebNse4",
-	"mj8h5aECyhxsONJ2QZwfCBz876V+iC8OmClPeLK0GefHfnb8Dhw4V7gPHh6FbOw2bQAZi6Z2iAOH8hAj",
-	"j9SgOMRvdCWPcqpHneXjISR3SzLEhodIgQ/x4YfvKt8/Ju6E2aITc2O0/1+spbdfZW+Yuu63lVytNTLP",
-	"0vvqLfx+6o21+5VHvnnx83Sky8uH1rQGowiTPJxmlda3jLuUzncMpwG1ouAOUuz9WqgXH97eY6F/SX8e",
-	"7r0P6/3rOe+BY4W3aKAxORHgQ0d36VOjPf/XvITeq1Z7UYmzPbsm60skfEOzHWEw0EEU9mOyK0lx88av",
-	"2PK0dmEqZvBb1u+LSeBIRPeG799xJMwP/vToOyjNnqqlNsYgIHVj8aNYRrWSA/UVccerOiCN6QV+HZ84",
-	"zdqm5h95beN3yz7PMuZdHSFQYLZQmeXz2iAQFJIMMdXrwIWQyudmrYE3skJA+L4Y+EctzLaRAzEnPysC",
-	"Wt7Wb0hnK91uSDwg23lOtfPz0L2kZ064J9YZwVfdtU0A7alU3GwJRPmjWiywCMROgjzhmLp1hJ30FyHW",
-	"jDO/K4pQyOc5+15+t7+LUqGMZhud/eL/8yVr7H8vXM9m6t4pc3wwv5fW3Dlh/Iv/j13y59/+4cnfzp/8",
-	"mT+Z//zLH7758t8mg3dXt/DYY+/SweLngVt1zx3h8D5dAgUXfD/845NX0q61lTHLP3+DF+mVqwBJf/JB",
-	"V3K2PfTa//0kvni9XYsnoZZ2/1tfjhNPDbOLwdSwyXrlY6yf0+vCepOeOqqt2/n4MLM1vHHQbm2aHmK4",
-	"NuM7zirsVjDqR/KlkYf53+WLcAyqsIJnZS3Mkq+RgekpQ1q3xIweE4/3KRUgNSaQvQVitIDsl+5pKgvU",
-	"XvK3obbrOBe3f+tjrSDKOuDRlAs+8PkrJ9ZDnw3cD4OefQHkCAMffgcpu/7hDA8cqJVhehf8DgC6AXdL",
-	"CVY+dxBv7JEotEQGL3bnxbR1vz0HjLxc1asgnb3qCn97RqT5/HxKX4MTq1xY6AXGYx5+6Nr8hk3ZQPRa",
-	"FEyJjbAuZYR9fhJOHN65h07mWSntKtRao7XIV/jA21QO+QSQaPwErx5b0Q8fphX9V1odY/XeiUgMlhYv",
-	"JCdxtYWSv8iM53/MYDm76hquGxTu6r/Y/JJ9j4/9y4u6Ux/iME8ZUz5M9nHuTwuFvaBJUab8Tri7Qims",
-	"IhBbm4U/2Viibfz5vpWq7N8gf4Enjqr1NLQLeT4HgDbUKtztLYqfhzNu7pWy72spEijt8cNgJvFDG8rU",
-	"n0+tJ46KIUocLtVxNqDXkd0TqbCgKGwT9MKGnrWikWHFAvtGz2arpHX9m+0dPHHkzWbdOGaBJvX70HJh",
-	"20OWBgd25KwMAG1ZqMeiDiU05pw/7xrY3wkSMnAWH9eTsrOEtLCuwvIeJ3jjWyu8pAqJ4P6u1nP28uqv",
-	"gcwWaX6gaFNKUj7kuIPFbYE+++M3aR1/hdANYAdDeCaJakjft0UTilhK6zRlCaZR5+M19OjO/yX3zHsl",
-	"woZpk4QGuoAjAb79MBqIFXeIhd01PXC3Blwh39rEkg8c5EKsAzuCqCr7lL1XDbGX0g42cpn0U4Aj8luh",
-	"mK5da9Xx5T0DG6FIYVlHqp3zH2FAw53A4/aC7xQA0B7b0PAffl+7mV6JbExhKkD9Awq24yHCNsh7AOe4",
-	"VedLG1zCxG4xVFydRUKNXlRYIt3YWf+dovGq2kaCjuhTgCIeDdUG5RrAJ7vu2j4HwG/ew7ADkmkmeDi9",
-	"C7xzGPgWmh6EegvPHgPyphMnX9iJoaAy5b44tpDMbeCzX5D0tzfk0ZrbE0uHl4FMJnNBwR1yJPQhD6sR",
-	"a61YLKsUaAvTbTXEzrz/uhSDnv1rEAQDlvFsyu+T2nT/HuU07w81bJvvOHDe/TtdKR/qdJX4yW6V9AA3",
-	"b9pYl0mZSFvNaX3Ir9VdXXuXPZevP6+1Gag3OvHZxcZ64lN7wu/qrw+Or/2KgTKUsRasFKBU+ubZn85/",
-	"XzQ8wWipwL5ISkCHW6xBiZxWDGRPEaL4frNaJHbvv4Aaee3NYH8n+O0BJF4vr/56CVaw194sT/5L7thG",
-	"11UZjvyo4x655rIa5Ue8lQ6rkyZxzC11VaI6KRXQGYPBktEp50grPhwAUGR5gbEHmlWC3wmGLHLkJ41e",
-	"0epnW988P4pCizps1GixqNuvFjRL60ls4Y/H0XOARDGpN0UQbdJg1afHlWtEJZm38ycgogrG/XbZYfQW",
-	"lRUdImugtceHYtqBEfPaBkY8pHkG2f7Ns+f7BvnrUv52BanvnP0vIEdflGURlSFv/Rj0sHlhUQB3HcQF",
-	"1UGxuRKQ29AvLX+MD51wDtM3MhYLGnbHslm8kllCNT2/zVv861A7ciYOGZLNJOYOZoKbQGgqkQ4SFTxa",
-	"JQaRI3OjzS1wkPkOmhpIW02tQmnKUCqdTcWiVin1iyt/G2GlOSKZNszuCelTpFp8knY57Og9P/anqV3z",
-	"nZ+gIyFqw+ZYcKkKEJCihNwtmwr9YZUDvvVLbgXGJWMcFjBE5YjTeLauuMpjKD5U/Le2okcXBH6MOVkA",
-	"s3MsSQA6JlZ/vUxJI+H0DV6vX8Kfer0/7SU77eTlJm4lUibbQzMF9AbKJMYCcH3y8SDAd9XZyzTG90DV",
-	"IfTo7K/HGUpGwpFzqn70XwhoSnhNHuX3QjPMFUN9UsRqp1B+E7CI2w4UkYiPwACze+tRRO2bii8WR4kU",
-	"vhNN5hYEi0Bh8pN1GMmkdCmy0NDXd8JsG+QnFHPhjk+5FRjRkoBLUP7DXXJ08H7oOROf+cxVW6B/9p8q",
-	"2LR2qdQ3VuCyTQVY5BGdVVyuRFn4lcU7I4S+7oTZX8urpd78pMuTeoeh/ZySBb8dR7C60F6k1bYbv6G9",
-	"9iIVlPVFfnBpO9yRNDSku85rbvuyiD74n18ii9Ip7kZof8StmNAviRIV6+fHcgfH61TW3W8RIHccDIPC",
-	"yoCA9kEestpUKR0MwKSGbxjUsQ3zfyAgGGtT5901uCsG5B21K7yNxQjH0g8DMwVrdeUwm2zPeeP720gC",
-	"7gLLvJccUHILhYHVOVfObj9iYY6lqMqbKUYCFvxO3ARRCWXE3A1A36GGhV6vga1vxbc3/ra5mQqhbnbq",
-	"AeedTy9mM7F2WPZJQS0FjrjrQY6nYUU4st9M8Vgys0Yf4VOJTM9fB6FKQQuIPjxOfEgZ+JcGo3+s1cmx",
-	"6P6gDA3aRklx9oupVa+i/bE+KdEXIJkzcdX6OIyrfmM2wJgQUPHidc0tmc9+Xxfjx1q9fRXioc3k5rXm",
-	"gc3llOBW+TduBKtVKQzb8FAqf8Nll70G1N6FvAPM0K1Yu6cM1d3Kq2mcWTHTqmT+3LNZ7RAsd8k2S6hu",
-	"jq8veRmV6/lczGK1QQVOFCiKk9OpyW30/NTb6DS6dHQ5DVKk2xtBVJU9+yUwwX45+8Vf+/nD934t1EsR",
-	"VK8THT//DVHCVzKnUMMTGJ85Alduw6wCVXyaa5zjn/2UALTWiHXFtycLB4TDRV5n/ntf2cjYW3ib8fzJ",
-	"s6d/jHdZ19BtKuIO52ggP+uH/pWF+C84wJ4ke6ipn0V8PxTfHUkQ0dqW4s5PTnYbfuJuthx0C0BAH1oj",
-	"82kPRvZfQ0cCwtHUqkDGrUC+87FWfiW8oXkkRLfBFqWLQDdYaqyq9AToGXBqLhn4IFOEHishn/bSwEyi",
-	"RlZEGG9uld46sfohQX1PJi/iJ4jV+6mleBT+OK+0dcxthMKEkIfid0HkhgAA8i2iRRALC6EY8Z8r2pk7",
-	"CRn9lWVzqcqbKUTG7SNIliMJi92tUXHn5Ez0YuPCI2P7/h0flrv6SXoZTojPnTj/WNusNwU72YePErEH",
-	"8le6xWediP23Bw2LYr9OsHWCg9MGYBvAR++/d8GsuBOGV2wjVYnxR7h8im/Pz598fc5+130eXGl8tvw9",
-	"pEHEM/ft+XmChfAsrIK7HKji2fkgVMXOKC7wtEG/0V7XVrCVLMsK6bnxfKIQlel6DQ7CXCcNkIQfIMQ+",
-	"XTA6nKPToSFexBkLpnM43EVw8jXV+fxqluLzqcVWRticWYDmHxY5COH/N5Q7j7DNWukPhHaIPx6p+AF8",
-	"r5MJs9GmtBfwx6k/kGg5LjvIKaxgDno6VzqYhcH85EBl8Mi7M4Z2yShFjG4GsBE3C1T5ZKC4w0rpITjk",
-	"tYRLVisnqxBtgCr6BfAO+r3EtxZmIwXq9i3dDxVXqCj3YuE+RT2yU1KfyUacBiXzK8v0JpdpETAchGRM",
-	"NbwJv6ALShM4nDEQD1EzuGfev3v1f/30+tOw+2JwUcFTHpzHCmxzZoStV8KbZUY4sw2hbsdvBavXnVi3",
-	"JXn/eoK499v62KFjeJV28xp9u9HeO37E573acFM+NrQl4x/6H7Woj+Ie+h5CzxtkzWRzLis0YVkTPhjq",
-	"JYL9dYp1dWb7v5f1QXClgKT2i2wjOxIE6RCMVup66g6ttO96WVe9utRVfObATRKBI3wpeJkR20tdA6EB",
-	"Ycf88XnLjPnjN9+MNWOuZchUADeNbTpN9cNbJkcJ09C6H5gUiDK6dyjzlDdVWtKcepd+P86NFYr8T7fI",
-	"L1rp2S2SkQKUQHx2rORbW6QC9v5hpxfg628FDYAPGGl4emNJOMyzDok4ubsTO+8VTtsJpzzWJdqf8P9+",
-	"9f4nhh1gz8+fnz959vxImnW75aDIDSENJ6Yy7disXzY88F9mIhPFwcB5bGr35zgcruRCva+HEThcYQUg",
-	"zBlpZZ9dCffkpda3Upw8fex1qOYfR9ZjXZE75kdxWrhkvgB1VWG3yJn9CSi3LhhH3AC3twnaZ5nScbgF",
-	"JjaJ5jew8p+yF8zpW6E6LAl3vJIlwNAgGaM8Uqq0V+9jJSiYfqQLO2zskiqZ31JvT6WQhcYfHXBMlt1s",
-	"zdmjHp1Anzq5+NvPnTpfcqHARQmRpeCHjIiAjTblpdfvbPuwQSlm6OreMq/raSVnKHRgJ/bjr67xkaPy",
-	"EjSfHURLAF04yEgQGh1CSBDGdIQwO3LaRJnxlWUvPrzF820vkV1RsQ4fOnPgZ9ZzyNTBevTjKZleGsGd",
-	"wHk5GS1TmPbH5WX6kZei9eHuuvkfj4hlTGtVxDLYzmi1QDehAt/iit8Ks1szG6tlazUT/Vc67oOzX2TZ",
-	"S830Cv49LuZhqDrAzR6EUj+sPrz2d9XkODoADxdeyq/COh3+GLhAJbQMdTwu4MaMmiicqYI+RlD2ZAu3",
-	"Wf8aBOcEeYyuzfbFKWvHXcfQ8ziwMGQLIgfFEWHC10b2lCHY8OAKPEJZyiXkoYqIAA6FraAEZtCLrFCl",
-	"X3f6DHUAwlGN7r+lPqWnDvggEv5ThZTMYQDQf3Py4Th9Jwd9woWZlvT+nIR4AX5q3CQnIRP+lerSNRy4",
-	"J74CGxsV4/RDy0elBTz7Jf5xwA3XWa1fgYAwDTaha+mMk8H1ofIDOn+UvXDd8jJ0TZXX13xxcvv+BTGj",
-	"peFzV8BNItRMBDMl1rs7Wnw1zkqLmIvak2foac5eHFrfvgi+6JMtIH4gW/3HBm/4kfyoCy3VAiO1GPIr",
-	"NVBWpAXpJdY8zSKUcj7PrsErOZ+3zlHv3f1Sr9bcCKw+e9nEpL1yUavKW8ULeSdyIegYuqau8ce5Zv1g",
-	"T02QFxMc/UFsgKL9W+DUxxA6Mz5G2G2+GEUykqkyVkr3CjpzojJjvwYFSd8V8Rr4Co6lMCA9TMiNDaL+",
-	"Voi1lzkzvcIsWMwEjNw4WVFDVvTmd+KUy3PK8rT3XSE/5uOoOeuKz0SzNF9Z5rCaylhVDs9rQ0TxEJlQ",
-	"9PBY4Gn5NzqJsHdzIJ9PDSdIuJmPJe/xWAZbFgU/fmJqBL8tGj5cpCsBT8t9tsVS69t8pJRX1dVSiJMy",
-	"cDcfycIO4cfj1AjjVYUNhvISYupnoEh5LggpDIm3J9KqcufHy+MftL69Aq/kAw5R1zOPTk4anNgM9yt7",
-	"iZlQAZoYlC8EIkYVrIXQjpjz+Pc/EXDtfa/9qd3MYepObmQHx7FD115VCWO9SXSHaVOAyUtxwu62grJY",
-	"l82vcb47PmggjjICTrbb6AirLwJgNH4xEIaBoQ8N6uZj9xUGZzg0e/YL/qHXCfBalTsb9nGd0NjFy1gy",
-	"CVbAayshv2+69fsXpkcBaPhkZ5pOtbHtg/wAHpz8Yjlh3cnu82th3QOJN3aKHiKKYyDWo5hYvlojTG33",
-	"2sXSGv45OCPeDrps0dMG4WU5zOnBtP4hcup4F56fVlHCxPYUEAbe5JCAcQy+f3/x+QlKsWa7K5hAvyhi",
-	"riPO/SVY44XvUEBo8ZizyNUWBNF9BI1v9LdgO36v3/mejD77S+4+cfsXsXZD+vHG70mskPcoHn+6DNHd",
-	"Ma6/N0aIf7YMkriNAM6X8gjAQQhJHbB97rND1ry24nSWim/913b1QieOTQwAp5SlSoKbe8290VA+N2cW",
-	"fMDfr0BCHLsubroihpZ7g64erImLzQ4Ckizj1XIsW05aJKZIOGVoPhp3Nk3jYztxjVgKbiyv8t50bt3H",
-	"9NQpOVjSR/pq6nOUYaRi+RavTAR9hJEdB4Cf2IVaE/HIlmGYHnEix0pq/pF9K6NW/eHURK1rS6t47i6x",
-	"XBmokUbwqmAbI53AfwAS+7UREKK4jyhNe+YMExdPdqO9gea7Z/X4GwW/8u+8TV7q1bp2IiRCt08940ps",
-	"kp8oaT/gICnQyNy0oE9+VyXDVHp9+xaKppXtRL1br0Hea1uhpnWAZi89ddQruvPxQbd07MjBa7ppeshN",
-	"3YzvmIHvr2xSZO2pClANv6FDR5o6RkcynQhvBX6h11txCMyUs7JCtaMHWFn/4nYT1EZSTHBTSdBPgqUE",
-	"sW5I7LtsiRXrIjvMSLkQdck+qXAktb0X+B8+QYbGwk/HPbFh4E3WGDdG3glQsiukWnhkle1FWeJYTwfm",
-	"Du0/MpKt/dWdKtToD3nowv5FiDUDrLZYgaMprO4DDsSZ47en8yZc81uR1rqfdyGUDtEhaxUKbRVsxWUV",
-	"HXP+705UYr0EYmqQyaEAN2BjbkWgG6YBMWthrFagABLw1MkK1JBJkSho0z+AKvLzEGj5c8Ihy6UDWkIo",
-	"HHokl0bLr8QrjNzh1LW8k5ju3knNkxalagADJr+lZRtxP29l3ETDQP+tU/8rACIPHpVTxDkenr1AQkcQ",
-	"QvVbkqLnjyBFX8Sgq/IaybEK/R5DiPr9fyY+r8XMifI0OuiJdtJr6PT7+Un3UjtH+bewka6Tc/EI2+gn",
-	"7UK1aLtEHAqKYkBRRGnsNdzV2m0Z2mzBBx0pzcfvOy+5s7rslf9VqsVjuPHjt/ocEJA0PEd0+XEIf9CX",
-	"P91ieYXU/hGJfQYqODD8EydmhPjY45K3wMDoDKpXteHTast44LE/RhIVrCePNcD8qh6iaiHPRa1OGx37",
-	"D2w/D+H+L2S4e0WUM5iPstEx8WSG+mFNneNDwc5uPnjImZ5c/O1nfxsmsoi//ewnDTmAcb5rU00uJmd8",
-	"Lc/unk2+/Pzl/w8AAP//",
+	"7H3rkhy3learIGonQnZskt2kKNnujv1B8SJxRJEcdttch4LbgapEVUGdBaQBZBfLDEbMa+wL7IPNk2zg",
+	"HAB5KSAv3VUt2Z6N2LHYlRckcHBwLt/5zufZQm5KKZgwenb2eVZSRTfMMAX/+o6K3P5vzvRC8dJwKWZn",
+	"s7ei2BElt5rIJZGCkTkV+Rl5QJZSEbNmhBu2gR/tP4ziqxVTGfxD0A3zP2jDSmLW1JANzRk8SC7Jhopd",
+	"RqQiUlwtKS8qxWbZjNv3/q1iajfLZvYhs7OZfessm+nFmm2oHaXZlfbv2iguVrMvX7LZMykEW9hhv4F7",
+	"ul9yuWZkEa75SsP4/OtKatb12+rLZtlMsb9VXLF8dmZUxfrH8JIrbV7ZGdl//w9yCx/sZgxmiH0yRFWC",
+	"GHrNNDGScKPJ0j6EbBU37CGxo5ZmzZQmVDGimSFU85zZ+xXLCBU5oUQxo3Z+ru0DC2bgFRuykkSKh+QD",
+	"N2tZGcINLkP9VloUDxOzDiNpTfuGfuKbajM7e3QK/y+bbbhwf8n8hHBh2IopmJFXy5+oWazjy3HDlOZS",
+	"4Ii2VBPFaH5OKNGGFiglK/shTx499iNcM5ozVQ/x1fIBvqB/YeyaPC34dUQuPtiXU7JSsirJit/YKbGz",
+	"wq/ZGdmudxnZurnb2itzvlza1VgquYGlxGVjm8QcwoNGjO5Hjtsv9oxr3pH+f1NsOTub/Y+TekOf4K/6",
+	"JDzMP/k1nbNi/7vfUWW8yBRwSfwD/G9DH/C+Eqnxq0q0HrCUakPN7GxWVdx+WPyBF4aVcbmx2qSzgTtv",
+	"tFeMGPMHqa6XhdymBr71v/c/6jXXxiudiDopOOyiKYrEPvEvuDtGbB27hIs1FSsG6jWu1ES1mcPOGRxH",
+	"c/++r8Sr54nvwmVNP254me3e+0D1j6w0iY05Zwu5YXDALGhRaKcrmGLkmpV2T/LCHkKgPkpaaZaf2fnY",
+	"WR2iQM9pwu08Ma6IVLk9naQCZbqUaiWNYVY9Wm2KOhX1rNww0K3cEK6JkIZoyvOMPDn9U0pb2vG0BIUJ",
+	"qxd/nsFIZtks53rDtZ59jE4FN2su+g5g9+XCrreS1WpNKFlQbQ8BTS4uX7w7efb04gV+HVGyEnn9y9f2",
+	"r/hfJ4/I7+BRfu9LWRIK1+PR8/vE921xhM0v5P6o63xP+ECqFN3h97mtlD6c/WbrPZobO3L8fvpiL9al",
+	"FJrBaN8pOS/Yxv7nQgrDBEgfLcuCL6gd0UmJV/zPXzRuwHGq1z8X3hgRZli8rZJihQf3Wm7t6bFhIGgw",
+	"Te5R9k1P0QKxhpqSJVOG4+jZcskWJjrrS86KXLdWZmC89rm7/QXLZmtWlNF3gDarf5hLWTAq7C8bZtYy",
+	"j94k3Krv/QCrG/1BSbncF5SCi+sM7AQyp4vrjFQil1ZURkqilYSS0fj0abopCzY0a3+hRcXg8oUsmZ6y",
+	"D7KZZlbeFvHJAIPsil6BUovPseGmiN9cCW50QotaS8qqT6vL5rwoWJ5ZpbiVKtdRxVzvrZ9nbjPimxtf",
+	"kHlJDHOa+aPOyWGt6OT8F3vll2z21FpwiWGuJBcrUvAbqwyqIie5tMq2Lf70aiOFWccNbLk0TDilnVeM",
+	"oM4iZs2V2ZGc7hqf64+5bLYFvc8NnhmazHd4pBZycT07E1VRfMlmc2bt7sjInUZyChqPHXcoa+sCbbio",
+	"DNP1WJzhv2Xsuim5fTIHs/YdjiAiVQuae6Hqe8ozd5m9A8yF8ariGVwfezecGVfgroz6itdcwHOsAR0/",
+	"CBS74bVxwzVIxDkRVopxqeA/2Q1T9tjfX1GrpahhxW7cgPBSUG0bt4fGb2jn8oJkauu6hA1u5SZ6DDgp",
+	"42Z/69ltnDN1taW7/bl5b20ZmJM1vWFglDCRs/wcDZ4lF1yvifTGjp/GSTJm3xH7TFjf8eICz/oAMhEz",
+	"BprqxU9gmP5aOMNrm9OSVCrfhQ3aURimZYzm1LAHhqNO21vdpHrdNlyFfn3ZMFG8zqQmPezXQVL31Rk3",
+	"RFHh7FdSUG2aquzchRKsKaHZQoocgwRmLTXz8Rpw9K3MLKwuciEGZm1D3EpU7EjO8309290Czn+wH2tl",
+	"JOIu2LMBRhG5qzNH8Ij0lFgVEVUNBRchpiQrw9RGakPmVlF7bQEG8FoWucYwFIZT7FSgAQ0SZW+20rL/",
+	"2W7AUfMgfXZ3j0zva4Vbkt/63k1mexRh70anObUA3UmuFUD/fH/wyrs94U9xukdNWyNkFrX/2Hb/+W+k",
+	"PRBXLTXvXxROT7vls4ghdLt1yjAyMLiALn6wv474KdGZ1Ncsf1YfxN25dGf0GaE4rdZfZbIs3CcTbkBy",
+	"4cOZMVyswOulPqgam/NKOL95SavCzM4enWatEF1/eC6blWtFdWy0+gyO1x04ZXaNcrqzRs0fZ/CC10ys",
+	"rAn2xL4iMv84/KFD4iVaiR3l2p03/xvZglqzmtuenWQlrTwKCMTFVPnfpYhG++xDwLLzC8E12TAqDJp9",
+	"1ID3qcHGOCd/vnxGKlEwrSE2KNrf/yjy/V8isvEdW3HxzPqfuGDtdbQeuHVm4iqvlMqqL7Jd88Ua7VK5",
+	"2VidD6O3FjcTetZY+G+/+ebrb4aWfrrzEvuwhrx3rXQwb6cZ6c4w1uyGiYSxbk1Xu3gpTyc8xMXD5BIX",
+	"W5Nc+hD7vimJMSY3Dkp2jKqYSMGQEomFDWgyN25/RFkZzIiRdvf4YPoo++l5xZ7T3ZAD2f1+KyBc196x",
+	"1TFekc4OslFh9422Ap9X7NIaWlGzWVbzIvIV712uCQweriFMpSDo72xfIclaVoosqCBzhh8rl30aYEDV",
+	"16odbmhMi/9et/KZl+qP0Z1QFBdrxiL7m+a5Yjq+xajQWzzGYo5CtcAgH3rueC0D040XEK6staM7P2Pz",
+	"AIHT+JFUFBAjpEGnwP/XpFRypehGn5O/vv3z+6uLF8/ev7i0jou1MZfhmFoo1hLpjgUpmlHQRaUKe4Tt",
+	"zBpMkl/oDcXhRAKi2cywT2Z48SAeCZfG1qQrdLJkiXB6SVfMS5S9ykWR96bXntAYZXZxVgwZ2Z8NvYbj",
+	"Yd9UsQ+Pv9ZJBtzuQrIUx4La3hkIS24FQJzD0Ii2Cma7ZmbNlNWirWHHBxCPpVld7KSrVPIGjlXNiqUT",
+	"Cb8xwnpDHpKAkxVVJlYaovrRHrlckEozlxlmW6bNNI34g5TXFyhwkZW9YYovd01xmzOqwHSbU80Xs6zO",
+	"HGq+EtRgrhkkmio7bfYgiIfmmwLn93J4pZ/degL8hgubO6UuWD5RV0xwZH06PfacnjitwiTeQOYG5s1U",
+	"CSfQSHl9tRnjoEDI0I0ma0yte3r9FfVDo3PJimJ/Jpd0OCD1kmKAoo6bjzsGFbMqIB6hhUzK/i545S04",
+	"zLQ0ki/aZV9g20Gi5uuTR/EdhtZj3xgv7DX2Wr6pCmpYfCSUKLZmVGlanGGuSy59Eg0AGpDdDtoN5Tgj",
+	"mlt1IJzbZi+GIcVUzjj1DWvUo8Bd1HFvba95bIppnlu9rNhG3tj/QBMwtzMKf0nN6R19RZ+d73P1n63Z",
+	"4jq2360NP96g8rHTrvpz6arxD3rJRT4c0Oz/7vDS+AdLvmARo0DCarVH2jEb8tEZmERaqWsk5D5/OMZI",
+	"0IyqxZolDP1GktCdliTcENsH2/Xuim1Ksxsepp+Z5k3RqZVFtYnkBedsRUXMkgRny+OK4LjHS7ORZ0mw",
+	"HyO+WDR8AB4RxUMflR7mVqzxCDn2c7KkRQEuCneDc/+Ovr8/tpSzspVDbAwPwuM9UwIRVZgRvHLsjCxZ",
+	"UVzFXfa3Sxd/rdP1UpxBqhfQX/Ygw7jk3hc3Br6iN+zKKdr4p61ZkYch7P/ME6FDrzkjad1YuOSV0aQs",
+	"6IL5GLSsjL0Sz6qHj2OTY702ncgQ093V2n7anDFx5c+z/VFueFFw3bJEuDDfPonOVTK3LJg2PWECwCSu",
+	"7SFmWBm8f26svTvLakNSUQH4MntWg03i1i3mtdRRyf15tMJmz80QVNz/lAYOMvIIiJe4yAWc4ZUg9vK4",
+	"5pFVYnLB2NBRyaVgkDSkFYA2c7aqRHS8/acnM1fUp2Qi9xpZli0jqvFjSGbvJR+2lJvkpthGAzTwYbiM",
+	"Z7DtrW7SGeL5MFe2YEWhrWdVAzMaWM0W6IbRxfrc52LaG720f6RFkXaJQ8h2ghi7XOCoJD1Gy/EtYw47",
+	"O+yrGMZsSI3lPCdawqbxBmFG6NIwRaggTCkZl/BtAuZ0GQMM7x8fY8EKjaCOM88gUmD3RFN1NoW0lsiO",
+	"+o2qrdrJQ1ENOit+YjcPsI7DtwgyMc73WNSm5MjjG98u48mS8OtVOvcJqYBoOP0FJAnmFS9ypsiG7qyT",
+	"38psNzTSSlFhxtuo39vLY0K7qqiKnus/vL24PHv39v0lujM6xFe2Dt5HA5qvrOYFX8BmF3Iu8x2cBLQo",
+	"5JblidQ8yE0lDC/GTz7cs13vovO65sIk8pxgmKypogvDVAiIhojb/qHLlqmzjmtif/XPKAsq4se2Bz/0",
+	"eyBwVX8UYcO1djo6cfbaQZCCLq71JOxWGkbG45YvgjrdvIF8rmTUDaQ8TyWL3A7FhAWE/bZrezJgRsEK",
+	"01aqqOFa51jazwXJZvk5oXMNkEA/0B3k7+0jr4Xciklzo40LeHjDpRJeVWQzacc3VxJDlAuXiYL/WnK1",
+	"iUdg7dVX7FPJFdMTIBR1+GeE8VZpll/Nd9MwNzc1MjpmAwQDIQWfsZdAVLO5z5uPAFxc1IhbM1qYNYE0",
+	"UeOQGXUo1Yp4X+1m4SBoRMRwSZ10+mE5tYEyX09gveucMmio7aB6+w+ni0Y6qAM5bRwAh9PrG/rJ1co8",
+	"buRRwypPU0idKQ8j7vlkPBE7x/G8bTc3oq/1QX1ncC1d7AdBeuFUaDzEnlSZdeJkz+VCp36oNm3fK3YM",
+	"7McvrfyB5/eNA+NThzuK6YGkrraKbe/xP9Hc+Zhcgz7VJW3urIa4ab4SV6jvR03eh3giNW3uuAjYBHCk",
+	"l6dLFzuLvK6h6NpfXu+/aWdhvxJk80jCD60hphuFDgvIQxB5wxT54fLyXWTG++HAuGHq4eD64giaSs2v",
+	"Wi38jYnu3aTPG+La3qxNQW5/6l+f/vTantT/fvH2TQey8uhPT74+fTKkssOje4d2WcdK2yNLoue50EZV",
+	"9fbfu8AHaPwpXsqiQK2+ZfO1lIm4Q2qz9ePNE1tgNAAcBpuYIXvZOxqL3jdyXIlMrJGQzoypFcVyrlz9",
+	"QzqhaiRRbMW19UfBRzXt2O1sfJ4vvDD+nZUvpm37+emQ6dFCe79ILqL5Hldv6v14LozEcsc4vmZskE5I",
+	"c5W3jYJWaOj20R8XapkWGooiA9yD2j5/x7uPhwCiPn/45K77H5ON56zg1gpJlZwqxW9YTux/iiC4gOU1",
+	"VBlmHVOiKhGpgJiQB57vHGw7Ehz/tGCqjFsBPB+VBlaM6kRUfkImWRkahQK9ApA8IJxduV9GtHRlFnLD",
+	"wG1fUOFqLvw+30Sthhumco5qw6vWvEJ9gCY2lP5kvopPsSWkeH0Sn+XD2AD4QOoOQ3hZmCG/EPWsN788",
+	"Kj18uYzolYOVbfQhjDvf5V+aGqYzlTpnc/1DJBFOwZ1u1VJvXayCfSrZArxjSIGRUJzj3e1JVlLhi597",
+	"ir32pQ51SoYDezTLhmYoSI//6vhUQfknLWJFni4D7+H88NFpSP6otYeibLZse1qPTmOulmLayFjS4TUz",
+	"SCMALjNdUS4SaU6m2JgBQUwmjiV18xPLknfXO7UOeF108g9qRD46ffLHb/7w7Z2MyOeKLs27Ip6ypYaw",
+	"nBsd6uD2ZGEpMVYZ3WAhTA+5O00UWzJlbTb/QLw7evw3sQQxIJfBwwvDVMZhaLdjYVxJ4EEXGeI/L+vH",
+	"GTig7P6qumBY65SMYnqriNhfyA1DkIuDKEO2f9g3ci+xz0wMFvCwESimPb+tKYD5Dt15/91sACEN64nF",
+	"9iClY0/b0qLoexpA6xv4Z6LXWBzJBMQOfpIipzvy9Sl5I28Y6tlH3559fXpeW+o7RlWt+AH6iuBDs6bC",
+	"idv+wNZyf1wvIVwrN77cidHF2o5OsxumaBGgxW6d0RgDfDF+AlcE/dkBd8HM3MzE1v1Fzk0KHhtnt2iA",
+	"0e0/z6B2P6ur/EM5v89Gn5MTh9N0tV9N9GpGTurMMlzWzSCfhwypR7UsAd4K+I7IXF+zeEZDRhg7NDNZ",
+	"zQzEhWbKZJArZR6slQFAy36UYiIJVmfxPCVw4ojcv+IMLQltpMydfoKvtRNidWoAuSEpDjLiuJ+49vxE",
+	"hAJKVZHcqmlipMzqMD1WJmnDi6IDa9nWNDvtB6A9qcOr9jb0DWCaxgGfYqenTrKl+LQqilIWRMfKUTyA",
+	"H/cXJo6wDW1K7otYtDnnE8LJsLm6Ng5Uv/h/Dhw1+Lro+Ownu4Nk3yAZn7LVslIYgmnaEN9+/ccnUeD7",
+	"pizcSyO4yjriNObdXTsVB4Jnde8nR4wwTOpHs29Sc5OMRSagoNZ1xixXIm1pQDnrkLaFi4kUxa6xEwNA",
+	"H4hepML6F8C2MkTUgjp9uIBqLlQHkAImIM5wLMU2wRRhB8BePIy2P7/Ou3FxMJg2WrxrTPSSFprF68bX",
+	"YLshJY7b0eB4IC6DQzm4RgQLIprd3BlIbttPfUje1rfhr55hx52ImSdnA7N/U2l7BdERIobjAaxjE/ey",
+	"k90sqUb/3AqJqxQ3sJalYiVV8JsLiR0q/OPRMk0AoAMZXiEZkk8+ZjO5XLqAkbI2RzR+kM1ehnnpGoTW",
+	"6SDu87PZpwcr+cDd/YuW4uF7uv2JaU3RuX/p+EI6C8QTCY50tJj/nY1M3OJfBgHeHNzi5pnu3hJTPt45",
+	"iMCmPOQ1AkFNlTmsaJlC0YEScdVkAfyxBGIUMDgF2bE4hsXDJCNhU7cck1huYNNx06pc8eCpLVXCXvYx",
+	"u3UVs3965lmUYPiZn8960NHVQB8xfTx3oEDgr7a8Q01vWG6nMgNWCll6wxRsorEu4/4BH0kXR1VGJVIU",
+	"SnaKdRIYjB4Hoth8GMraw8LOZ+y0YJ8SwaSngrBPpWJaR5MO2QwIB+N2m73WTpiPluGlsWcoWcWzTck0",
+	"VA8fU5MTdJxL76b5nb81Hm7UUKEOLCkQUEnzo4CNjDOa/uhKR6vqnmpiVCUW1LDfWcMjIwXYW7+3Hs7f",
+	"KqYBub+h6tpb7gha3CI36c4edoiWquLebxwa8rJS4J/Cz2S+a9fvFVJe7+FN+pNtuKb+M1vr4oXGLW/m",
+	"pbkWwzDdfrwfe3ZHvWx72ySdwi/RbonbqM6SSBiw7txozx8u1XYtC5aF6OuO6QxqgDN3EGYQJslIXinI",
+	"4mWuwBpUuPVXxW40mxUeReFD6lHH5gohKxHsZsjjdqSwKLqsAeND1mxDeTFl13b9Gbg/9hk/cG2kikTL",
+	"PKFIArVMFwtWmimY074yxik1hoMG5vtKXBhnZI5MZ6OlVid4Q17boa3C1w4DqMey2jSKVxPlToOzAcSe",
+	"o+ffXu3QJhHNmayJcdXAW6wAv2HCqjJuAI6a1SEpZDQbWS0TS5I5llI/ytiUvdqUUpk+pFYKRVDDPn38",
+	"HT5oKSuB5MJM3WAosbYFKbEGEjqPWhaQl11RLrRBnd3w2x+fRklP0mmEtyUTT9+9Il8/PIXizoePwC9F",
+	"A1+Rvz796XX3DX/6w6NvHp/24DwaV397eqc0BM5ztBR5D6XSsHbTn9vg2ZYqLEEKs3zl4HYJzWOP5XhR",
+	"xHpEUQTcjdeOKYZIHncQh0jBHKwwJaUQYXKYc1lN46mMwdyG2ejSoDZA8w4Nt+B2u7hK9tuNu2aKG0jW",
+	"NUSjiykLCDE/3iZ+LIhNVJzFD47HvuNBFpRH6Abfc+2IXxzfkdwKps4hKAwlQWjH+XAIoBN5HDYz4ViL",
+	"Ga6ABuBiBdEbBn7wmXNFsNSUbOmOGImKjRo6p5qdI+vEGdZuQx0lhO0h7deoYfMPnyHHqABbkS0q9zd8",
+	"3TDAAU9OnEr/IdFFMGzzvXdKOkrFk7DvI1UqvUuBl+QS43vBu4RjaOmM7pJq7Rk3N7KtbRoLhHQTo4/Q",
+	"ZM65xuiNo2FvgBAiNVaeDSOqIOmUAffR8k0vcu/lQlzvol/TiBwmfKfbUyh6Rve9wi5PsG8HlQW2elw9",
+	"NylOuLLQ0AAmtldyI2fRKvx9NPwCN0FMT0vTcpBSOrKG6cENqSH/2AGNNmOakUhmLKJkHxOHa05DnXzA",
+	"CKh9XPSMTSUDxs6IX9j+CXnPltO4VSYzgIzV9mxCaV8l3OVdQIc2yHLlwvqZO5asJrT2uttzZ3iQQb61",
+	"vkDLDdDutLAbcAoQiuWiEwjg0n5UaiU+eGRQh/uRKiC1h3efw1dcs11Dw4PfjPmHtSzyfQBE8iCZqp3H",
+	"H9wJRdmv16KzEnOyAVwVyQSoSuAKu8oIzOgjG6LvJQNWAvPMwoijkJCzGfysPAlTRYIwvyQOrdrCp7q6",
+	"36GxjBpHOJ572+ZYw+zYzXJm2cQ+N9lEHVnv+DYwLwbNA6q3K+Qci6Yz3DzTwqyhPr1LW+bpypqV1Dv9",
+	"kLwJPS0czRyiaMEFBuwripFreBEBPu0J9o+Mle+o7nEmh13XLtvHnkSGX4MD74pZRO6znA6eAU5M4FSt",
+	"URCCbQlkgxdWbEUPveeT06Fy6sTwpGpCcKCUyZMwYw8TN0anPNODbI8nOl8+vT4Cntiw6SIMCfaVzRLF",
+	"dswjlSPX6Uz2527YJBo3iRYsG0nmjFhbD/gOHSF/iyAAlteeHFpadwBZSny6xMX2HWkJTNGewHZ5yFMk",
+	"VD+y0gyL9V4aAuE2jkyWm4w8e/vmzYtnl2/fP3z67PIVQEoHhH9EzZkrC+yv8U9VhrRDNVsa9lKhGM3j",
+	"vMs+DtnXXA0QFmybwuGPhZ03ZLGuLqO+L1vI7be6tcHwoqvIY2EBWkRpDd42eJfPGo0hPLyLCtf6q1WK",
+	"0MlVNT56bk3waHu91osoKZnSUsQ6BDSetgjcgX0PqzGkrlZTtNRNGLUsmUCVhKVXTa0afz3OdxS1ACLv",
+	"jRVriEF9RqUZUIw21mn/sblkOg0FAkwqtuAInNRSgKEBKwE93KxnfE6kuIKMWEYKapiH04srYPqds0KK",
+	"ldUvnvbOrJlmEAVuBEx8dY8uMfaXzYBRHqqukbQAmPswdlJTPeqoa5XOwjKW66Ft6SE8CyqEtBPhpXCI",
+	"0ffOVcp2OvPxm6PVNSWb1LsmASZJplu/SydYMy8lAQkLsAT7arQRMGfaH39w2UEfe3D3+Pr7MMkxPfOa",
+	"GsNjjNhLavoPy0iQPW4JqwZF8tyFC1luDztANy9bSPd6ZBtqFumiQwwZxksy/dEKBrPceo8AiCzxfKMb",
+	"2FW1kwkvcwU0py3C7bqjmr+pGS1q8VRtx8vxe7m9S5wF3uUvb0xV5patZ6Uv1rSMLPecirwvpzqnCSK2",
+	"hB+0txCOzg+QPFafOY9f7EK0etFCUrea48Tf0GgKR7XpXZQIIKxm9B6YbNfM1c+5u29EdG6v9dCvvaUC",
+	"e2ffY0NIA0IWrvQGTi5X1XBOwAGB2oa/MyXdRmkVgaBBvAnDsgv8kLwS9oyzUgijr0p73ePTU3wxDN2j",
+	"XAr0Jnqi2t3Z7dcX6Gf387fDTO63LcRSDiBha8qbL0CwNjxkms8h5cF1A4HV0DA5hwgEcPeHapXEZktL",
+	"7ShyNQyTwUPGiGUPwV74Vui6GL60b+RVQk8cYifi0/e24piPHKtZkyo1cyrS76Koig1kJIny+hCVOY2W",
+	"slFlTeVir3NxNnBjo49RnXvxaipya6MGPfINIt1bp25l5JCZk7rqBObTffWTM1Y2WFcddAN3Hs53lqQW",
+	"SJUk7dPxIVO8wOIZtAQwEN0pV8raxUrW/2hUJDnzIFm+FM3OiXg3vr0CKmsRRgfZNUrWFHu+RMudonzT",
+	"S14YprAbZea6+PzXf/6/c+S+rQuogjpE/UbnUPHkWfXrSWkwH7prAMnvuy3AV4XDZIAIdBQda5o5VZrE",
+	"Dz38pmCdNEjMHz5uLGy6lExinXuEwLRmih5ZZjPARjq114kLrCW6kFFNELVIdaMLA5S15Y0PZwV06K2X",
+	"2a5pq9990hvafzF41HY2McwSirrO4TWuG3Bzl/W9qBcYOYbk5TXXJsXQPqU+1fG0p/Bq/URHcYBQ59sa",
+	"4SMza73QPaH/8+J9GvDPI3nbtUl4KIv6DSn05dIMF3w13jBnSzlcjB9u6BrneHfmXjvGFEAfRE+aDUdi",
+	"HkWKI1n/ned2L5yIo8zc2tVTX78zKQYJynURbWb91jtorMhD+GZDr+NA9uGoiA9KuTB24I/eMX0lZDTk",
+	"tKUJ/kIIoeMaN4q/JymH1CTFq5ynJtZdZXF0RkPsgetmcwe3ek7p0jzXJHGO45Wx4+ZLz0fduUQ1zM5+",
+	"xu8whar2BQjkjNjK+iZeG+Lb7bnegbMNUyAJHWI++9ezloMMqatrR1bq1iELiVdswgFL4RbmIXnPwDhw",
+	"pdlYb8ghTRASzHUdNSRgvcz7QSl8QpyoNJa8hr75mu5C+QyCGbvynmJysLOWmum3lbGf0HMoRKrUajUf",
+	"ice4luq9uBqfSLQj6OjJSYivzoe6jt1pnTjQ2cSr3+NsfB/+D+W/8+EKD/ug3hbkbsg9cYK7HurBOY7E",
+	"RrCBsyxylMwt1RC+ZrnrOxApvB+dMqvtHO92J4MWdvSJ0GXgQB1GvR/26A9H4UDqOaasf6I5u2OJhQ63",
+	"R4TQs0ach/Kw2nW0v3n4wGD1w8fE4C+BnHlv7PWg4pDuoRnHx+5HZRAF7J4eHVNEMtKlSWH1o/uXbTSK",
+	"vKuwAy6PbIpHqmQxXAtkr3F4LKSPHUttid/l3lKDR+sHxSdI5Adl9u9hVJ/erbUpzu2OtXfHcqQesg+w",
+	"iE5atMQ7AX9L4L99KHnrGFwwLhV4vUMiHZ6K+W7DoTHHvnrF9ibpN3cpmQAnoXizn1irI5JYsKJIu7O5",
+	"jDfaaZN0ynjDlZGarCfK74kN0/5mXyH7OKxkFCjaV2q+5wOmoeyIPRwfXHA3pFZjjzV/JTFI7dax9Q9Y",
+	"cuwUFbNDK5EzdeUyCinueSu9cCHpgG8HF3UPGYhI6ys/Wak3rukNluOn+/j4KIqfBIBI9rYHiFX1uXKr",
+	"wFrvlqq1BvvIfDcoR6vqKQZbH1dL7ce0SvFUesOEmYMz27N9PDPPBAZKMO562xFYM8LZgNSc171WEcYK",
+	"WcN0ljyynwfH1Le/WNmXtu5pYHS7KpMe8HSklizlrjVSBfuFIu4p4/siJUoOnCy6BfVz1SOSH7he353s",
+	"s0NNyMWqcGDrDFO8cAhiasfR/nBfKVBD6ceybUxgDXWFS/tGn6fxg47JnmiW8LqMwSGvv9Jtcr0WoSiN",
+	"PBn00hkxatc82Zlw1bo1iwPovDljApp0nBOnyM5SV8ChngOZgF0RHpiHARHeiEcMa8ZbkaHuVa32SFX0",
+	"yK5/GbXK3gwbEv3w4Oh4gK310reE77r/k6rtppW6CTnJBkCSx9T5r6JdcgOGw6NpfNUDptvsORD31kOL",
+	"/NhPyYq6u5TG4Wx08DN173r/ibElfMO2h21O1otD7nFw0pRUd/J8UswAOBJC9TWWzELBCjaJckjQ+/KZ",
+	"Evw33QHOd6RNjJlAsUdaDflFTKz/axd8/I3EgFy4ej9zgXg3JbcaiTtl5dFvum6dheydy0ZpUMEFezip",
+	"P82EKNTezCfm+CLQQ90tRholkhwxtp5g6Bu2TUSeUiEdf7orWTByw9nWwYDtqaoZ8wF3H/NJVBFcs2iG",
+	"Cp5ifyUQogqljvaMd85+b+CoveMguxL+nd0lrDR6tWXOJjAp7THv9NoMSG4Q1XhaRwtR/oyupoftyK3Q",
+	"ISOyoEpxph3V1TSfPvTZ9MxmSe6bt2JLVZ5CCAwgN1N68mlgyoY+obWpdkZkgaBkYmS7CKUeUkKyQ3+k",
+	"zAWRwNg7J40iyGZR4a0JnlJ28/f2A2oS7Ftbz7G429uSCZY/Y8jdPb4uehT4oFZQ1Bi2KU3C/hmHTGhY",
+	"E264vXVQ9povGSRHWX41BXfibplH806SlJXpeFWiicAOQNRFgrA6NB8f2VO8bvy8R12SWJy+SJ28YWp8",
+	"G0aHjkqGyKok1JTHU5B7fkQ6+Jdu0VFwcR3/cJqzK7mMAgXWewXDPnUT73YEFPS6h9Ee6ov8M4hcZg34",
+	"/boSOVLNTgi+BCrEUdzCvgFT38UXDDsq3jIEQ3c9EZ8pNL+3JBqJc0J0yUz34joelZ8q3Oz1bGv+N08Z",
+	"sv8C0D9ZDYmyExV7EVSH7s/chMrcsbWoU+tQA/+78dLsoIOIhljTm+GW0f2NujuFavAn4JBzXNXQt4lw",
+	"kfnz0rdy4MmcaQa0wTGWTfvnxnvkZkNFTnyJXkqArfaOfwhCtNyX1BWdAYaLVAPcQB3TNCciCR7Fd0Kt",
+	"aChOrl9rvxzMZp35BivEkSiP68uIXzt6V2AdrU5UA9WLyzu1wWf1SnsCcb+wNTg1ZatLky711CG/nrng",
+	"KDVkJdFMxfN4y/HoFV1pg0ggn9YgSiq+6m8eDS+wIzgjoO9YRtZSY88JgFxF5ALsBLuM0aPlwlCRP+DC",
+	"03VBICFzNT6ehrqnKCTJqB8ij0O8eK62d6yM2JtZqirN/Ug8+YLdOHYlsOrdMZbNd4Zl4JZ7crkN1des",
+	"B4cRk0lgrQE5qLHySJ7Q5AtwUd5mxTG5Zqzs0RE4lnTRHS6lR6qFziKeoa31+mgb+Gin91dGdzu9Zwjq",
+	"hiLlBIgxHSpbR7spvHIFl4ERg2pCSaWZ6oSUYv28RnmBXp5cY2ocxxi5Oihif4/83N0e9ngtx7WMdbaq",
+	"P3q8kupG0mBKowfzUPYxrusE22I1HzXB1ZukvhKu7GWfhTre+0ub5rLGQB7a0EtaZg7/7F89RsB8ujYy",
+	"+/7YCqk4rFtmzADndDM3uyikZjkJduDdk79vsYsJL/CIKQsKaNg542IFfsZZ7cfIkonamVl7Kts79W6F",
+	"7rp9IBRKrJuyYe5ktYYQqcqhDHR3mnfBsNKev2DVDHLcVuqbzSsj0UkMDdWv9jymKVTNYK/aW+fEuWh1",
+	"UxrZl3lkdwfcFfCKtttyuzQ3fqaTjWyIQ7AB5PCLEdWL2Lwv0qCPmRSWsI6KD1n0EyIisYj4RFRSszPi",
+	"3ZodDgRVBitC9mlX6LyAgsl8KreFG0hi7XwLmfjp5ToyIfFny5fCBkN6D9SQc224iHXvxkayTBi0hvU5",
+	"+eZR3efJdavfYNkKFeSb0+hOdh0QJuYL0eSO2On4sFbhK/hmNRowOopYZOoizEisTjlWxvtcGmDZoxs7",
+	"Gz9/9CUSviCUFWxjxc1ZjDzOIYsMNhFfWskNhpmZtUCdmb6R2pzZB2KRkc5ITg20YYAABpaAtNi02rM6",
+	"aeI7gula1OBjwqLAbGa14IQvaix2QniR2GZCLiYMJtrVAjb1LY1Rny7BZzR+iw39PfYvo0WqEdKE/s/p",
+	"PGvoXN9/P1wFO6tuXLYXc0WmCezYgu0l97qY+vuhjSIGgMAGA6o+ORad5NtNT7OEHVlR084Du851+J7I",
+	"2bjPkzGpM0NfmyjfuWxf4wKErTF0fylEIaDXUor2+hA0OtNbcbgePIm9VIm4UnrGkB6RmiaWe6mYXkOU",
+	"7zwQ/G2pJnYMFUByWnm+xrdXwvCizzvCKB+iZJs9n5KvcRwrHXa0aLFytITRtRP1zw6tCpsJ2FSapptT",
+	"wZRGXdfqWDzczq6BuI2GeH54PWqHjUYCOHdBAr9bJz9ZGwC3ZkR9HMMcGpkoyadhNWWYVUzddvK0I2qJ",
+	"3jNTKRGLsy9cdr8R0v8mjooJ3TLbl6auvGp90hjYDdd63IVh8w6MZM8dsLfFBaX2vtK91CPZvLmisVLN",
+	"N2BrBF4r15eKuOtDBXVIwVnn8QwhPu5aXN0Gr6rGCBpSM1hLlZVx7Vjwm0Sn1cM13KlJMwZ2dKjs7vTH",
+	"yZq9MmDE9WxGF8ihWjxoFUE66NopirGsecWLHP5I8w0XXBv/C7TAiAJbo3WevegB00MVUvO/NXiyWrxx",
+	"8QIb5rh/xhlADh6wZy2IlCZx3+PFERj4gwwG0tEJobJkhvmHZKaagM0bJTRiwujegdekWnjE1Q0ZJsRX",
+	"fG34Hn2Aa80G6/PoDIq4jUaiL3TWgJFTEwioJytaAZLak3JvGmxQ7A+Mp/jW4IlZ07Fuyh2OcExCxbuI",
+	"77P+tTqB+Xgjilh0Z1UxlCxwf6bqRteS3TAFuCFuV2MJq4z3QItikdcNA+0HnzUWLwBM7LFGhbvtIYFH",
+	"uxoRTXkOz7RmoD348mgtQXxBG23QpuA+xkao4Amu3bS7Kzath3Nr7swi78kxPE88kMO7mYYIYqwAGB9G",
+	"EwWG0Kq4L57l6aUmnBztGOix6+RS55RrwdKI4UaLvkaW/I1xMKrNxp56ic5EwRR2U57YwvE+J741yWAh",
+	"3iTMZnPQt20fGDyrxpn+t4pVyNNQCYGBqLr5tK4WC8aQ0aGkynDgAlhSjhGVupwxesrXIz5AJ8g5W1ER",
+	"35AQAFhRkUGATapcn1lNiE0IsxafMPxrTUV0PRqlmrHkJ/hw/osz319LEykWdYI/Vp3ZqBHy6rqPEDvF",
+	"0jc50jINNziyJLjPPulrXK2TdcRURxMw613oRnbWyMBfzZW8ZiIjRhb5lZFX9oqM/CLnV06CM1TO7gdg",
+	"pbmSyytZKX2OMU5VCSsqQL9WUMGIVKHVWSSaN6AfD9NcFDCQ1lhJQOuuJzgR46uAsN421iXLYeLcmPz+",
+	"q22bhq6GxW30O61FISxvTBulihkWitFJqqEZUuxtAO6vu0Wfpqm7I0k/gyZo0Ep+7r/SBO71bcI7dJIY",
+	"/kR4iDNi57toOUpd2jFi5f1iutkId2dhEdILF4MAYHOf0Wfac98yKBYqjCRgeqGrKE0xNhh6HVXpH1z8",
+	"GHvnfTIdFJoLPQ0D5uoQlXtTFiYiOnuLNcurmOAzYRSf8snuSS+Eic/hBgorxxdzNuowY+UGqFDG7Ukj",
+	"VzC7+9P+EzT9hUaLLryPDbPDVtBYIjk25Hfp3xQZcojb3qLBsACFiE/Iwto0vizMb98q49pEiIdzn7WP",
+	"NXypc/D7p6yMtUGDRfNUtRC+KqmoTRHr0RVcmwTXiIiCTKGTc92WwV50jvWqmDrNK89661tH2f/0SbVx",
+	"YlLaY0RWqXwL94jjbtGsxoZMWzdEoDpxAa2ppbx7BRuakbWsFOrrvXsdSg1TVfgU3y+KKyikORNVUcQo",
+	"QSBmX0feXC+uKBOdr/0dp0YrZtd/Yh/fmtw7anh5WnTs5hX4xm9hcmSzvzuqmls060QzxG8X96i6Jhl2",
+	"Q3T/AS7vpQd4HCZzG8dFvpEG9ixU/WIgixXLUfDIkZ3mO22NcRwDyd8LFz7vdIuQeTy2vKqoyhOd4XxM",
+	"yKqlDOG5PER8yO/WUpuzUirze9+Qo6zmBV8g7NrdS4tCblnNQl1TYmWT6rubqc3ICvWEmipVDM+0ezNe",
+	"HZ1WvhKvRA+jWSM58nW09bq1lgFgs1/XPXQkeXqx8IjoCA0N1FgRKxQr1FlAe9y0bFDc7Qgo9FbnmpYl",
+	"E/o81HtqutMOSt8oMwRljY0aGEGz/+F+t80JZXVJDXXhW06B3pUklzEcTQuFvJvSFeipPiNv4LR7Byra",
+	"2uo/UUXJf1S8KIjmYsHOyWvumdUFBGadWb5jUVDL36NsXXjaQGSinkPuQrHz3bmfy5ypr/RwArKjTfOh",
+	"XgwXdXCvE0gUCQR4G/cQApjh/IPeqxDuaJ/Ye53g9huep1LrIcftnnjujA5k3acay+iQxd7O5jXbweX4",
+	"Ddn4MFwi0rsNFk7UeooGEJMRuAvfQD2ds2iX6wJxQ4j9+3ZuPop1XmMBsk6yEhQv3GUfGNmJRYI/br9H",
+	"3c6VNGEj2P3tVfvS3X7DuDTK2kgB+xY4FiC183Csmd/XYGwapKoVaaFNe/sh2m5RMo167kPt0DBEMkRP",
+	"fNuc2tHGIcdk5JJZQ/0ZjZVYJ/aK08sopM4y9nsBYgj5mI1gtU48u2O1LQjYkqo6GZ4C8Hm4+P6OBq1d",
+	"b+gW1CiWMOpsycvLdwR/9KlJlzIb3JYhgwTf6IYYnfyG33r7oyu4stFp4GgR6tu3zAZ+vPol8Q+JknHc",
+	"JrjGFdMHjyP/Q7KCRJqOpA71uPc4kYHW10PcInwBs+4cB0dHC2AALwD1ykalx9fjd9yHnWFjqQAWzuCO",
+	"9NWhG1cNibg8vWbNjGftaLsTqFHtF5zr2zbK3iusYUszkTMgHoAJ2PJlpSCsWNJVoourrExZHalwvy/X",
+	"XifjIuE6eT2e5SHZZrMSrp3BfrerToerYJRHgw8hwziAC8ADZJFy1i7jqcdEq2XRqDg2rT7E//Wf/1fX",
+	"NcwZWRtTAmPg34rh5suRllMjVr/VjShWUoAlyrCDFKPFcJg6NDzG98fmC0UuMjM78u8Xb99gRcUsm316",
+	"sJIP3N2/WD/vPd3+5FI+X7LZB8wfvzKxep1emFfBr+OCNa/0Lm6aQC4PSitoY+tpiC9jJcKmZWY09qGH",
+	"SwzRK0LL597U5zg642wGruMULEWKaSPt0I5M/KGfUqN29olPHSbDp4jsK/0K+Q9x6xITpQ80FvWWIm4b",
+	"PvU82+4KiCxQbCTtLb2yLPiCJts+J5sjjyALTDQFbhV+L9ZSaiBxOEML1o3LEew537wuMfJZDaxqioeg",
+	"c67YwvTDBwGGvOLaMFXHWqKT0ct12HX+tnQ3tZnb7YKV7lXjqrhDvf64/Fcjxjsh9h0fb4j8dZo1+0FF",
+	"hbyx3RK0hxEdN9rvntYbPtXN/SLZvx1Llu/axb1uSBMvxFvUQFIsWliGirFmpCNuQ7Y6uu1Ta61p3cCp",
+	"fkG76XCTMb8HVT4W8IeJMDh2UtC/6cg+7OUbDb+LuoAbICqaKBbm1d+HdXw5b1Wb/1Jpk+arAiT7fuFM",
+	"DWGCZwDpDoaD0ed3Sat4N+g0/9aGmysfZUnRGMyh3S1MpmPInlAfHxq8jjOqQsPlkUyjgsXfepMo9U4q",
+	"0QPX/oZIf6+e9NfdPSmZ92muuzTu78E+ud+ubtF5092Z9lfKfFo05IaqCe9vFHFNLcrqpvxcIrRuzNSo",
+	"5KjDjK0P9lLeELpmXy7/7X0HWz/AtT/sNUq6/YvGQlv7Y17dp+1n6ZSSKtmRYbh5WhuEe4vtf89bNjBO",
+	"TCIHSETHxwTHY3tm4iYbtxFqmR+S47rZ3QQrrWHVHKT3bKMwIdLKzfoLvi0dBjhdib4D83hC9gPQYvc0",
+	"xtpOlhQrd3HbLEC5HDcLzcHS5MKZaFJ5uM74Mz5ZEouQZzAcPFHSVP2KktBE/tea1pfDBs3Zavvr5+Bj",
+	"jFFds0WluNldAN+b68MWGJa5HfxCymvOfKz2bGYUK4pm5JiW/Ee2a/VpQ/o4e7Yyqprpj7Ux5ezLFwgy",
+	"LRN1aQspjKKLmvuMqRu+YA/JpfsH5JrtvKklNOK2F30vyaLgTJiQ4beeuizYV5oA0QI2CGGCKbsZ0cbn",
+	"5iF5ARoXfnWnEPEnlya/e//yGfnTk2/+8PuH5NODkqkNh8mpu6s7VglIBiCaTRAsPoTLGMv1Ofn0QEhw",
+	"XjZUXUPPVs89BD7Mhu4I1dehIEfs4GLNVwL48R4GOTib/VVWYkUuwxoEmZs98nRHtOSzs9nXD08ffj1D",
+	"yg1Y1xNAuFBv366wb0AY66t8dga9Ep/WlwGFaymFK+p5fHrqgiTGOSkNN//kF4eSr3Od0bjanZgz6mdE",
+	"pHmfOztcDT+59q9x5RQ+9MQT+XxpRqTrZ7Uxiw0gkev4pxhdrFnuuLQxlwARyVp6Zme+UNXa21VkHS5Y",
+	"dxmAzu07B4466Ao08UDRsureQvWJC1Rfa1TFvvy3gAUBwwbsvoK1Iy7tymV740kDoFtKHZGh94zmzwIs",
+	"8bYS1HeQP9XXLLziCMvbW0XUfG3kDPE/33ld7DRCpRY8kFBNSibLgrkiSu7YWw0rioD25RqwxwLhB4mt",
+	"D4u4Zovr9BI+sz8/r/2oYyxiePx9L6D9NpbHFjC0oUX6v0PsLba4JjQc7CGEqY1UQNsztE4hzN5/dj5r",
+	"XHdQ3dYZwMja4ZDlG1J7zcePUXzN77z78lw24bZfabJozWL65Izumad5s1ftcfZMu5nUqI3z6HAbp/Pm",
+	"LuOy9GRJC7/D7rxA8FCIy2OHpfMG4gHJXQH8t7YOou9rOeIEq5f55HP9jy/oFRQMYwrdQ20jb1hngVsT",
+	"/STiwroG74c4DOyT2nk3sAc9FLnSTA9+fBZXIN8z0/dhp/ckQZctZMEhTOfm4/r2M1V0wwwwiPwcf1V9",
+	"SeMj3lgL+8vHhCndaV59HIXQecl9H6X3rxFeWO+bUKB1DmzbNUbN/eLTeHxJtlyvITZxe71wAunB/vMX",
+	"rjjsyUsnsfBgjnPwvKVx3pXISQtXHuaMRQZ2SKBBbcW9bMv+FQ327533ftqA/i0oVV9ffSiL9id6zdpd",
+	"SazdBGbuAnO4nfX0LFgDO2wt+YLpk88F1+bL3RcmczFEx3jqIoiOwbWtIJsg+W7APbm+sOdxzAeLkkxG",
+	"v1G1WI8hqOviXxMot/t2w3D2YqrH/3RnaX0t0YeGB0KdrwPWlnxxDeHh20mra018RP2Bb/itmGV0YfjN",
+	"ga2zC7pr9kwC+95Benz82eFriOKrtXFgsbsc4zXI7kjL9h1bcfHMveY4Fl/rFfdv79nXQu47etYAUZz0",
+	"WMUDCMk7LGolFITiAWT9lKxWe2A/D0SGVuMlMqzcQVSaiIrjuAcXa1qyo/sH9Qsu/Bf9pnyEg/t8LprN",
+	"jSaIfPI9riTmSax+bxS0jBYRB44YCsBJdZz4m3v9lPCbVGOjb/bhE4JvUh3iaP6AvIsCeHvwwZ47DPL8",
+	"wCJhf8/lXWJxQI95xJ0l1bQ49qPDD2BgX6Ec3D0LWfttUgEyFl1tlweu0dxTttSoPMRvdCUPsqsn7eXD",
+	"ISS7fSH8g8dogXf+4rtLlR0fYTdM7TCIuVXS/l+rnRvCRhqAvhHmuhUrvoG2gUm5egW/H1uwum+555MX",
+	"Xx/PdFn90JhW5xRhpYmRpJDymlATagoPETSIrSiEgwR5WzLx9N2rWyz05/Df46P3br1/veC97+QauKix",
+	"NAbgQwcP6ce+9vQf8xB6K5rNcJ0Rp3ukJhlLjMSGFh1lMDJA5OQx+JVRdfPSrtj6uH5h6KjwW7bvs5kj",
+	"asTwhh3fYTTMD3b3yBum0Hj0MDzvDAJS13dg8k2NCz7SXmE3tKgc0ji+wC/8FcdZ2/D4e15b/968L7KM",
+	"dVcHSBSoHbSH+VQqBIJCpSOWeg0cCKGZddIbeIkNnmNq4G8VU7taD3higKQKaERbn0SDrfHnusKD6HMe",
+	"x57zcawsyYVh5oE2itFNe20DQHvOBVW7CKL8Xj0WWISIJEGxsi/dOoAk/chYSSg09c5cN6HH5Hv+3b4U",
+	"hW4dtRidfLb/8yXp7H/PTI8wtc8U11Y8LUslNYYpe+P/0Wv6+JtvH/x8+uBP9MHy4+dvn3z5t9lo6Wp3",
+	"P7tvKR2tfu4oqnvhCIPn6Rp4wOD97o8PnnNdSs091UD6BM/CLRcOkv7gnSz4Yjd02/9+4G+83JXswdsy",
+	"gKTSd305TD7VzS4mU52Q9epH38SnN4T1Mlx1UF+39fJxbqu7Y9BvrR89xnGtv+8wq9Bto9SP5Atf7ua/",
+	"S1phCLSChchKydSalkgD9ZAgt1ygZ/eFx/u8DlAa4xjnHDubQ/Zz8zD0Jmou+SvXYHZaiNve9b4SkGUd",
+	"cWmoBR95/YVh5dhrHQHFqGufAkPDyItfQ8muvThBRgdmpZveFb0BgK7D3cYUK10ayDf2aJS4RoYoduvG",
+	"ILrfnAJGnm+qjdPO1nSFfz2KlPl8PGaswbBNKi30FPMxd990TZLFunchRi0yItiWaRMqwj49cDsOz9yh",
+	"nXmSc71xDd/iVuRzvOBV6Ml8BEg0voIW923ouxfHDf3nUhxi9V4zz04WFs8VJ1Gxg77DSM9nf0xgOdvm",
+	"Gq4bdA/rP9jskn2Pl/3Dq7pjb2I3TwlX3k32Yc5PDd3F4JEsD/WdcHa5flyZY9dWK7uzsU/c9P19zUXe",
+	"LyA/whUHtXpq2oU0nwNAGyrhzvYGz9DdaT/3+un3PcmzOO3RxGAl8V0flGiCH54eOCrGGHG4VIcRQGsj",
+	"mwdcYFdTEBOMwrqRNbKRbsUc+0aPsBVcm35hew1XHFjYtJnGLFCXfg8tFz57zNLghx24KgNAWxqawoih",
+	"gsZU8Od1Dfs7QkEGzuL9RlI6SxhX1oVb3sMkb+zTMqupXCG4Pavlkjy7+Itj1EWaH+gcFYqUhwJ3sLgN",
+	"0Gd//ias46+QugHsoEvPBFUN5fs6q1MRa66NjHmC4avT+Zr4153+Q8rMW8GcwDSZSh1dwIEA3/YzaogV",
+	"NYiF7boeKK0OV0h3OlD1AxE6Y6VjR2BFoR+St6Im9hLSgCDnwT4FOCK9ZoLIyjRWHW/ec7ARiuSWdaLZ",
+	"ufwJPmh8EHiaLNhBAQDtvh0N++K3lVnIDUvmFOYMzD+gYDscImyLvAewjxvNxqTCJQzsFmPV1Ykn1OhF",
+	"hQXSjc76dzrXi2LnCTp8TAE6idRUG7HQAF7ZDtf2BQB+8xGGDkimnuDx9C5wzzDwzT16FOrNXXsIyJsM",
+	"nHxOEl1X51j44tBKMiXAJ5+Rebg35dGY2yNrh2eOTCZxQMEZciD0IXWr4Ru+aOzt5GgLw2k1xs+8/bpk",
+	"o679i1MEI5bxZE5vU9p0+xGlLO93FYjNdxQ47/6ZjpR3VThK7GQ3+opAmDcI1nkwJoKoGSmH4lrt1dU3",
+	"yX354lMp1Ui70bBPxj+sJz+1p/wu/nLn/NqvmChDHavBSwFKpSeP/nj6+6ymC0ZPBeQiGAEtbrEaJXJc",
+	"NZDcRYji+81akTi8fwEz8tK6wfZMsOIBJF7PLv5yDl6wtd40DfFLashWVkXutvyk7e655pIW5Xs8lYbN",
+	"SRU45tayyNGc5ALojMFhSdiUS+Q2Hw8AyJK8wDgCSQpGbxhBFrnoK5XcxM3Ppr15ehCDFm1Yb9FiZ7lf",
+	"LWkW1jMiwu8PY+cAiWIwbzKn2rjC1lP3q9ci7WxeLR+AisoIteLSYfRmhWYtImvg1seLfNmBYstKO0Y8",
+	"pHkG3f7k0eN9h/xFzn+7itQOTv8L6NGneZ55Y8h6PwojbFZZZMBdB3lBMag2NwxqG/q15U/+oiPOYXhH",
+	"wmNBx+5QPos1MnNo6WfFvMG/Dg0sF2zIkawnMbUxA9wEUlOBdDDSRqTR5xA5MrdSXQMHmR2gqoC0VVXC",
+	"9cd0/drJnK0qEUq/qLCnEba7ixTTutk9In0KF6sPXK/Hbb3Hh351TGq+sxN0IEStE44V5SIDBclyqN3S",
+	"odsgdjmgO7vkmmFe0udhAUOUT9iNJ2VBRRpD8a6gv7UVPbgisN+Y0gUwO4fSBGBjYgva81A04nbf6PX6",
+	"7P6rN/rTXLLjTl5q4jYsVLLdtVJAbqFXo+9C16cfBwG+m5YsxzG+A62PMKKzvx4nqBkjgZxjjaP/QEBX",
+	"wlryqL9XkmCtGNqTzLdchR6ggEXctaCIkfwIfGBStu5F1b4s6Gp1kEzha1ZXbkGyCAwmO1nDSCYhc5aE",
+	"hr64YWpXIz+hmQs1dE41w4wWB1yCsC9uk6ND9EMuCftEF6bYAf2zfVVG5pUJ/caxDZiu29Aij+iioHzD",
+	"8syuLJ4ZLvV1w9T+Wl6s5faNzI8aHYbnp4ws+O0witW453labb21Am2tFy6gtzDyg3Pd4o6MQ0Pa61xS",
+	"3VdF9M7+/AxZlI5xNsLzJ5yKAf0SKFGxib9vd3C4QSXD/RoBcofBMAhsTwhoH+Qhq1QRysEATKrolkAz",
+	"XTf/AwlBWNCTa4bN6OKr+iNjpfvI4yxr4wX3DEP5kZUmvX7BX4GGSgcr64E5z7FLKsWmXaE5ZYuigEIf",
+	"yNAgFT2YuhjxHL1N0NLgc/ou+cMFgb4vejpKh8pgRLlZs7vgVGi47/gxskC0EhcGiwj3YnZ2vPUBQI1r",
+	"LmAPDOi0hmeAlqkIXnccvh/LmhX51RwTQCt6w67qWdbMXEHFA7QukWUJ+2NDd1fWyLiaMyauOr2o0zHH",
+	"p4sFKw12+xLQQoMi3H5UvHFc75XkO0MaPlpQJQ/wqsChaK0A15yiUX8wHh4wZAP+Q9cgvK/E0UsQ7EYZ",
+	"m6v3muLks6pEr3/1vjoqvxsA2BPp9OowRLtWMGs8lMujWQVcUh2lMbhtZPl9JV49d2nwenLTztLIx6V8",
+	"n0bXP6oYqUTOFNlSCJwQuqW8TVoE3s6K3wBUzB57Dwl6OYW1zqk9iqTIid33ZFEZxEiek+0aOuvj7Wua",
+	"e59quWQL32RSQOwMeiGlXKmoGD0+thgdx4XykcZR/lNTEFhR6JPPjgD4y8lna+2lN9/bkolnzFncR9p+",
+	"9h0sh7ckdqGEKzAtdwCK5JpQB5o31cc4xf+2UwKIasXKgu6OlgVymyt6nNn3faU9UXNmLbnTB48e/sGf",
+	"Ze34Rt2NeTw1R/S19tO/0pD2h7jng+AG123TIu93jZ8n8oI0xJLd2MlJiuEHahbrUacA4DjgadEy6kFA",
+	"xwsYiAO2qkpkSLTmOJfeV8KuRE4NPRCQX+ETufH4RlhqbKb1AFg5cGrOCYSeAzADu3Af99DAArJaV3j0",
+	"dmqVXhm2+SEgvI+mL/wrIqv3pmF4ZHY7b6Q2xGyZwDqgu8K2QeW6vA/SbKJH4PtJoRqxr8uaBVsBEP+V",
+	"Jksu8qs5ACL0PWiWAymLrmgU1Bi+YL2QSHfJ1LF/R8eVLH/gVodH1GcH3jHVN+utvA/+4b0ANYDzN/7E",
+	"Ry2gxjeDjkW23x5aG0YhVgdoHWhDYN93FhrQb7nIMe0Mh0/2zenpg69Pye/a10MElS7Wv4fqF7/nvjk9",
+	"DWggmkTTUJPC0jw6HQWm6XzFGe42GDf661IzsuF5XiArO+5PVKI8HK8uLpwapAJu+AEe9ONhENw+Oh4I",
+	"5qmfMec6u82dudhu3ZTRrmbOPh1bbSWUzYmGioxhlYOVG/+EeucexKxR9RKxDvHHA/W8gPe1CqC2UuX6",
+	"DP5zbjckeo7rFmAOG9eDnU6FdG6hcz8pMFjcs3T6jH40OeWT2g5jRtUKTT7umA2xQb7LCVor4ZxUwvDC",
+	"JZns31kGdJNWluhOw2yE/Oy+p/uuoAIN5V4I5AdvRxbWGVfshgNajNfq1BmZX2kit6kCGwfdiWjG0Lo9",
+	"Ehc0zmiCPAPiLyBZCufM29fP/9ebFx/GnReje0kec+PcF56BEsV0tWHWLVPMqJ1DOBh6zUhVtiAOOkr3",
+	"2JO7v53o44AOEVXqlrPa53p/7/AZobdiS1V+34imRHzoPypWHSQ89D0gDrZIlkqWlBfowpI6fTA2SgTy",
+	"dYx1NWr338t6J5SaA9DbRdaeFAtys4hBzGU1N0MrbYeeV0WvLXXhrxk4STxeiK4ZzRNqey0r4LGI+DF/",
+	"eNxwY/7w5MlUN+aSuwIVCNPoetCxcVjP5CBpmrjtBy4Fgstunco85kkVljRl3oXfD3NiaUOVNeV2SCtb",
+	"yMU1ctACgoR9MiSnO51hmMRdbOQKYv2NpAHQQCP7Um8uCT/zpMUdH5XuQMp8gdN2xCn37aj2J/zfL96+",
+	"ITgA8vj08emDR48PZFk3n+wMuTFc8ZGpDBKbjMu6C/5lJjIwW4ycR+b+mqbuuOAr8bYax9txgY2fsFSo",
+	"UXR4wcyDZ1Jec3b0qsEXwMJuzx6tB/oTRiXmJ3ZclGy673hR4LCiM/sGmNbOAD6zYoTq64Do1ERI/7kZ",
+	"1rOx+jfw8h+Sp8TIayZa5Bg3tOA5oA+hBic/UIW8Ne99AzCYfmSJG3Z2oyaZFalXxzLI3MPvHWce7bba",
+	"mLN73TqONXd29vPHVns3vhIQooTMkotDekTAVqr83Np3urnZoAM3DHVvmctqXvAFKh2QxH781SVeclA6",
+	"ivq1o9goYAiDRBTuoWN4KNw3HSDNjlRGXmd8pcnTd69wf+tzJNUUpIV6IwbizHIJkLmSybK4BRPXM8Wo",
+	"YTgvR2PjctN+vzjIn2jOGi9ur5v98YAQ1rBWme9+bpQUKwwTCogtbug1U91W6dgkXYoF6z/SUQ5OPvO8",
+	"l5HrOfzdL+ZwhQLP71qcMGw+vLBn1ewwNgB1B14oq8P2LHYbGMcgtXbtW87gxPSWKOypLL6NoNvNDk6z",
+	"/jVwwYnoNrpUu6fHbBl46VPP0zDiUCSK1CMHRIdfKj4ALj5Qo8mLNZQfMw/8dv3MHLYYa+QYAIoTe6iF",
+	"C/dmdP8p9SFcNRCDCPhP4SpxxwFA/8k5p/30HR30CQdmWNLbU1HiAfihDpMchUP6V2pHWFMfH/kIrH1U",
+	"zNOP7RoWFvDks//PESdca7V+Bd7J8LEBXRsvNBrdFiz9Qaf3IguXjShD21V5cUlXR/fvn0ZmNFd0aTI4",
+	"SZhYMOem+DaHB8uv+llp8LHFZPIEI83Jg0PK66cuFn20BcQXJJs+aRcNP1AcdSW5WGGmFlN+uQSmkrAg",
+	"vXyqx1mEnC+XyTV4zpfLxj7qPbufyU1JFcOmw+d1TtoaF5UorFe84jcslYL2qevYMX4/x6z92GPzIvq6",
+	"VrsRa6BovwgcexvCYKbnCNuPzyZxyySay+XcPIfBHKm73K/BPNN3RLwAmopDGQzICuRKop2qv2astDpn",
+	"ITdY/IwFoJ4SKalqoo3c6Q075vIcsyvxbVfIfvNhzJyyoAtWL81XmhhsojPVlMP9WvOP3EUnZD30Jbhb",
+	"/ol2IshuCuTzoaaCcSfzofQ9bkvny6Lix1fMFaPXWU2DjCw1EGm5jVispbxOZ0ppUVysGTsq8Xr9kiTs",
+	"EH48TGs4WhT4QNdVhM3tDGShzgUhha7w9khWVWr/WH38g5TXFxCVvMMmakfmMcgZByfWn/uVPsdKKAdN",
+	"dMYXAhG9CdZAaHvMuf/3HyNw7f2o/bHDzG7qju5ku8CxwdBeUTClrUt0g2VTgMkLecK2WEE3tPP6Vz/f",
+	"rRg08IUpBjvbbKWH1WcOMOrf6HjiwNGHB8r6ZbdVBieOD+DkM/5HbxDghcg7Anu/QWgc4rnvlAUrYK0V",
+	"V98331n5hekRABo+2p6Ol9ro5ka+A/1RerEM0+Zo5/kl0+aOfCudXpeI4hiJ9chmmm5KhKl1j13sqGKv",
+	"gz1i/aDzBiuxU16awpwOlvWP0VOHO/DstLIcJranbzTQZbsCjEO0ebAHn52gkGvWXcUE9kXmax1x7s/B",
+	"G8/sgBxCi/qaRSp2oIhuo2jsQ38LvuP38rUdyeS9v6bmA9U/InHL4OUvrUxiY8R7ifjHu0/dHOL4e6kY",
+	"+3vDIfFiBHC+UEcAAUIo6gDxuY2ElLTS7Hiein36rx3qhUEcmhgAdikJDSS3t5p7JaFrcsoteIe/X4CG",
+	"OHQ75HBEjO3yB0MdbIWMjx0FJFn7o+VQvhzXSEwRcMrweO/c6TCN9x3EVWzNqNK0SEfTqTbvw1XH5GAJ",
+	"L+k5Eq3lnITwvcIjE0Ef7ssOA8AP7EKNibhnz9BNDztSYCU8/p5jK5NW/e7URI1jSwq/786xSx2YkYrR",
+	"IiNbxQ3DP0DvglIxSFHcRpUGmTnBwsWjnWgv4fHtvXp4QcG3/DOLyTO5KSvDXCF0c9cTKtg2xImC9QMB",
+	"kgydzG0D+mSlKjim3Nrb19ArL28W6gH1363ECi2tAZq9cNVBj+jWy0ed0n4gg8d0/egxJ3X9fYdMfH+l",
+	"gyGrj9V3bPwJ7QZSt686kOsUiVbgG3qjFUNgppSX5Zpc3cHL+gf3m6AlliCMqoKDfeI8Jch1Q2HfeUOt",
+	"aOPZYSbqBW9L9mmFA5ntvcB/94poasz9dNgd6z68rhqjSvEbBkZ2gVQL92yyPc1z/Nbjgbnd8+8ZydZ8",
+	"a6f5+CGJbIXjZNMhFnWHDXFi6PXxogmX9JqFte7nXXAdY6SrWoX+ahnZUF74wJz9t2EFK9fARw462fVd",
+	"B2zMNXMs03FATMmUlgIMwAg8dbYBM2SWBQra8AcwRT6OgZY/jgRkKTdASwj9Yg8U0mjElWiBmTucukZ0",
+	"EsvdW6V5XKNWdWDAELfUZMtuF630QjQO9N/Y9b8CIHJwqxwjz3H36oUodAQhVL8lLXp6D1r0qU+6CmuR",
+	"HKq/8yGUqJX/E/apZAvD8uPYoEeSpBcw6LfLo8pSs0b5tyBIlyG4eAAxeiONaxKu14hDQVUMKAqvja2F",
+	"uynNjqDP5mLQCeL4EXJnNXfSlr2wv3Kxuo8wvn9XXwACioaXiC4/DOEPxvLnO+yqEZ5/QGKfkQYOfP6R",
+	"CzNcfux+yVvgw+IVVM8rRefFjlDHY3+IIipYT+pbv9lVHaJqie6LShw3O/ZnfH4awv0v5LhbQ5QSmI+8",
+	"tjFxZ7q2cXV766FkZ7se3NVMz85+/mhPw0AW8fNHO2nIAYzzXalidjY7oSU/uXk0+/Lxy/8PAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

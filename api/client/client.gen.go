@@ -1448,6 +1448,39 @@ type Items struct {
 	WhilePaused *bool `json:"while_paused,omitempty"`
 }
 
+// KeepPasted defines model for KeepPasted.
+type KeepPasted struct {
+	Action *string `json:"action,omitempty"`
+
+	// Connection A connection that is there and has the same secret, or the name of a new one; chosen unless given
+	Connection *string `json:"connection,omitempty"`
+
+	// Connector A connector of the workspace that calls the same address, or the name of a new one
+	Connector *string `json:"connector,omitempty"`
+	Text      string  `json:"text"`
+
+	// Title Of a new connector
+	Title *string `json:"title,omitempty"`
+
+	// Values What is to be entered, by the name of the secret; also in place of what stands in the text
+	Values *map[string]string `json:"values,omitempty"`
+}
+
+// KeptPasted defines model for KeptPasted.
+type KeptPasted struct {
+	// Action As a step names it, CONNECTOR.ACTION
+	Action     string     `json:"action"`
+	Connection Connection `json:"connection"`
+	Connector  string     `json:"connector"`
+
+	// Joined The connector was there already
+	Joined bool `json:"joined"`
+
+	// Made The connection is new
+	Made    bool `json:"made"`
+	Version int  `json:"version"`
+}
+
 // Kind defines model for Kind.
 type Kind struct {
 	// Alone Of a trigger: it starts without an item that somebody gives
@@ -1916,15 +1949,30 @@ type Paste struct {
 
 // Pasted defines model for Pasted.
 type Pasted struct {
-	// Connector A connector document with a sign-in method for the secrets found
-	Connector *string `json:"connector,omitempty"`
+	// Action The name that the action would have
+	Action string `json:"action"`
+
+	// Connector The name of the connector that the call would be kept in, unless another is given
+	Connector string `json:"connector"`
 
 	// Files Files that the command reads
-	Files *[]string `json:"files,omitempty"`
+	Files []struct {
+		// Field The field of the item that the step takes it from
+		Field string `json:"field"`
+		Name  string `json:"name"`
 
-	// Notes Options that change nothing here
-	Notes  []string `json:"notes"`
-	Origin string   `json:"origin"`
+		// Text The field gives the text that the file holds, not the file
+		Text bool `json:"text"`
+	} `json:"files"`
+
+	// Joins That connector is there already: the call becomes another action of it
+	Joins *bool `json:"joins,omitempty"`
+
+	// Notes What is left out, and what goes out otherwise than the call would send it
+	Notes []string `json:"notes"`
+
+	// Origin Where the call goes: scheme, host and port
+	Origin string `json:"origin"`
 
 	// Placeholders Stand-ins for a value, to be filled in
 	Placeholders []struct {
@@ -1932,18 +1980,26 @@ type Pasted struct {
 		Where string `json:"where"`
 	} `json:"placeholders"`
 
-	// Secrets Found and taken out of the step
+	// Request The request as the step sends it, to the byte, its secrets masked
+	Request string `json:"request"`
+
+	// Secrets Taken out of the step, or to be entered: what a connection keeps
 	Secrets []struct {
-		Hint  string `json:"hint"`
+		// Asked The placeholder that stood there: it is to be entered
+		Asked *string `json:"asked,omitempty"`
+
+		// Hint Its last characters, of a long one
+		Hint string `json:"hint"`
+		Name string `json:"name"`
+
+		// Shown It is no secret, as a user name
+		Shown bool   `json:"shown"`
 		Where string `json:"where"`
 	} `json:"secrets"`
 	Sentence *string `json:"sentence,omitempty"`
 
 	// Settings A JSON object
 	Settings Fields `json:"settings"`
-
-	// Values The secrets found, by name, for the new connection; kept nowhere
-	Values *map[string]string `json:"values,omitempty"`
 }
 
 // Plan defines model for Plan.
@@ -2416,6 +2472,9 @@ type Way struct {
 	Help    string `json:"help"`
 	Method  string `json:"method"`
 
+	// Name By which a connection chooses it: that of the method unless there are several of one
+	Name string `json:"name"`
+
 	// Redirect The address to register with the application
 	Redirect *string `json:"redirect,omitempty"`
 	Scopes   *[]struct {
@@ -2885,6 +2944,9 @@ type PlanMendingJSONRequestBody = MendingWish
 
 // PasteCallJSONRequestBody defines body for PasteCall for application/json ContentType.
 type PasteCallJSONRequestBody = Paste
+
+// KeepPastedJSONRequestBody defines body for KeepPasted for application/json ContentType.
+type KeepPastedJSONRequestBody = KeepPasted
 
 // ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
 type ResumeRunJSONRequestBody = Onward
@@ -3464,6 +3526,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /paste (the `PasteCall` operationId).
 	PasteCall(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepPastedWithBody Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+	KeepPastedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepPasted Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+	KeepPasted(ctx context.Context, body KeepPastedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -5022,6 +5098,40 @@ func (c *Client) PasteCallWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /paste (the `PasteCall` operationId).
 func (c *Client) PasteCall(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPasteCallRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepPastedWithBody Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+func (c *Client) KeepPastedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepPastedRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepPasted Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+func (c *Client) KeepPasted(ctx context.Context, body KeepPastedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepPastedRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8294,6 +8404,46 @@ func NewPasteCallRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewKeepPastedRequest calls the generic KeepPasted builder with application/json body
+func NewKeepPastedRequest(server string, body KeepPastedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepPastedRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewKeepPastedRequestWithBody constructs an http.Request for the KeepPasted method, with any body, and a specified content type
+func NewKeepPastedRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/paste/keep")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -11343,6 +11493,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /paste (the `PasteCall` operationId).
 	PasteCallWithResponse(ctx context.Context, body PasteCallJSONRequestBody, reqEditors ...RequestEditorFn) (*PasteCallResponse, error)
 
+	// KeepPastedWithBodyWithResponse Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+	KeepPastedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepPastedResponse, error)
+
+	// KeepPastedWithResponse Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+	KeepPastedWithResponse(ctx context.Context, body KeepPastedJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepPastedResponse, error)
+
 	// ListRunsWithResponse Runs, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14200,6 +14364,54 @@ func (r PasteCallResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PasteCallResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepPastedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *KeptPasted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r KeepPastedResponse) GetJSON201() *KeptPasted {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepPastedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepPastedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepPastedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepPastedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepPastedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17566,6 +17778,32 @@ func (c *ClientWithResponses) PasteCallWithResponse(ctx context.Context, body Pa
 	return ParsePasteCallResponse(rsp)
 }
 
+// KeepPastedWithBodyWithResponse Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+func (c *ClientWithResponses) KeepPastedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepPastedResponse, error) {
+	rsp, err := c.KeepPastedWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepPastedResponse(rsp)
+}
+
+// KeepPastedWithResponse Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /paste/keep (the `KeepPasted` operationId).
+func (c *ClientWithResponses) KeepPastedWithResponse(ctx context.Context, body KeepPastedJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepPastedResponse, error) {
+	rsp, err := c.KeepPasted(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepPastedResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20103,6 +20341,39 @@ func ParsePasteCallResponse(rsp *http.Response) (*PasteCallResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepPastedResponse parses an HTTP response from a KeepPastedWithResponse call
+func ParseKeepPastedResponse(rsp *http.Response) (*KeepPastedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepPastedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest KeptPasted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

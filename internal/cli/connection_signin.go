@@ -6,12 +6,10 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
 )
@@ -77,10 +75,10 @@ func (a *app) values(e *entering, con api.Connector) (map[string]string, error) 
 func wayOf(con api.Connector, method string) (api.Way, error) {
 	var known []string
 	for _, w := range con.SignIn {
-		if method == "" || w.Method == method {
+		if method == "" || w.Name == method {
 			return w, nil
 		}
-		known = append(known, w.Method)
+		known = append(known, w.Name)
 	}
 	return api.Way{}, usage("%s is not signed in to by %s; there are %s", con.Title, method, strings.Join(known, ", "))
 }
@@ -156,8 +154,7 @@ func (a *app) connectionSignIn() *cobra.Command {
 func (a *app) confirm(c *cobra.Command, cl *api.Client, k api.Connection, yes bool) error {
 	fmt.Fprintf(a.errOut, "Signed in as %s.\n", k.Said)
 	if !yes {
-		f, ok := a.in.(*os.File)
-		if !ok || !term.IsTerminal(int(f.Fd())) {
+		if _, ok := a.asks(); !ok {
 			fmt.Fprintf(a.errOut, "If that is the right account: trellis connection confirm %s\n", k.Name)
 			return nil
 		}

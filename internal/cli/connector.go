@@ -30,7 +30,7 @@ func (a *app) connectorList() *cobra.Command {
 			for _, k := range list.Connectors {
 				var ways []string
 				for _, w := range k.SignIn {
-					ways = append(ways, w.Method)
+					ways = append(ways, w.Name)
 				}
 				rows = append(rows, []string{k.Name, short(k.About, 58), strings.Join(ways, ", "), plural(len(k.Actions), "action")})
 			}
@@ -72,7 +72,7 @@ func (a *app) connectorFacts(k api.Connector) {
 		for _, f := range w.Secrets {
 			asked = append(asked, f.Title)
 		}
-		fmt.Fprintf(a.out, "  --method %s   %s. %s\n", w.Method, w.Title, w.Help)
+		fmt.Fprintf(a.out, "  --method %s   %s. %s\n", w.Name, w.Title, w.Help)
 		if len(asked) > 0 {
 			fmt.Fprintf(a.out, "      asks for %s\n", strings.Join(asked, ", "))
 		}
@@ -224,70 +224,6 @@ func (a *app) connectorImport() *cobra.Command {
 	c.Flags().StringVar(&address, "address", "", "where the document was found; a server that is only a path is there")
 	c.Flags().StringVar(&to, "to", "", "file to write the connector document to")
 	return c
-}
-
-func (a *app) connectorPaste() *cobra.Command {
-	var connection string
-	c := &cobra.Command{Use: "paste FILE", Short: "Make an http step of a curl command or a raw request; - reads standard input", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		text, err := a.read(args[0])
-		if err != nil {
-			return err
-		}
-		p, err := got[api.Pasted](cl.PasteCall(c.Context(), api.Paste{Text: string(text)}))
-		if err != nil {
-			return err
-		}
-		said := ""
-		if connection != "" && p.Connector != nil {
-			k, err := a.connectPasted(c, cl, connection, p)
-			if err != nil {
-				return err
-			}
-			said = "connection " + k.Name + ": " + k.Words
-		}
-		if p.Values != nil {
-			p.Values = nil // what was found is in the connection, or nowhere
-		}
-		return a.show(p, func() {
-			fmt.Fprintf(a.out, "%s\n\n", a.paint(bold, deref(p.Sentence)))
-			b, _ := json.MarshalIndent(p.Settings, "  ", "  ")
-			fmt.Fprintf(a.out, "  type: http\n  settings: %s\n", b)
-			for _, s := range p.Secrets {
-				fmt.Fprintf(a.out, "secret taken out: %s %s\n", s.Where, s.Hint)
-			}
-			for _, s := range p.Placeholders {
-				fmt.Fprintf(a.out, "to fill in: %s in %s\n", s.Text, s.Where)
-			}
-			for i, f := range deref(p.Files) {
-				n := ""
-				if i > 0 {
-					n = fmt.Sprintf("_%d", i+1)
-				}
-				fmt.Fprintf(a.out, "file: %s comes from item.file%s\n", f, n)
-			}
-			for _, n := range p.Notes {
-				fmt.Fprintln(a.out, "note: "+n)
-			}
-			switch {
-			case said != "":
-				fmt.Fprintln(a.out, said)
-			case len(p.Secrets) > 0:
-				fmt.Fprintln(a.out, "The secrets are kept nowhere yet. Store them with: trellis connector paste … --connection NAME")
-			}
-		})
-	})}
-	c.Flags().StringVar(&connection, "connection", "", "store the secrets found as a connection of this name")
-	return c
-}
-
-// connectPasted adds the connector that a pasted call needs, and a connection
-// with the secrets that were found in it.
-func (a *app) connectPasted(c *cobra.Command, cl *api.Client, name string, p api.Pasted) (api.Connection, error) {
-	con, err := got[api.Connector](cl.AddConnector(c.Context(), api.ConnectorDocument{Document: *p.Connector}))
-	if err != nil {
-		return api.Connection{}, err
-	}
-	return got[api.Connection](cl.AddConnection(c.Context(), api.NewConnection{Name: name, Connector: con.Name, Account: api.Fields(`{}`), Values: p.Values}))
 }
 
 func (a *app) connectorSchema() *cobra.Command {

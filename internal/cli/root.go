@@ -311,6 +311,12 @@ func (a *app) read(path string) ([]byte, error) {
 	return os.ReadFile(path)
 }
 
+// asks tells whether somebody sits there who can be asked.
+func (a *app) asks() (*os.File, bool) {
+	f, ok := a.in.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
 // secret reads one from a file or standard input; it prompts on a terminal
 // only. No flag takes a secret itself.
 func (a *app) secret(prompt, file string) (string, error) {
@@ -318,7 +324,7 @@ func (a *app) secret(prompt, file string) (string, error) {
 		b, err := a.read(file)
 		return strings.TrimSpace(string(b)), err
 	}
-	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.asks(); ok {
 		fmt.Fprint(a.errOut, prompt+": ")
 		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.errOut)

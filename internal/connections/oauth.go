@@ -3,6 +3,7 @@ package connections
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -268,4 +269,17 @@ func (s *Service) SealValues(ctx context.Context, c *store.Connection, values ma
 		return nil, err
 	}
 	return s.Vault.Seal(ctx, c.Workspace, "connection", "secret", c.ID, b)
+}
+
+// Holds tells whether a connection has these secrets. One that cannot be opened has none.
+func (s *Service) Holds(ctx context.Context, c *store.Connection, values map[string]string) bool {
+	_, _, known, err := s.credentials(ctx, c)
+	if err != nil || len(known) != len(values) {
+		return false
+	}
+	same := 1
+	for name, v := range values {
+		same &= subtle.ConstantTimeCompare([]byte(known[name]), []byte(v))
+	}
+	return same == 1
 }

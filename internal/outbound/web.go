@@ -86,11 +86,13 @@ func (c *Client) request(ctx context.Context, a *Account, request *call.Call, ke
 	}
 	// A body that is there but cannot be had again: the transport then never
 	// repeats a request by itself when a reused connection is cut.
-	req, err := http.NewRequestWithContext(ctx, request.Method, address.String(), c.content(ctx, a.Workspace, request))
+	proven := *request
+	proven.Body = signed.Body
+	req, err := http.NewRequestWithContext(ctx, request.Method, address.String(), c.content(ctx, a.Workspace, &proven))
 	if err != nil {
 		return nil, err
 	}
-	req.ContentLength, req.GetBody = request.Size(), nil
+	req.ContentLength, req.GetBody = proven.Size(), nil
 	req.Header = signed.Header
 	req.Header.Set("User-Agent", "young-trellis")
 	req.Header.Set("Traceparent", traceparent(ctx))

@@ -175,7 +175,7 @@ func (s *Server) AddConnection(ctx context.Context, r api.AddConnectionRequestOb
 	if err != nil {
 		return nil, err
 	}
-	c := store.Connection{ID: store.NewID(), Workspace: sc.Workspace(), Name: r.Body.Name, Connector: con.Name, Version: con.Version, Method: way.Method, Hint: hint, State: begins(way)}
+	c := store.Connection{ID: store.NewID(), Workspace: sc.Workspace(), Name: r.Body.Name, Connector: con.Name, Version: con.Version, Method: way.Called(), Hint: hint, State: begins(way)}
 	if c.Account, c.Pin, c.TokenPin, err = account(con, way, r.Body.Account); err != nil {
 		return nil, err
 	}
@@ -225,12 +225,12 @@ func (s *Server) MendConnection(ctx context.Context, r api.MendConnectionRequest
 	if c.Account, c.Pin, c.TokenPin, err = account(con, way, fields); err != nil {
 		return nil, err
 	}
-	if r.Body.Scopes != nil || c.Method != way.Method {
+	if r.Body.Scopes != nil || c.Method != way.Called() {
 		if c.Wanted, err = wanted(way, r.Body.Scopes); err != nil {
 			return nil, err
 		}
 	}
-	c.Hint, c.Method, c.Version, c.State = hint, way.Method, con.Version, begins(way)
+	c.Hint, c.Method, c.Version, c.State = hint, way.Called(), con.Version, begins(way)
 	if c.Secret, err = s.Connections.SealValues(ctx, &c, values); err != nil {
 		return nil, err
 	}

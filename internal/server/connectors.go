@@ -14,8 +14,6 @@ import (
 	"youngtrellis/internal/core/document"
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/openapi"
-	"youngtrellis/internal/core/paste"
-	"youngtrellis/internal/core/steps"
 	"youngtrellis/internal/store"
 )
 
@@ -24,7 +22,7 @@ func (s *Server) described(c *connector.Connector, own bool) api.Connector {
 	x := api.Connector{Name: c.Name, Title: c.Title, About: c.About, Docs: given(c.Docs), Author: given(c.Author), Version: c.Version, Own: own, Web: c.Web(), Limits: given(limitsInWords(c.Limits)), Account: properties(c.AccountProperties())}
 	for i := range c.SignIn {
 		w := &c.SignIn[i]
-		way := api.Way{Method: w.Method, Title: w.Title, Help: w.Help, Secrets: []api.SecretField{}}
+		way := api.Way{Name: w.Called(), Method: w.Method, Title: w.Title, Help: w.Help, Secrets: []api.SecretField{}}
 		for _, f := range w.Secrets() {
 			way.Secrets = append(way.Secrets, api.SecretField{Name: f.Name, Title: f.Title, Shown: f.Shown, Required: f.Needed})
 		}
@@ -260,37 +258,6 @@ func (s *Server) ImportConnector(ctx context.Context, r api.ImportConnectorReque
 			What string `json:"what"`
 			Why  string `json:"why"`
 		}{l.What, l.Why})
-	}
-	return out, nil
-}
-
-// PasteCall implements api.StrictServerInterface.
-func (s *Server) PasteCall(_ context.Context, r api.PasteCallRequestObject) (api.PasteCallResponseObject, error) {
-	p, err := paste.Read(r.Body.Text)
-	if err != nil {
-		return nil, invalid("text", err.Error())
-	}
-	out := api.PasteCall200JSONResponse{Settings: raw(p.Settings), Origin: p.Origin, Notes: p.Notes}
-	if k, ok := steps.Find("http"); ok {
-		out.Sentence = some(k.Sentence(p.Settings))
-	}
-	for _, f := range p.Secrets {
-		out.Secrets = append(out.Secrets, struct {
-			Hint  string `json:"hint"`
-			Where string `json:"where"`
-		}{f.Hint, f.Where})
-	}
-	for _, f := range p.Placeholders {
-		out.Placeholders = append(out.Placeholders, struct {
-			Text  string `json:"text"`
-			Where string `json:"where"`
-		}{f.Text, f.Where})
-	}
-	if len(p.Files) > 0 {
-		out.Files = &p.Files
-	}
-	if p.Connector != "" {
-		out.Connector, out.Values = &p.Connector, &p.Values
 	}
 	return out, nil
 }

@@ -512,6 +512,8 @@ func (c *caller) connectors() {
 	c.do(409, "DELETE", "/connectors/tables", "")
 	c.do(200, "POST", "/paste", `{"text": "curl https://api.ottermere.example/v1 -H 'Authorization: Bearer tok_12345678'"}`)
 	c.do(422, "POST", "/paste", `{"text": "not a call"}`)
+	c.do(201, "POST", "/paste/keep", `{"text": "curl https://api.ottermere.example/v1 -H 'Authorization: Bearer tok_12345678'"}`)
+	c.do(422, "POST", "/paste/keep", `{"text": "not a call"}`)
 }
 
 func (c *caller) files() {

@@ -114,16 +114,18 @@ func (s *Store) ConnectionsForRun(ctx context.Context, workspace uuid.UUID) ([]C
 
 // AddConnection stores a new one.
 func (s *Store) AddConnection(ctx context.Context, sc Scope, c Connection) error {
+	return s.within(ctx, sc, func(tx pgx.Tx) error { return addConnection(ctx, tx, sc, c) })
+}
+
+func addConnection(ctx context.Context, tx pgx.Tx, sc Scope, c Connection) error {
 	account, err := json.Marshal(c.Account)
 	if err != nil {
 		return err
 	}
-	return s.within(ctx, sc, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO connection (workspace_id, id, name, connector, version, account, method, secret, hint, pin, token_pin, state, wanted, said)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
-			sc.workspace, c.ID, c.Name, c.Connector, c.Version, account, c.Method, c.Secret, c.Hint, c.Pin, c.TokenPin, c.State, c.Wanted, c.Said)
-		return err
-	})
+	_, err = tx.Exec(ctx, `INSERT INTO connection (workspace_id, id, name, connector, version, account, method, secret, hint, pin, token_pin, state, wanted, said)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		sc.workspace, c.ID, c.Name, c.Connector, c.Version, account, c.Method, c.Secret, c.Hint, c.Pin, c.TokenPin, c.State, c.Wanted, c.Said)
+	return err
 }
 
 // ReplaceSecret stores new secrets and what belongs to them. Tokens that were

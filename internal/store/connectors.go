@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -51,18 +52,40 @@ func (s *Store) ConnectorVersion(ctx context.Context, workspace uuid.UUID, name 
 // AddConnector stores a version; one that is there already is not changed, and
 // ErrTaken says so unless it is the same.
 func (s *Store) AddConnector(ctx context.Context, sc Scope, c ConnectorVersion) error {
+	return s.within(ctx, sc, func(tx pgx.Tx) error { return addConnector(ctx, tx, sc, c) })
+}
+
+func addConnector(ctx context.Context, tx pgx.Tx, sc Scope, c ConnectorVersion) error {
+	tag, err := tx.Exec(ctx, "INSERT INTO connector_version (workspace_id, name, version, document, own, made_by) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING",
+		sc.workspace, c.Name, c.Version, c.Document, c.Own, sc.name)
+	if err != nil || tag.RowsAffected() == 1 {
+		return err
+	}
+	var known string
+	if err := tx.QueryRow(ctx, "SELECT document FROM connector_version WHERE name = $1 AND version = $2", c.Name, c.Version).Scan(&known); err != nil {
+		return err
+	}
+	if known != c.Document {
+		return ErrTaken
+	}
+	return nil
+}
+
+// ErrVersionTaken says that somebody else stored a version of a connector meanwhile.
+var ErrVersionTaken = errors.New("the version is taken")
+
+// AddConnectorAndConnection stores both or neither; what is nil is there already.
+func (s *Store) AddConnectorAndConnection(ctx context.Context, sc Scope, v *ConnectorVersion, c *Connection) error {
 	return s.within(ctx, sc, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "INSERT INTO connector_version (workspace_id, name, version, document, own, made_by) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING",
-			sc.workspace, c.Name, c.Version, c.Document, c.Own, sc.name)
-		if err != nil || tag.RowsAffected() == 1 {
-			return err
+		if v != nil {
+			if err := addConnector(ctx, tx, sc, *v); errors.Is(err, ErrTaken) {
+				return ErrVersionTaken
+			} else if err != nil {
+				return err
+			}
 		}
-		var known string
-		if err := tx.QueryRow(ctx, "SELECT document FROM connector_version WHERE name = $1 AND version = $2", c.Name, c.Version).Scan(&known); err != nil {
-			return err
-		}
-		if known != c.Document {
-			return ErrTaken
+		if c != nil {
+			return addConnection(ctx, tx, sc, *c)
 		}
 		return nil
 	})

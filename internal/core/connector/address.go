@@ -16,7 +16,7 @@ import (
 func pathParts(p string) []any {
 	parts := []any{}
 	for _, s := range expr.Split(strings.TrimPrefix(p, "/"), '/') {
-		if expr.IsTemplate(s) {
+		if !literal(s) {
 			parts = append(parts, map[string]any{"value": s, "from": strings.ReplaceAll(s, "(=", "(==")})
 		} else {
 			parts = append(parts, s)
@@ -36,13 +36,10 @@ func joinPath(base *url.URL, parts any) (*url.URL, error) {
 				return nil, fmt.Errorf("a part of the path is %q; it comes from %s, which has no usable value", s, expr.Text(m["from"]))
 			}
 			s = url.PathEscape(s)
-		} else if d, err := url.PathUnescape(s); err == nil {
-			if d == ".." || d == "." {
-				return nil, fmt.Errorf("the path holds %q as a part of its own", d)
-			}
-			if s == d {
-				s = url.PathEscape(s)
-			}
+		} else if d, _ := url.PathUnescape(s); d == ".." || d == "." {
+			return nil, fmt.Errorf("the path holds %q as a part of its own", d)
+		} else {
+			s = LegalPath(s)
 		}
 		p += "/" + s
 	}

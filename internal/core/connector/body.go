@@ -19,7 +19,7 @@ import (
 
 func setBody(c *call.Call, t map[string]any, free bool) error {
 	kind := func(k string) {
-		if c.Header.Get("Content-Type") == "" {
+		if _, said := c.Header["Content-Type"]; !said { // said to be nothing, it is not sent
 			c.Header.Set("Content-Type", k)
 		}
 	}
@@ -155,6 +155,8 @@ func multipartParts(v any) ([]multipartPart, error) {
 				if s := expr.Text(m["name"]); s != "" {
 					p.filename = path.Base(s)
 				}
+			} else if f, ok := item.AsFile(m["text"]); ok { // what it holds is the text
+				p.file, p.filename = f, expr.Text(m["name"])
 			} else if _, ok := m["text"]; ok {
 				p.text, p.filename = expr.Text(m["text"]), expr.Text(m["name"])
 			} else if m["file"] != nil {
@@ -166,7 +168,8 @@ func multipartParts(v any) ([]multipartPart, error) {
 				}
 				p.text, p.kind = string(b), "application/json"
 			}
-			if s := expr.Text(m["type"]); s != "" && p.kind != "application/json" {
+			// An object that is sent as JSON may have a member of this name.
+			if s := expr.Text(m["type"]); s != "" && (p.file != nil || p.kind != "application/json") {
 				p.kind = s
 			}
 		} else {

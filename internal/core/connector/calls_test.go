@@ -146,9 +146,9 @@ func TestEverySignInPutsItsProofInItsPlace(t *testing.T) {
 	}
 	require.Equal(t, "s3cret-s3cret", apply(`{method: api_key, title: K, header: X-Key}`).Header.Get("X-Key"))
 	require.Equal(t, "Token s3cret-s3cret", apply(`{method: api_key, title: K, header: Authorization, prefix: "Token "}`).Header.Get("Authorization"))
-	require.Equal(t, "key=s3cret-s3cret&x=1", apply(`{method: api_key, title: K, query: key}`).URL.RawQuery)
+	require.Equal(t, "x=1&key=s3cret-s3cret", apply(`{method: api_key, title: K, query: key}`).URL.RawQuery)
 	several := apply(`{method: api_key, title: K, header: X-Key, also: [{name: second, title: S, query: app}]}`)
-	require.Equal(t, "app=other-other&x=1", several.URL.RawQuery)
+	require.Equal(t, "x=1&app=other-other", several.URL.RawQuery)
 	require.Equal(t, "Bearer s3cret-s3cret", apply(`{method: bearer, title: T}`).Header.Get("Authorization"))
 	require.Equal(t, "Clay s3cret-s3cret", apply(`{method: bearer, title: T, prefix: Clay}`).Header.Get("Authorization"))
 	require.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("mara:s3cret-s3cret")), apply(`{method: basic, title: B}`).Header.Get("Authorization"))
@@ -178,10 +178,10 @@ func TestPagesAreAskedForInEveryWay(t *testing.T) {
 	}
 	full, short := `{"rows": [1, 2], "next": "c2", "more": true, "links": {"next": "https://kiln.example/x?page=9"}}`, `{"rows": [3], "more": false}`
 	for paging, want := range map[string][]string{
-		`{cursor: response.next, query: after}`:        {"limit=2", "after=c2&limit=2"},
+		`{cursor: response.next, query: after}`:        {"limit=2", "limit=2&after=c2"},
 		`{page: true, query: page, size: 2}`:           {"limit=2&page=1", "limit=2&page=2"},
 		`{page: true, first: 0, query: page, size: 2}`: {"limit=2&page=0", "limit=2&page=1"},
-		`{offset: true, query: from, size: 2}`:         {"from=0&limit=2", "from=2&limit=2"},
+		`{offset: true, query: from, size: 2}`:         {"limit=2&from=0", "limit=2&from=2"},
 		`{page: true, query: p, more: response.more}`:  {"limit=2&p=1", "limit=2&p=2"},
 		`{address: response.links.next}`:               {"limit=2", "page=9"},
 		`{link: next}`:                                 {"limit=2", "page=7"},
@@ -323,7 +323,7 @@ func TestFreeCallsAreEncodedForTheirPlace(t *testing.T) {
 	require.True(t, a.List())
 	request, err := a.Build(nil, tree, nil)
 	require.NoError(t, err)
-	require.Equal(t, "https://kiln.example/v1/x?a=1&a=2&b=+", request.URL.String())
+	require.Equal(t, "https://kiln.example/v1/x?a=1&a=2&b=%20", request.URL.String())
 	a, _, err = free(map[string]any{"url": "(= item.url )"})
 	require.NoError(t, err)
 	for _, address := range []string{"javascript:alert(1)", "//x", "https://u:p@x.example", ""} {

@@ -167,7 +167,11 @@ func (c *Connector) compile(doc *document.Document) []document.Problem {
 		k.add("sign_in", errors.New("at least one way to sign in is needed; for an open application it is method: none"))
 	}
 	for i := range c.SignIn {
-		c.SignIn[i].compile(k, fmt.Sprintf("sign_in[%d]", i))
+		way := &c.SignIn[i]
+		way.compile(k, fmt.Sprintf("sign_in[%d]", i))
+		if first, _ := c.Way(way.Called()); first != way {
+			k.add(fmt.Sprintf("sign_in[%d]", i), fmt.Errorf("two ways to sign in are called %s; give this one a name of its own", way.Called()))
+		}
 	}
 	c.Check.compile(k)
 	c.Limits.compile(k)

@@ -316,10 +316,10 @@ func (c *Connector) Web() bool {
 	return !slices.ContainsFunc(c.SignIn, func(w SignIn) bool { return w.Method == Login })
 }
 
-// Way finds a sign-in method; the first where the name is empty.
-func (c *Connector) Way(method string) (*SignIn, bool) {
+// Way finds a sign-in by what it is called; the first where the name is empty.
+func (c *Connector) Way(name string) (*SignIn, bool) {
 	for i := range c.SignIn {
-		if method == "" || c.SignIn[i].Method == method {
+		if name == "" || c.SignIn[i].Called() == name {
 			return &c.SignIn[i], true
 		}
 	}

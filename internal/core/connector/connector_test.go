@@ -27,7 +27,7 @@ func TestRequestsAreBuiltNotGlued(t *testing.T) {
 	require.NoError(t, err)
 	request, err := rows.Build(account, map[string]any{"workbook": map[string]any{"id": "w"}, "tab": "a/b?c#d%2e"}, "next&1")
 	require.NoError(t, err)
-	require.Equal(t, "https://tables.example/base/v1/tabs/a%2Fb%3Fc%23d%252e/rows?cursor=next%261&limit=200", request.URL.String())
+	require.Equal(t, "https://tables.example/base/v1/tabs/a%2Fb%3Fc%23d%252e/rows?limit=200&cursor=next%261", request.URL.String())
 	for _, tab := range []string{"", ".", ".."} {
 		_, err := rows.Build(account, map[string]any{"workbook": "w", "tab": tab}, nil)
 		require.Error(t, err, tab)

@@ -15,10 +15,10 @@ import (
 
 // Free is a call that a step describes itself: the settings of an http step.
 type Free struct {
-	Method    string         `form:"method" title:"Method" oneof:"GET|POST|PUT|PATCH|DELETE|HEAD|OPTIONS|PROPFIND|QUERY" default:"GET"`
+	Method    string         `form:"method" title:"Method" usual:"GET|POST|PUT|PATCH|DELETE|HEAD|OPTIONS|PROPFIND|QUERY" default:"GET" help:"Any other is sent as it is written in the workflow's text."`
 	URL       string         `form:"url,required" title:"Address" help:"As https://host.example/path, or /path at the connection's own address. Expressions fill in parts of the path and values of the query." example:"/v1/orders/(= item.order )"`
 	Query     map[string]any `form:"query" part:"Query" title:"Query" hint:"fields" help:"Name to value; a list repeats the name."`
-	Header    map[string]any `form:"header" part:"Headers" title:"Headers" hint:"fields" help:"What proves who we are comes from the connection alone."`
+	Header    map[string]any `form:"header" part:"Headers" title:"Headers" hint:"fields" help:"What proves who we are comes from the connection alone. A list repeats the header; null leaves one out that would be sent otherwise."`
 	JSON      any            `form:"json" part:"Body|one" title:"Body as JSON" hint:"json"`
 	Form      map[string]any `form:"form" part:"Body|one" title:"Body as a form" hint:"fields" help:"Name to value."`
 	Multipart *Parts         `form:"multipart" part:"Body|one"`
@@ -91,6 +91,9 @@ func (f *Free) Action() (*Action, map[string]any, error) {
 	method := f.Method
 	if method == "" {
 		method = "GET"
+	}
+	if err := checkMethod(method); err != nil {
+		return nil, nil, at("method", err)
 	}
 	tree["method"] = method
 	if err := f.values(tree); err != nil {
@@ -236,33 +239,11 @@ func freeAddress(s string) (tree map[string]any, host string, err error) {
 	}
 	tree["path"] = pathParts(s)
 	if query != "" {
-		q := map[string]any{}
-		for _, pair := range expr.Split(query, '&') {
-			name, value, _ := cutOutside(pair, '=')
-			if expr.IsTemplate(name) {
-				return nil, "", errors.New("the name of a query parameter cannot be an expression")
-			}
-			if n, err := url.QueryUnescape(name); err == nil {
-				name = n
-			}
-			if !expr.IsTemplate(value) {
-				if v, err := url.QueryUnescape(value); err == nil {
-					value = v
-				}
-			}
-			if name == "" && value == "" {
-				continue
-			}
-			switch known := q[name].(type) {
-			case nil:
-				q[name] = value
-			case []any:
-				q[name] = append(known, value)
-			default:
-				q[name] = []any{known, value}
-			}
+		pairs, err := writtenPairs(query)
+		if err != nil {
+			return nil, "", err
 		}
-		tree["query"] = q
+		tree["pairs"] = pairs
 	}
 	return tree, host, nil
 }
@@ -285,6 +266,7 @@ func (a *Action) buildFree(_, input map[string]any, cursor any) (*call.Call, err
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 			return nil, fmt.Errorf("the expression for the address gave %q, which is not one: it begins with https:// and holds no password", s)
 		}
+		u.RawQuery = LegalQuery(u.RawQuery)
 		base = u
 		input = copyOf(input)
 		input["path"] = []any{}

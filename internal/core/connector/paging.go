@@ -98,9 +98,7 @@ func (p *Paging) turn(c *call.Call, cursor any) error {
 		}
 	}
 	if p.Query != "" && cursor != nil {
-		q := c.URL.Query()
-		q.Set(p.Query, expr.Text(cursor))
-		c.URL.RawQuery = q.Encode()
+		setInQuery(c.URL, p.Query, expr.Text(cursor))
 	}
 	return nil
 }

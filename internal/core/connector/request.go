@@ -13,21 +13,22 @@ import (
 
 	"youngtrellis/internal/core/call"
 	"youngtrellis/internal/core/expr"
+	"youngtrellis/internal/core/near"
 )
 
 // Request says how a call is made. Values may be templates over account, input
 // and page. At most one kind of body is given.
 type Request struct {
-	Method    string            `doc:"method,required"`
-	Path      string            `doc:"path,required"`
-	Query     map[string]any    `doc:"query"`
-	Header    map[string]string `doc:"header"`
-	JSON      any               `doc:"json"`
-	Form      map[string]any    `doc:"form"`
-	Multipart any               `doc:"multipart"` // name to value, or a list of {name, value}
-	Raw       *Raw              `doc:"raw"`
-	XML       map[string]any    `doc:"xml"`  // one element: name to value, "@name" for attributes
-	File      string            `doc:"file"` // a template that gives a file
+	Method    string         `doc:"method,required"`
+	Path      string         `doc:"path,required"` // may end in a query, as it is written in an address
+	Query     map[string]any `doc:"query"`
+	Header    map[string]any `doc:"header"`
+	JSON      any            `doc:"json"`
+	Form      map[string]any `doc:"form"`
+	Multipart any            `doc:"multipart"` // name to value, or a list of {name, value}
+	Raw       *Raw           `doc:"raw"`
+	XML       map[string]any `doc:"xml"`  // one element: name to value, "@name" for attributes
+	File      string         `doc:"file"` // a template that gives a file
 
 	shape *expr.Value
 }
@@ -39,8 +40,8 @@ type Raw struct {
 }
 
 var (
-	headerName = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$") // RFC 9110, section 5.6.2
-	methods    = []string{"GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "MOVE", "COPY", "QUERY", "SEND"}
+	headerName   = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$") // RFC 9110, section 5.6.2
+	usualMethods = []string{"GET", "HEAD", "OPTIONS", "POST", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "MOVE", "COPY", "QUERY", "SEND"}
 	// reserved cannot be set by a document: they belong to the transport and to each
 	// hop (RFC 9110, 7.6.1), would smuggle one request into another, or prove to
 	// somebody on the way who we are.
@@ -51,10 +52,27 @@ var (
 // Reserved tells whether a header cannot be set by a document.
 func Reserved(name string) bool { return slices.Contains(reserved, http.CanonicalHeaderKey(name)) }
 
-func (r *Request) compile(k *compiler, path string, in expr.Names) {
-	if !slices.Contains(methods, r.Method) {
-		k.add(path+".method", fmt.Errorf("%q is not a method; there are %s", r.Method, strings.Join(methods, ", ")))
+// checkMethod takes every method (RFC 9110, 9) but those that open a way through the
+// other side or ask it to give back what it was sent, sign-in and all. Of one that is
+// nearly a usual one it is said which.
+func checkMethod(m string) error {
+	upper := strings.ToUpper(m)
+	switch {
+	case !headerName.MatchString(m):
+		return fmt.Errorf("%q is not a method; the usual ones are %s", m, strings.Join(usualMethods, ", "))
+	case upper == http.MethodConnect || upper == http.MethodTrace:
+		return fmt.Errorf("%s is a method that no step may use", upper)
+	case slices.Contains(usualMethods, m):
+		return nil
 	}
+	if meant := near.Of(m, usualMethods); meant != "" && meant != upper && len(m) == len(meant) && slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"}, meant) {
+		return fmt.Errorf("%q is not a method that is known; did you mean %s?", m, meant)
+	}
+	return nil
+}
+
+func (r *Request) compile(k *compiler, path string, in expr.Names) {
+	k.add(path+".method", checkMethod(r.Method))
 	if !strings.HasPrefix(r.Path, "/") {
 		k.add(path+".path", errors.New("a path begins with /"))
 		return
@@ -76,7 +94,12 @@ func (r *Request) compile(k *compiler, path string, in expr.Names) {
 	if len(r.XML) > 1 {
 		k.add(path+".xml", errors.New("an XML body has one outermost element"))
 	}
-	v, err := expr.CompileValue(r.tree(), in)
+	tree, err := r.tree()
+	if err != nil {
+		k.add(path+".path", err)
+		return
+	}
+	v, err := expr.CompileValue(tree, in)
 	var pe *expr.PathError
 	if errors.As(err, &pe) {
 		path += "." + pe.Path
@@ -87,17 +110,21 @@ func (r *Request) compile(k *compiler, path string, in expr.Names) {
 
 // tree is the request as plain values, some of them templates. Evaluated, it
 // is what assemble makes a call of.
-func (r *Request) tree() map[string]any {
-	t := map[string]any{"method": r.Method, "path": pathParts(r.Path)}
+func (r *Request) tree() (map[string]any, error) {
+	written, query, _ := cutOutside(r.Path, '?')
+	t := map[string]any{"method": r.Method, "path": pathParts(written)}
+	if query != "" {
+		pairs, err := writtenPairs(query)
+		if err != nil {
+			return nil, err
+		}
+		t["pairs"] = pairs
+	}
 	if len(r.Query) > 0 {
 		t["query"] = r.Query
 	}
 	if len(r.Header) > 0 {
-		h := map[string]any{}
-		for name, v := range r.Header {
-			h[name] = v
-		}
-		t["header"] = h
+		t["header"] = r.Header
 	}
 	set := func(name string, there bool, v any) {
 		if there {
@@ -112,7 +139,7 @@ func (r *Request) tree() map[string]any {
 	if r.Raw != nil {
 		t["raw"] = map[string]any{"type": r.Raw.Type, "text": r.Raw.Text}
 	}
-	return t
+	return t, nil
 }
 
 // assemble makes the call. Every value is encoded for the place where it
@@ -122,28 +149,58 @@ func assemble(base *url.URL, t map[string]any, free bool) (*call.Call, error) {
 	if err != nil {
 		return nil, err
 	}
+	if pairs, ok := t["pairs"].([]any); ok {
+		addToQuery(u, joinPairs(pairs))
+	}
 	if q, ok := t["query"].(map[string]any); ok {
-		query := u.Query()
+		query := url.Values{}
 		for _, name := range sortedKeys(q) {
 			addValues(query, name, q[name])
 		}
-		u.RawQuery = query.Encode()
+		addToQuery(u, query.Encode())
 	}
 	method, _ := t["method"].(string)
-	c := &call.Call{Method: method, URL: u, Header: http.Header{"Accept": {"application/json, */*;q=0.5"}}, Effect: call.Read, Repeat: call.Safe, Free: free}
+	// A step that describes its call says itself what it takes; of an application whose
+	// answers a connector reads, JSON is asked for first.
+	accepts := "application/json, */*;q=0.5"
+	if free {
+		accepts = "*/*"
+	}
+	c := &call.Call{Method: method, URL: u, Header: http.Header{"Accept": {accepts}}, Effect: call.Read, Repeat: call.Safe, Free: free}
 	if h, ok := t["header"].(map[string]any); ok {
-		for _, name := range sortedKeys(h) {
-			if !headerName.MatchString(name) || Reserved(name) {
-				return nil, fmt.Errorf("the header %q cannot be set here; what proves who we are belongs into a connection", name)
-			}
-			s := expr.Text(h[name])
-			if hasControl(s) {
-				return nil, fmt.Errorf("the header %s would hold a line break or another control character", name)
-			}
-			c.Header.Set(name, s)
+		if err := setHeaders(c.Header, h); err != nil {
+			return nil, err
 		}
 	}
-	return c, setBody(c, t, free)
+	if err := setBody(c, t, free); err != nil {
+		return nil, err
+	}
+	maps.DeleteFunc(c.Header, func(_ string, values []string) bool { return values == nil })
+	return c, nil
+}
+
+// setHeaders puts in what a step or a document says: a list repeats a header, and one
+// that is nothing is not sent, not even where it would be otherwise.
+func setHeaders(to http.Header, h map[string]any) error {
+	for _, name := range sortedKeys(h) {
+		if !headerName.MatchString(name) || Reserved(name) {
+			return fmt.Errorf("the header %q cannot be set here; what proves who we are belongs into a connection", name)
+		}
+		key := http.CanonicalHeaderKey(name)
+		to[key] = nil
+		values, ok := h[name].([]any)
+		if !ok && h[name] != nil {
+			values = []any{h[name]}
+		}
+		for _, v := range values {
+			s := expr.Text(v)
+			if hasControl(s) {
+				return fmt.Errorf("the header %s would hold a line break or another control character", name)
+			}
+			to[key] = append(to[key], s)
+		}
+	}
+	return nil
 }
 
 func hasControl(s string) bool {

@@ -35,11 +35,15 @@ var signInMethods = []string{None, APIKey, Basic, Bearer, HMAC, OAuth2, Login}
 
 // SignIn is one way to prove who we are.
 type SignIn struct {
+	Name   string   `doc:"name"` // where there are several ways of one method; that of the method unless given
 	Method string   `doc:"method,required"`
 	Title  string   `doc:"title,required"`
 	Help   string   `doc:"help"`   // where to find what is asked for
 	Header string   `doc:"header"` // for api_key: the header that takes it
-	Query  string   `doc:"query"`  // for api_key: or the query parameter
+	Query  string   `doc:"query"`  // or the query parameter
+	Form   string   `doc:"form"`   // or the field of a form that is sent
+	JSON   string   `doc:"json"`   // or the member of a JSON object that is sent
+	Path   string   `doc:"path"`   // or a mark in the path, which it stands in for
 	Prefix string   `doc:"prefix"` // before the key or token; "Bearer" for bearer unless given
 	Secret string   `doc:"secret"` // what the secret is called
 	User   string   `doc:"user"`   // for basic and login: what the user name is called
@@ -54,7 +58,23 @@ type Place struct {
 	Title  string `doc:"title,required"`
 	Header string `doc:"header"`
 	Query  string `doc:"query"`
+	Form   string `doc:"form"`
+	JSON   string `doc:"json"`
+	Path   string `doc:"path"`
 	Prefix string `doc:"prefix"`
+}
+
+// Called is the name by which the way is chosen and a connection keeps it.
+func (s *SignIn) Called() string {
+	if s.Name != "" {
+		return s.Name
+	}
+	return s.Method
+}
+
+// place is where the secret of an api_key goes.
+func (s *SignIn) place() Place {
+	return Place{Header: s.Header, Query: s.Query, Form: s.Form, JSON: s.JSON, Path: s.Path, Prefix: s.Prefix}
 }
 
 // Signing says how a request is signed, or a delivery verified. Over is a
@@ -108,17 +128,9 @@ func (s *SignIn) compile(k *compiler, path string) {
 		k.add(path+".method", fmt.Errorf("%q is not a sign-in method; there are %s", s.Method, strings.Join(signInMethods, ", ")))
 		return
 	}
-	place := func(path, header, query string) {
-		if (header == "") == (query == "") {
-			k.add(path, errors.New("a key goes into a header or a query parameter"))
-		}
-		if header != "" && !headerName.MatchString(header) {
-			k.add(path+".header", fmt.Errorf("%q is not the name of a header", header))
-		}
-	}
 	switch s.Method {
 	case APIKey:
-		place(path, s.Header, s.Query)
+		s.place().compile(k, path)
 	case HMAC:
 		if s.HMAC == nil {
 			k.add(path, errors.New("signing says how requests are signed, and is missing here"))
@@ -133,7 +145,7 @@ func (s *SignIn) compile(k *compiler, path string) {
 		s.OAuth.compile(k, path+".oauth")
 	}
 	for i, p := range s.Also {
-		place(fmt.Sprintf("%s.also[%d]", path, i), p.Header, p.Query)
+		p.compile(k, fmt.Sprintf("%s.also[%d]", path, i))
 	}
 }
 
@@ -290,7 +302,9 @@ func (s *SignIn) Apply(r *Signed, c *Credentials) error {
 	switch s.Method {
 	case None, Login:
 	case APIKey:
-		put(r, s.Header, s.Query, s.Prefix+v["secret"])
+		if err := s.place().put(r, v["secret"]); err != nil {
+			return err
+		}
 	case Bearer:
 		prefix := s.Prefix
 		if prefix == "" {
@@ -309,7 +323,9 @@ func (s *SignIn) Apply(r *Signed, c *Credentials) error {
 		return s.HMAC.sign(r, v)
 	}
 	for _, p := range s.Also {
-		put(r, p.Header, p.Query, p.Prefix+v[p.Name])
+		if err := p.put(r, v[p.Name]); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -327,16 +343,6 @@ func (s *SignIn) Code(c *Credentials, text string) ([]byte, error) {
 	mac := hmac.New(sha256.New, []byte(c.Values["secret"]))
 	mac.Write([]byte(text))
 	return mac.Sum(nil), nil
-}
-
-func put(r *Signed, header, query, value string) {
-	if header != "" {
-		r.Header.Set(header, value)
-		return
-	}
-	q := r.URL.Query()
-	q.Set(query, value)
-	r.URL.RawQuery = q.Encode()
 }
 
 func (s *Signing) sign(r *Signed, v map[string]string) error {

@@ -78,13 +78,19 @@ func Node(v any) *yaml.Node {
 			return strings.Compare(a, b)
 		})
 		for _, k := range keys {
-			n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: k}, Node(v[k]))
+			n.Content = append(n.Content, Node(k), Node(v[k]))
 		}
 		return n
 	case []any:
 		n := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq"}
 		for _, e := range v {
 			n.Content = append(n.Content, Node(e))
+		}
+		return n
+	case string:
+		n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: v}
+		if strings.Contains(v, "\n") {
+			n.Style = yaml.LiteralStyle
 		}
 		return n
 	}

@@ -14,14 +14,8 @@ import (
 // Encode writes a node as YAML with its comments and order.
 func Encode(n *yaml.Node) ([]byte, error) { return encode(n, 2, false) }
 
-// EncodeValue writes a value as YAML.
-func EncodeValue(v any) ([]byte, error) {
-	var n yaml.Node
-	if err := n.Encode(v); err != nil {
-		return nil, err
-	}
-	return Encode(&n)
-}
+// EncodeValue writes a JSON value as YAML.
+func EncodeValue(v any) ([]byte, error) { return Encode(Node(v)) }
 
 // encode writes signs beyond U+FFFF as they are: the encoder would write each as
 // \U and eight digits, which nobody can read.
@@ -42,6 +36,7 @@ func encode(n *yaml.Node, indent int, compact bool) ([]byte, error) {
 	if len(stands) > 0 {
 		n = with(n, stands)
 	}
+	n = surely(n)
 	var out bytes.Buffer
 	e := yaml.NewEncoder(&out)
 	e.SetIndent(indent)
@@ -61,6 +56,36 @@ func encode(n *yaml.Node, indent int, compact bool) ([]byte, error) {
 		return r
 	}, out.Bytes()), nil
 }
+
+// surely puts texts into quotes that the encoder would write as a block which reads as
+// something else, or as nothing.
+func surely(n *yaml.Node) *yaml.Node {
+	if n.Kind == yaml.ScalarNode {
+		if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 || !strings.Contains(n.Value, "\n") || !misread(n.Value) {
+			return n
+		}
+		quoted := *n
+		quoted.Style = n.Style&^(yaml.LiteralStyle|yaml.FoldedStyle) | yaml.DoubleQuotedStyle
+		return &quoted
+	}
+	for i, child := range n.Content {
+		if other := surely(child); other != child {
+			quoted := *n
+			quoted.Content = slices.Clone(n.Content)
+			for j := i; j < len(quoted.Content); j++ {
+				quoted.Content[j] = surely(quoted.Content[j])
+			}
+			return &quoted
+		}
+	}
+	return n
+}
+
+func misread(text string) bool {
+	return strings.ContainsAny(text[:1], " \t\n") || strings.ContainsAny(text, "\r\u0085\u2028\u2029\ufeff") || strings.HasSuffix(text, "\n\n") || strings.Contains(text, " \n") || strings.Contains(text, "\t\n")
+}
+
+const byteOrderMark = '\ufeff'
 
 // Signs of private use stand for others while these are written.
 const privateUse, lastPrivateUse = '\ue000', '\uf8ff'
@@ -86,6 +111,9 @@ func signsBeyond(n *yaml.Node, high, taken map[rune]bool) {
 // with copies a node with signs in place of others.
 func with(n *yaml.Node, stands map[rune]rune) *yaml.Node {
 	swap := func(s string) string {
+		if strings.ContainsRune(s, byteOrderMark) { // with it the encoder writes all of the text as digits
+			return s
+		}
 		return strings.Map(func(r rune) rune {
 			if other, ok := stands[r]; ok {
 				return other

@@ -10,7 +10,7 @@
 //	errs := f.Read(values, &s)
 //
 // Tags of a field: form (name, and required), title, help, hint (the control),
-// oneof (values with | between them), words (value=words; …), default, example,
+// oneof (values with | between them), usual (the same, where others are right too), words (value=words; …), default, example,
 // pattern, min, max, part (of a long form, in which it stands with others; of a
 // part that ends in |one only one is filled in), reads (the names of its expressions, with | between them,
 // where they are others than those of the form). An embedded struct adds its fields.
@@ -182,6 +182,9 @@ func (f field) schema() map[string]any {
 	if v := f.tag.Get("oneof"); v != "" {
 		delete(s, "type")
 		s["enum"] = texts(strings.Split(v, "|"))
+	}
+	if v := f.tag.Get("usual"); v != "" {
+		s["usual"] = texts(strings.Split(v, "|"))
 	}
 	if v := f.tag.Get("example"); v != "" {
 		s["examples"] = []any{v}

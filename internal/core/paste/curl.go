@@ -6,227 +6,133 @@ import (
 	"fmt"
 	"net/url"
 	"path"
-	"regexp"
-	"strconv"
+	"slices"
 	"strings"
 
-	"mvdan.cc/sh/v3/syntax"
+	"youngtrellis/internal/core/connector"
 )
 
-// words reads a command as a shell would: quotes, escapes, continuation lines.
-// Variables stay as they are written, since only the reader's shell knows them.
-func words(text string) ([]string, []string, error) {
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
-	if err != nil {
-		var pe syntax.ParseError
-		if errors.As(err, &pe) {
-			return nil, nil, fmt.Errorf("the command cannot be read at line %d, column %d: %s", pe.Pos.Line(), pe.Pos.Col(), pe.Text)
-		}
-		return nil, nil, fmt.Errorf("the command cannot be read: %w", err)
-	}
-	if len(file.Stmts) == 0 {
-		return nil, nil, errors.New("there is no command here")
-	}
-	var notes []string
-	if len(file.Stmts) > 1 {
-		notes = append(notes, "Only the first command was read.")
-	}
-	cmd := file.Stmts[0].Cmd
-	for {
-		b, ok := cmd.(*syntax.BinaryCmd)
-		if !ok {
-			break
-		}
-		notes = append(notes, "What follows the command, after "+b.Op.String()+", was left out.")
-		cmd = b.X.Cmd
-	}
-	call, ok := cmd.(*syntax.CallExpr)
-	if !ok {
-		return nil, nil, errors.New("this is more than one command; paste the curl command alone")
-	}
-	var out []string
-	for _, w := range call.Args {
-		s, err := word(w.Parts, false)
-		if err != nil {
-			return nil, nil, err
-		}
-		out = append(out, s)
-	}
-	return out, notes, nil
-}
-
-// word puts the parts of a word together as a shell does.
-func word(parts []syntax.WordPart, quoted bool) (string, error) {
-	var b strings.Builder
-	for _, p := range parts {
-		switch p := p.(type) {
-		case *syntax.Lit:
-			b.WriteString(unescape(p.Value, quoted))
-		case *syntax.SglQuoted:
-			if p.Dollar {
-				b.WriteString(ansi(p.Value))
-			} else {
-				b.WriteString(p.Value)
-			}
-		case *syntax.DblQuoted:
-			s, err := word(p.Parts, true)
-			if err != nil {
-				return "", err
-			}
-			b.WriteString(s)
-		case *syntax.ParamExp:
-			if p.Param == nil {
-				return "", errors.New("the command works with a variable; write its value in its place")
-			}
-			b.WriteString("$" + p.Param.Value)
-		default:
-			return "", errors.New("the command runs another command within itself; replace that part by its result")
-		}
-	}
-	return b.String(), nil
-}
-
-// unescape takes the backslashes out that a shell would: all of them outside of
-// quotes, within double quotes those before the four that mean something there.
-func unescape(s string, quoted bool) string {
-	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '\\' && i+1 < len(s) {
-			next := s[i+1]
-			if next == '\n' {
-				i++
-				continue
-			}
-			if !quoted || strings.IndexByte("$`\"\\", next) >= 0 {
-				i++
-			}
-		}
-		b.WriteByte(s[i])
-	}
-	return b.String()
-}
-
-// ansi decodes what stands in $'…'.
-func ansi(s string) string {
-	var b strings.Builder
-	for len(s) > 0 {
-		if s[0] != '\\' || len(s) == 1 {
-			b.WriteByte(s[0])
-			s = s[1:]
-			continue
-		}
-		if s[1] == '\'' || s[1] == '"' || s[1] == '?' {
-			b.WriteByte(s[1])
-			s = s[2:]
-			continue
-		}
-		if r, wide, rest, err := strconv.UnquoteChar(s, 0); err == nil {
-			if wide {
-				b.WriteRune(r)
-			} else {
-				b.WriteByte(byte(r))
-			}
-			s = rest
-			continue
-		}
-		b.WriteByte(s[0])
-		s = s[1:]
-	}
-	return b.String()
-}
-
-// options of curl that take a value, and what becomes of each. Those that are
-// not here or in switches are refused by name.
-var withValue = map[string]string{
-	"-X": "request", "--request": "request", "-H": "header", "--header": "header", "--url": "url",
-	"-d": "data", "--data": "data", "--data-ascii": "data", "--data-raw": "data-raw", "--data-binary": "data-binary", "--data-urlencode": "data-urlencode",
-	"--json": "json", "-F": "form", "--form": "form", "--form-string": "form-string", "-u": "user", "--user": "user", "--oauth2-bearer": "bearer",
-	"-b": "cookie", "--cookie": "cookie", "-A": "agent", "--user-agent": "agent", "-e": "referer", "--referer": "referer", "-T": "upload", "--upload-file": "upload",
-	"--url-query": "url-query",
-	"-o":          "", "--output": "", "-m": "", "--max-time": "", "--connect-timeout": "", "--retry": "", "--retry-delay": "", "--retry-max-time": "", "-w": "", "--write-out": "",
-	"-c": "", "--cookie-jar": "", "-D": "", "--dump-header": "", "--cacert": "", "--limit-rate": "", "--max-redirs": "", "-y": "", "-Y": "", "--output-dir": "", "--trace-ascii": "", "--trace": "", "--stderr": "",
-	"-x": "proxy", "--proxy": "proxy", "--resolve": "resolve", "--connect-to": "resolve", "-E": "certificate", "--cert": "certificate", "--key": "certificate", "--interface": "resolve",
-	"--unix-socket": "refused", "-K": "refused", "--config": "refused", "--aws-sigv4": "refused", "-Q": "refused", "--quote": "refused",
-}
-
-var switches = map[string]string{
-	"-G": "get", "--get": "get", "-I": "head", "--head": "head",
-	"-s": "", "--silent": "", "-S": "", "--show-error": "", "-L": "", "--location": "", "-i": "", "--include": "", "-v": "", "--verbose": "", "-f": "", "--fail": "", "--fail-with-body": "",
-	"--compressed": "", "-g": "", "--globoff": "", "-O": "", "--remote-name": "", "-J": "", "--remote-header-name": "", "-N": "", "--no-buffer": "", "-#": "", "--progress-bar": "", "--no-progress-meter": "",
-	"--http1.1": "", "--http2": "", "-0": "", "--http1.0": "", "--http2-prior-knowledge": "", "-4": "", "-6": "", "--ipv4": "", "--ipv6": "", "--tlsv1.2": "", "--tlsv1.3": "", "--ssl": "", "--basic": "", "--anyauth": "", "--raw": "",
-	"--create-dirs": "", "--path-as-is": "", "--no-keepalive": "", "--tcp-nodelay": "", "--tr-encoding": "", "-q": "", "--disable": "", "--styled-output": "", "--no-styled-output": "",
-	"-k": "insecure", "--insecure": "insecure", "--location-trusted": "trusted", "--digest": "refused", "--ntlm": "refused", "--negotiate": "refused",
-}
-
+// curl gathers what the options of a command say, as the program itself does: some
+// add up, some go back on each other, and some cannot stand together.
 type curl struct {
-	request
-	data     []string
-	hasData  bool
+	wire
+	url      string
+	explicit string // the method of -X
+	user     string // user:password
+	bearer   string
+	cookie   string
+	referer  string
+	ranges   string
 	isGet    bool
 	isHead   bool
-	explicit string
+	literal  bool // braces in the address mean nothing
+	asIs     bool
 	asJSON   bool
-	ref      map[string]bool
+	hasQuery bool // of --url-query
+	data     []piece
+	hasData  bool
+	parts    []part
+	hasParts bool
+	upload   *string
+	stdin    *string
+	input    string // the file that is the standard input
 }
 
-func readCurl(text string) (*request, error) {
-	list, notes, err := words(text)
+func readCurl(text string) (*wire, error) {
+	read := inShell
+	if other, ok := windows(text); ok {
+		read = other
+	}
+	if strings.ContainsAny(unquoted(text), "“”‘’") {
+		return nil, errors.New("the command holds typographic quotes, as a page or a letter sets them; write ' or \" in their place")
+	}
+	cmd, err := read(spaces(text))
 	if err != nil {
 		return nil, err
 	}
-	c := &curl{ref: map[string]bool{}}
-	c.notes = notes
+	c := &curl{}
+	c.notes, c.stdin, c.input = cmd.notes, cmd.stdin, cmd.file
+	if err := c.read(cmd.words); err != nil {
+		return nil, err
+	}
+	return c.finish()
+}
+
+// spaces makes blanks of the fixed ones that pages set, outside of quotes.
+func spaces(text string) string {
+	var b strings.Builder
+	in := rune(0)
+	skip := false
+	for _, c := range text {
+		switch {
+		case skip:
+			skip = false
+		case c == '\\' && in != '\'':
+			skip = true
+		case in == 0 && (c == '\'' || c == '"'):
+			in = c
+		case c == in:
+			in = 0
+		case c == '\u00a0' && in == 0:
+			c = ' '
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+func (c *curl) read(list []string) error {
+	if len(list) == 0 {
+		return errors.New("there is no command here")
+	}
 	for i := 1; i < len(list); i++ {
 		w := list[i]
 		switch {
-		case w == "--":
+		case strings.HasPrefix(w, "–"), strings.HasPrefix(w, "—"):
+			return fmt.Errorf("%s begins with a dash as a page sets it; write - or -- in its place", w)
+		case w == "--", w == "": // what a continued line leaves
 		case strings.HasPrefix(w, "--"):
-			name, value, has := strings.Cut(w, "=") // curl itself takes no =, but people write it
-			if what, ok := switches[name]; ok && !has {
-				if err := c.take(name, what, ""); err != nil {
-					return nil, err
-				}
-				continue
+			written, value, has := strings.Cut(w, "=") // curl itself takes no =, but people write it
+			name, o, err := longOption(written)
+			if err != nil {
+				return err
 			}
-			what, ok := withValue[name]
-			if !ok {
-				return nil, fmt.Errorf("the option %s is not known here; take it out if it does not change what is sent", name)
-			}
-			if !has {
+			if o.value && !has {
 				if i++; i >= len(list) {
-					return nil, fmt.Errorf("the option %s needs a value", name)
+					return fmt.Errorf("the option %s needs a value", name)
 				}
 				value = list[i]
 			}
-			if err := c.take(name, what, value); err != nil {
-				return nil, err
+			if err := c.take(name, o.what, value); err != nil {
+				return err
 			}
 		case strings.HasPrefix(w, "-") && len(w) > 1:
+			var err error
 			if i, err = c.short(w[1:], list, i); err != nil {
-				return nil, err
+				return err
 			}
 		case c.url == "":
 			c.url = w
 		default:
-			c.notes = append(c.notes, "Only the first address was read; "+w+" was left out.")
+			c.say("Only the first address was read; %s was left out.", w)
 		}
 	}
-	return c.finish()
+	return nil
 }
 
 // short reads letters that stand together, as -sSLXPOST.
 func (c *curl) short(letters string, list []string, i int) (int, error) {
 	for j := 0; j < len(letters); j++ {
 		name := "-" + letters[j:j+1]
-		if what, ok := switches[name]; ok {
-			if err := c.take(name, what, ""); err != nil {
+		o, ok := options[name]
+		if !ok {
+			return i, unknownOption(name)
+		}
+		if !o.value {
+			if err := c.take(name, o.what, ""); err != nil {
 				return i, err
 			}
 			continue
-		}
-		what, ok := withValue[name]
-		if !ok {
-			return i, fmt.Errorf("the option %s is not known here; take it out if it does not change what is sent", name)
 		}
 		value := letters[j+1:]
 		if value == "" {
@@ -235,7 +141,7 @@ func (c *curl) short(letters string, list []string, i int) (int, error) {
 			}
 			value = list[i]
 		}
-		return i, c.take(name, what, value)
+		return i, c.take(name, o.what, value)
 	}
 	return i, nil
 }
@@ -246,31 +152,50 @@ func (c *curl) take(name, what, value string) error {
 	case "refused":
 		return fmt.Errorf("%s cannot be done by a step", name)
 	case "insecure":
-		c.notes = append(c.notes, "Certificates are always checked; -k was left out.")
+		c.say("Certificates are always checked; %s was left out.", name)
 	case "trusted":
-		c.notes = append(c.notes, "A sign-in never follows to another host; "+name+" was left out.")
-	case "proxy", "resolve", "certificate":
-		c.notes = append(c.notes, fmt.Sprintf("%s belongs to the machine that calls, and was left out.", name))
+		c.say("A sign-in never follows to another host; %s was left out.", name)
+	case "machine":
+		c.say("%s belongs to the machine that calls, and was left out.", name)
+	case "anyauth":
+		c.say("%s would ask first how to sign in; the user name and password go with the first call.", name)
+	case "method":
+		c.say("%s was left out: where a call is sent elsewhere, a write is not made again.", name)
+	case "netrc":
+		c.say("%s reads the password from a file; give it to a connection in its place.", name)
+	case "te":
+		c.say("%s was left out: it belongs to the transport.", name)
+	case "crlf", "escape":
+		return fmt.Errorf("%s changes what is sent in a way that a step cannot; take it out, and write the text as it should go", name)
 	case "get":
 		c.isGet = true
 	case "head":
 		c.isHead = true
+	case "glob":
+		c.literal = true
+	case "as-is":
+		c.asIs = true
 	case "request":
-		c.explicit = strings.ToUpper(value)
+		c.explicit = value
 	case "url":
+		if c.url != "" {
+			c.say("Only the first address was read; %s was left out.", value)
+			return nil
+		}
 		c.url = value
 	case "header":
 		return c.headerLine(value)
 	case "user":
 		c.user = value
 		if !strings.Contains(value, ":") {
+			c.ask = append(c.ask, Placeholder{"the password", "a password, which the command would ask for"})
 			c.user += ":"
 		}
 	case "bearer":
 		c.bearer = value
 	case "cookie":
 		if !strings.Contains(value, "=") {
-			c.notes = append(c.notes, "The cookies in the file "+value+" were left out; paste them in their place.")
+			c.say("The cookies in the file %s were left out; paste them in their place.", value)
 			return nil
 		}
 		if c.cookie != "" {
@@ -278,13 +203,19 @@ func (c *curl) take(name, what, value string) error {
 		}
 		c.cookie += value
 	case "agent":
-		c.header = append(c.header, [2]string{"User-Agent", value})
+		c.say("User-Agent is left out: calls name Young Trellis.")
 	case "referer":
-		c.header = append(c.header, [2]string{"Referer", strings.TrimSuffix(value, ";auto")})
+		c.referer = strings.TrimSuffix(value, ";auto")
+	case "range":
+		c.ranges = value
 	case "upload":
-		c.file, c.hasBody = value, true
-	case "url-query":
-		c.addQuery(value)
+		if c.upload != nil {
+			c.say("Only the first file was read; %s was left out.", value)
+			return nil
+		}
+		c.upload = &value
+	case "query":
+		return c.addQuery(value)
 	case "form", "form-string":
 		return c.form(value, what == "form-string")
 	default:
@@ -293,198 +224,267 @@ func (c *curl) take(name, what, value string) error {
 	return nil
 }
 
+// headerLine reads a header: with nothing behind the colon it is not sent, with ; in
+// place of the colon it is sent empty.
 func (c *curl) headerLine(line string) error {
 	if strings.HasPrefix(line, "@") {
-		c.notes = append(c.notes, "The headers in the file "+line[1:]+" were left out; paste them in their place.")
+		c.say("The headers in the file %s were left out; paste them in their place.", line[1:])
 		return nil
 	}
 	name, value, ok := strings.Cut(line, ":")
-	if !ok {
-		if n, empty := strings.CutSuffix(line, ";"); empty {
-			c.header = append(c.header, [2]string{strings.TrimSpace(n), ""})
-			return nil
+	if name = trim(name); !ok {
+		bare, empty := strings.CutSuffix(trim(line), ";")
+		if !empty {
+			return fmt.Errorf("the header %q has no colon", line)
 		}
-		return fmt.Errorf("the header %q has no colon", line)
-	}
-	c.header = append(c.header, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
-	return nil
-}
-
-func (c *curl) addQuery(value string) {
-	if plus, ok := strings.CutPrefix(value, "+"); ok {
-		c.query = append(c.query, pairs(plus)...)
-		return
-	}
-	name, v, ok := strings.Cut(value, "=")
-	if !ok {
-		name, v = "", value
-	}
-	if name == "" { // a bare value: it stands alone in the query
-		name, v = v, ""
-	}
-	c.query = append(c.query, [2]string{name, v})
-}
-
-// addData gathers -d and its kin; several are joined by &.
-func (c *curl) addData(what, value string) error {
-	c.hasData = true
-	switch what {
-	case "json":
-		if strings.HasPrefix(value, "@") {
-			return c.dataFile(value[1:], "application/json")
-		}
-		c.asJSON = true
-		c.data = append(c.data, value)
+		c.header = append(c.header, [2]string{trim(bare), ""})
 		return nil
-	case "data-raw":
-	case "data-urlencode":
-		value = urlEncoded(value)
-		if strings.HasPrefix(value, "@") {
-			return errors.New("--data-urlencode with a file cannot become a step; use --data-binary @file, or paste the value")
-		}
-	default:
-		if strings.HasPrefix(value, "@") {
-			if what != "data-binary" {
-				c.notes = append(c.notes, "The file is sent as it is; the command would leave out its line breaks.")
-			}
-			return c.dataFile(value[1:], "application/x-www-form-urlencoded")
-		}
 	}
-	c.data = append(c.data, value)
+	if value = trim(value); value == "" {
+		c.without = append(c.without, name)
+		return nil
+	}
+	c.header = append(c.header, [2]string{name, value})
 	return nil
 }
 
-func (c *curl) dataFile(name, kind string) error {
-	if len(c.data) > 0 || c.file != "" {
-		return errors.New("the body is made of a file and more; a step sends one or the other")
+// addQuery does what --url-query does: content, =content, name=content, each encoded
+// but for the name, and +content as it is.
+func (c *curl) addQuery(value string) error {
+	if plus, ok := strings.CutPrefix(value, "+"); ok {
+		c.appendQuery(plus)
+		return nil
 	}
-	c.file, c.kind, c.hasBody = name, kind, true
-	return nil
-}
-
-// urlEncoded does what --data-urlencode does: content, =content, name=content.
-func urlEncoded(value string) string {
-	i := strings.IndexAny(value, "=@")
-	switch {
-	case i < 0:
-		return curlEscape(value)
-	case value[i] == '@':
-		return "@" + value[i+1:]
-	case i == 0:
-		return curlEscape(value[1:])
-	}
-	return value[:i] + "=" + curlEscape(value[i+1:])
-}
-
-func curlEscape(s string) string { return url.QueryEscape(s) }
-
-var formOption = regexp.MustCompile(`;\s*(type|filename|headers|encoder)=`)
-
-// form reads one -F: name=text, name=@file, name=<file, with options after ;.
-func (c *curl) form(value string, plain bool) error {
 	name, content, ok := strings.Cut(value, "=")
-	if !ok {
-		return fmt.Errorf("the part %q has no =", value)
+	switch _, file, fromFile := strings.Cut(value, "@"); {
+	case !ok && fromFile:
+		return fmt.Errorf("the query is read from the file %s; paste what it holds in its place", file)
+	case !ok:
+		c.appendQuery(curlEscape(value))
+	case name == "":
+		c.appendQuery(curlEscape(content))
+	default:
+		c.appendQuery(name + "=" + curlEscape(content))
 	}
-	p := part{name: name, text: content}
-	if !plain {
-		if at := formOption.FindAllStringSubmatchIndex(content, -1); at != nil && !strings.HasPrefix(content, `"`) {
-			p.text = content[:at[0][0]]
-			for i, m := range at {
-				end := len(content)
-				if i+1 < len(at) {
-					end = at[i+1][0]
-				}
-				v := strings.Trim(strings.TrimSpace(content[m[1]:end]), `"`)
-				switch content[m[2]:m[3]] {
-				case "type":
-					p.kind = v
-				case "filename":
-					p.filename = v
-				default:
-					c.notes = append(c.notes, "The option "+content[m[2]:m[3]]+" of the part "+name+" was left out.")
-				}
-			}
-		}
-		if len(p.text) > 1 && strings.HasPrefix(p.text, `"`) && strings.HasSuffix(p.text, `"`) {
-			p.text = strings.ReplaceAll(strings.ReplaceAll(p.text[1:len(p.text)-1], `\"`, `"`), `\\`, `\`)
+	return nil
+}
+
+func (c *curl) appendQuery(s string) {
+	if c.hasQuery {
+		c.query += "&"
+	}
+	c.query += s
+	c.hasQuery = true
+}
+
+// behind puts more to the query that the address has.
+func (c *curl) behind(s string) {
+	if c.query != "" && !strings.HasSuffix(c.query, "&") {
+		c.query += "&"
+	}
+	c.query += s
+}
+
+// addData gathers -d and its kin; several are joined by &, but those of --json by nothing.
+func (c *curl) addData(what, value string) error {
+	if c.hasData && what != "json" {
+		c.data = append(c.data, piece{text: "&"})
+	}
+	c.hasData = true
+	c.asJSON = c.asJSON || what == "json"
+	how := map[string]string{"data": "lines", "data-encoded": "encoded"}[what]
+	switch {
+	case what == "data-raw":
+		c.data = append(c.data, piece{text: value})
+	case what == "data-encoded":
+		i := strings.IndexByte(value, '=')
+		if i < 0 {
+			i = strings.IndexByte(value, '@')
 		}
 		switch {
-		case strings.HasPrefix(p.text, "@"):
-			p.file, p.text = strings.Trim(p.text[1:], `"`), ""
-			if p.filename == "" {
-				p.filename = path.Base(p.file)
+		case i < 0:
+			c.data = append(c.data, piece{text: curlEscape(value)})
+		case i > 0:
+			c.data = append(c.data, piece{text: value[:i] + "="})
+			fallthrough
+		default:
+			if value[i] == '=' {
+				c.data = append(c.data, piece{text: curlEscape(value[i+1:])})
+			} else {
+				c.data = append(c.data, c.file(value[i+1:], how))
 			}
-		case strings.HasPrefix(p.text, "<"):
-			return fmt.Errorf("the part %s reads its text from the file %s; paste the text in its place", name, p.text[1:])
 		}
+	case strings.HasPrefix(value, "@"):
+		c.data = append(c.data, c.file(value[1:], how))
+	default:
+		c.data = append(c.data, piece{text: value})
 	}
-	c.parts = append(c.parts, p)
 	return nil
 }
 
-func (c *curl) finish() (*request, error) {
-	r := &c.request
-	if r.url == "" {
+// file is what a command reads; - is its standard input, which may stand in the text.
+func (c *curl) file(name, how string) piece {
+	if name != "-" {
+		return piece{file: name, how: how}
+	}
+	switch {
+	case c.stdin != nil:
+		text := *c.stdin
+		switch how {
+		case "lines":
+			text = strings.NewReplacer("\r", "", "\n", "", "\x00", "").Replace(text)
+		case "encoded":
+			text = curlEscape(text)
+		}
+		return piece{text: text}
+	case c.input != "":
+		return piece{file: c.input, how: how}
+	}
+	return piece{file: "standard input", how: how}
+}
+
+// curlEscape is how --data-urlencode and --url-query encode.
+func curlEscape(s string) string { return url.QueryEscape(s) }
+
+// conflict names the two kinds of body that a command asks for, of which it sends none.
+func (c *curl) conflict() error {
+	var asked []string
+	for _, x := range []struct {
+		there bool
+		name  string
+	}{{c.isHead, "-I"}, {c.hasData && !c.isGet, "-d"}, {c.hasParts, "-F"}, {c.upload != nil, "-T"}} {
+		if x.there {
+			asked = append(asked, x.name)
+		}
+	}
+	if len(asked) > 1 {
+		return fmt.Errorf("%s and %s cannot stand together: a call is of one kind", asked[0], asked[1])
+	}
+	return nil
+}
+
+func (c *curl) finish() (*wire, error) {
+	w := &c.wire
+	if c.url == "" {
 		return nil, errors.New("the command names no address")
 	}
-	switch {
-	case c.isGet:
-		for _, d := range c.data {
-			r.query = append(r.query, pairs(d)...)
-		}
-	case c.hasData && r.file == "":
-		r.hasBody, r.kind = true, "application/x-www-form-urlencoded"
-		if c.asJSON {
-			r.kind = "application/json"
-			r.body = []byte(strings.Join(c.data, ""))
-		} else {
-			r.body = []byte(strings.Join(c.data, "&"))
-		}
+	if err := c.conflict(); err != nil {
+		return nil, err
 	}
-	if c.asJSON || r.kind == "application/json" {
-		if !c.has("Accept") {
-			r.header = append(r.header, [2]string{"Accept", "application/json"})
-		}
+	more := w.query // of --url-query: it comes behind what the address says
+	w.query = ""
+	user, err := w.address(c.url, !c.literal, c.asIs)
+	if err != nil {
+		return nil, err
 	}
-	r.method = "GET"
-	switch {
-	case c.explicit != "":
-		r.method = c.explicit
-	case c.isHead:
-		r.method = "HEAD"
-	case c.isGet:
-	case r.parts != nil || r.kind != "":
-		r.method = "POST"
-	case r.file != "":
-		r.method = "PUT"
-		if strings.HasSuffix(r.url, "/") {
-			r.url += url.PathEscape(path.Base(r.file))
-		}
+	if c.hasQuery {
+		c.behind(more)
 	}
-	if r.cookie != "" {
-		for _, h := range r.header {
-			if strings.EqualFold(h[0], "cookie") {
-				r.cookie = ""
+	if c.isGet && c.hasData {
+		if c.hasQuery {
+			return nil, errors.New("-G and --url-query cannot stand together: releases of the program differ in what they send; use one of them")
+		}
+		for _, p := range c.data {
+			if p.file != "" {
+				return nil, fmt.Errorf("the query is read from the file %s; paste what it holds in its place", p.file)
 			}
 		}
-	}
-	return r, nil
-}
-
-func (c *curl) has(name string) bool {
-	for _, h := range c.header {
-		if strings.EqualFold(h[0], name) {
-			return true
+		data, _, _ := strings.Cut(joined(c.data), "#")
+		if c.behind(data); w.query == "" {
+			w.say(questionMark)
 		}
 	}
-	return false
+	if encoded := connector.LegalQuery(w.query); encoded != w.query {
+		w.query = encoded
+		w.say("The address holds signs that cannot stand in one; they go out encoded, as %s.", short(w.target()))
+	}
+	w.method = "GET"
+	c.content()
+	if c.explicit != "" {
+		w.method = c.explicit
+	}
+	if c.ranges != "" && w.body != nil {
+		return nil, errors.New("-r asks for a part of an answer, and this command sends something; take it out")
+	}
+	c.proofs(user)
+	for _, h := range [][2]string{{"Range", c.ranges}, {"Referer", c.referer}, {"Cookie", c.cookie}} {
+		if h[0] == "Range" && h[1] != "" {
+			h[1] = "bytes=" + h[1]
+		}
+		if h[1] != "" && !w.has(h[0]) {
+			w.header = append(w.header, h)
+		}
+	}
+	if !w.has("Accept") {
+		accept := "*/*"
+		if c.asJSON {
+			accept = "application/json"
+		}
+		w.header = append(w.header, [2]string{"Accept", accept})
+	}
+	return w, w.whole()
 }
 
-func decodeBasic(s string) (user, password string, ok bool) {
-	b, err := base64.StdEncoding.DecodeString(strings.TrimSpace(s))
-	if err != nil {
-		return "", "", false
+// content is the body, with the method and the type that go with it.
+func (c *curl) content() {
+	w := &c.wire
+	kind := ""
+	switch {
+	case c.isHead:
+		w.method = "HEAD"
+	case c.hasParts:
+		w.method, w.body = "POST", &body{parts: c.parts, form: true}
+		if w.has("Content-Type") && len(w.values("Content-Type")) == 0 {
+			w.say(partsNameTheirs)
+			w.without = slices.DeleteFunc(w.without, func(n string) bool { return strings.EqualFold(n, "content-type") })
+		}
+	case c.upload != nil:
+		w.method, w.body = "PUT", &body{pieces: []piece{c.file(*c.upload, "")}}
+		if strings.HasSuffix(w.path, "/") && *c.upload != "-" {
+			w.path += url.PathEscape(path.Base(strings.ReplaceAll(*c.upload, `\`, "/")))
+		}
+	case c.hasData && !c.isGet:
+		w.method, w.body = "POST", &body{pieces: c.data}
+		kind = "application/x-www-form-urlencoded"
 	}
-	return strings.Cut(string(b), ":")
+	if c.asJSON {
+		kind = "application/json"
+	}
+	if kind != "" && !w.has("Content-Type") {
+		w.header = append(w.header, [2]string{"Content-Type", kind})
+	}
+}
+
+// proofs puts what signs in among the headers; a header that was given wins.
+func (c *curl) proofs(fromAddress *url.Userinfo) {
+	w := &c.wire
+	user, password, given := strings.Cut(c.user, ":")
+	if !given && fromAddress != nil {
+		user, given = fromAddress.Username(), true
+		password, _ = fromAddress.Password()
+	}
+	if w.has("Authorization") {
+		if given || c.bearer != "" {
+			w.say("The header Authorization stands there too, and is what is sent; the user name and password, or the token, were left out.")
+		}
+		return
+	}
+	switch {
+	case c.bearer != "":
+		w.header = append(w.header, [2]string{"Authorization", "Bearer " + c.bearer})
+	case given:
+		w.header = append(w.header, [2]string{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))})
+	}
+}
+
+const questionMark = "The question mark at the end of the address is left out."
+
+const partsNameTheirs = "Content-Type is left out: a body of parts names its own, with the boundary between them."
+
+func joined(list []piece) string {
+	var b strings.Builder
+	for _, p := range list {
+		b.WriteString(p.text)
+	}
+	return b.String()
 }

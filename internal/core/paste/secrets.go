@@ -4,24 +4,62 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
+	"unicode"
 
 	"youngtrellis/internal/core/connector"
-	"youngtrellis/internal/core/document"
-	"youngtrellis/internal/core/item"
 )
 
-// maker turns a request into a step, taking secrets out on the way.
-type maker struct {
-	out   *Pasted
-	way   map[string]any   // the sign-in method of the connector
-	also  []map[string]any // further keys
-	count int
+// Names under which a value is a secret, in snake case. Where a body turns pages or
+// begins again, a token is none.
+var (
+	secretName = regexp.MustCompile(`(^|_)(api_?key|app_?key|key|token|secret|password|passwd|pwd|passphrase|auth|authorization|bearer|jwt|signature|sig|session|session_?id|sid|credentials?|app_?id|license|otp|pin)$`)
+	inBody     = regexp.MustCompile(`(^|_)(api_?key|app_?key|token|secret|password|passwd|pwd|passphrase|bearer|jwt|private_?key|credentials?|session_?id)$`)
+	turnsPages = regexp.MustCompile(`(page|next|prev|previous|continuation|continue|sync|delta|cursor|start|idempotency|csrf|sort|order|primary|foreign|partition|public)_(token|key)$`)
+)
+
+// snake writes a name in one way: apiKey, API-Key and api.key are api_key.
+func snake(name string) string {
+	var b strings.Builder
+	small := false
+	for _, c := range name {
+		switch {
+		case unicode.IsUpper(c):
+			if small {
+				b.WriteByte('_')
+			}
+			b.WriteRune(unicode.ToLower(c))
+			small = false
+		case unicode.IsLetter(c) || unicode.IsDigit(c):
+			b.WriteRune(c)
+			small = true
+		default:
+			if b.Len() > 0 && !strings.HasSuffix(b.String(), "_") {
+				b.WriteByte('_')
+			}
+			small = false
+		}
+	}
+	return strings.TrimRight(b.String(), "_")
 }
 
-var secretName = regexp.MustCompile(`(?i)(^|[-_.])(api[-_]?key|apikey|key|token|access[-_]?token|secret|client[-_]?secret|password|passwd|pwd|auth|authorization|signature|sig|subscription[-_]?key)$`)
+func namesSecret(name string) bool {
+	s := snake(name)
+	return secretName.MatchString(s) && !turnsPages.MatchString(s)
+}
 
-var placeholderText = regexp.MustCompile(`(?i)(<[^<>\s]{2,60}>|\{\{?[a-z_][a-z0-9_ -]*\}?\}|\[[a-z_][a-z0-9_ -]{2,40}\]|\$\{?[a-z_][a-z0-9_]*\}?|\b(your|my|insert|replace|enter)[-_ ]?[a-z0-9_ -]*(key|token|secret|id|password|name|here|value)[a-z0-9_]*\b|\bx{4,}\b|\*{4,})`)
+// secretInBody is narrower: a body has keys and signatures that are none. A key is one
+// where it is long and of more than letters.
+func secretInBody(name, value string) bool {
+	s := snake(name)
+	if turnsPages.MatchString(s) {
+		return false
+	}
+	return inBody.MatchString(s) || namesSecret(name) && len(value) >= 16 && strings.ContainsAny(value, "0123456789") && !strings.ContainsAny(value, " \t\n")
+}
+
+var placeholderText = regexp.MustCompile(`(?i)(<[^<>\s]{2,60}>|\{\{?[a-z_][a-z0-9_ -]*\}?\}|\[[a-z_][a-z0-9_ -]{2,40}\]|\$\{?[a-z_][a-z0-9_]*\}?|\b(your|my|insert|replace|enter)[-_ ]?[a-z0-9_ -]*(key|token|secret|id|password|name|here|value)[a-z0-9_]*\b|\bx{4,}\b|\*{4,}|…|\.\.\.$)`)
 
 // placeholder finds a stand-in for a value; JSON and XML are not taken for one.
 func placeholder(s string) string {
@@ -37,112 +75,6 @@ func hint(s string) string {
 		return "••••"
 	}
 	return "••••" + s[len(s)-4:]
-}
-
-// secret takes a value out of the step.
-func (m *maker) secret(where, name, value string) {
-	if p := placeholder(value); p != "" {
-		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, p})
-		return
-	}
-	m.out.Secrets = append(m.out.Secrets, Found{where, hint(value)})
-	m.out.Values[name] = value
-}
-
-// key adds a place for a key to the sign-in: the first is its secret, others
-// come after.
-func (m *maker) key(where, header, query, prefix, value string) {
-	place := map[string]any{}
-	if header != "" {
-		place["header"] = header
-	} else {
-		place["query"] = query
-	}
-	if prefix != "" {
-		place["prefix"] = prefix + " "
-	}
-	title := header + query
-	if m.way == nil {
-		m.way = map[string]any{"method": "api_key", "title": title, "secret": title}
-		for k, v := range place {
-			m.way[k] = v
-		}
-		m.secret(where, "secret", value)
-		return
-	}
-	m.count++
-	name := fmt.Sprintf("key_%d", m.count+1)
-	place["name"], place["title"] = name, title
-	m.also = append(m.also, place)
-	m.secret(where, name, value)
-}
-
-func escape(s string) string { return strings.ReplaceAll(s, "(=", "(==") }
-
-func (m *maker) basic(user, password string) {
-	if m.way != nil {
-		m.out.Notes = append(m.out.Notes, "The call proves itself twice; the user name and password are used for the second.")
-		return
-	}
-	m.way = map[string]any{"method": "basic", "title": "User name and password"}
-	if p := placeholder(user); p != "" {
-		m.out.Placeholders = append(m.out.Placeholders, Placeholder{"the user name", p})
-	} else {
-		m.out.Values["user"] = user
-	}
-	if password != "" {
-		m.secret("the password", "secret", password)
-	}
-}
-
-func (m *maker) bearer(prefix, token string) {
-	if m.way != nil {
-		if prefix == "" {
-			prefix = "Bearer"
-		}
-		m.key("the header Authorization", "Authorization", "", prefix, token)
-		return
-	}
-	m.way = map[string]any{"method": "bearer", "title": "Token"}
-	if prefix != "" && prefix != "Bearer" {
-		m.way["prefix"] = prefix
-	}
-	m.secret("the header Authorization", "secret", token)
-}
-
-// clean escapes texts, and takes out what looks like a secret: a body cannot
-// hold one.
-func (m *maker) clean(v any, where string) any {
-	switch v := v.(type) {
-	case string:
-		return m.cleanText(v, where, "")
-	case []any:
-		out := make([]any, len(v))
-		for i, e := range v {
-			out[i] = m.clean(e, where)
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(v))
-		for k, e := range v {
-			if text, ok := e.(string); ok {
-				out[escape(k)] = m.cleanText(text, where+"’s "+k, k)
-			} else {
-				out[escape(k)] = m.clean(e, where)
-			}
-		}
-		return out
-	}
-	return v
-}
-
-// inBody are names under which a body has a secret; where it turns pages or begins
-// again, a token is none.
-var inBody = regexp.MustCompile(`(?i)(^|[-_.])(api[-_]?key|apikey|secret|client[-_]?secret|token|auth[-_]?token|access[-_]?token|refresh[-_]?token|bearer|password|passwd|pwd|passphrase|private[-_]?key)$`)
-var turnsPages = regexp.MustCompile(`(?i)(page|next|prev|previous|continuation|continue|sync|delta|cursor|start|idempotency|csrf)[-_]?token$`)
-
-func secretInBody(name string) bool {
-	return inBody.MatchString(name) && !turnsPages.MatchString(name)
 }
 
 // Values that are secrets whatever they are called: with one of the beginnings that
@@ -176,109 +108,202 @@ func looksSecret(s string) bool {
 	return small > 3 && large > 3 && digits > 3
 }
 
-// takenOut is said where a secret was.
+// takenOut is said where a secret was, in a place that no sign-in can fill.
 const takenOut = "a secret, which was taken out; a step cannot keep one"
 
-// without takes out of the settings whatever was found to be a secret elsewhere: the
-// same value may stand in the address or the body once more.
-func (m *maker) without(settings map[string]any) {
-	for name, v := range settings {
-		settings[name] = m.withoutIn(v, "the setting "+name)
+// way is how the call proves itself: what becomes the sign-in of a connector.
+type way struct {
+	method  string // of the connector's sign-in
+	prefix  string // of a bearer
+	places  []connector.Place
+	secrets []Secret
+}
+
+func (w *way) add(s Secret) {
+	s.written = s.Value
+	if p := placeholder(s.Value); p != "" {
+		s.Asked, s.Value = p, ""
+	}
+	w.secrets = append(w.secrets, s)
+}
+
+// key is one more place for a key: the first is the secret of the way, others come after.
+func (w *way) key(where string, p connector.Place, value string) {
+	p.Title = p.Header + p.Query + p.Form + p.JSON + strings.Trim(p.Path, "{}")
+	if p.Prefix != "" {
+		p.Prefix += " "
+		value = strings.TrimPrefix(value, p.Prefix)
+	}
+	p.Name = "secret"
+	switch {
+	case w.method == "":
+		w.method = connector.APIKey
+	case w.method == connector.APIKey && len(w.places) == 0:
+	default:
+		p.Name = fmt.Sprintf("key_%d", len(w.secrets)+1)
+	}
+	w.places = append(w.places, p)
+	w.add(Secret{Name: p.Name, Where: where, Value: value})
+}
+
+func (w *way) basic(user, password string) {
+	w.method = connector.Basic
+	w.add(Secret{Name: "user", Where: "the user name", Value: user, Shown: true})
+	if password != "" {
+		w.add(Secret{Name: "secret", Where: "the password", Value: password})
 	}
 }
 
-func (m *maker) withoutIn(v any, where string) any {
+func (w *way) bearer(prefix, value string) {
+	w.method, w.prefix = connector.Bearer, prefix
+	w.add(Secret{Name: "secret", Where: "the header Authorization", Value: value})
+}
+
+var kinds = regexp.MustCompile(`(?i)^(bearer|basic|token|key|apikey|api-key|digest|jwt|hmac|signature)[ =:]`)
+
+// authorization reads the header that is there for it (RFC 9110, 11.6.2).
+func (m *maker) authorization(value string) {
+	kind, rest, ok := strings.Cut(trim(value), " ")
+	switch {
+	case !ok:
+		m.way.key("the header Authorization", connector.Place{Header: "Authorization"}, kind)
+	case strings.EqualFold(kind, "basic"):
+		if user, password, decoded := decodeBasic(rest); decoded {
+			m.way.basic(user, password)
+			return
+		}
+		fallthrough
+	default:
+		m.way.bearer(kind, trim(rest))
+	}
+}
+
+// secretHeader takes a header out where it proves who calls.
+func (m *maker) secretHeader(name, value string) bool {
+	where := "the header " + name
+	twice := slices.ContainsFunc(m.way.places, func(p connector.Place) bool { return strings.EqualFold(p.Header, name) })
+	switch {
+	case twice:
+		m.taken(where)
+	case strings.EqualFold(name, "cookie"):
+		m.way.key("the cookie", connector.Place{Header: "Cookie"}, value)
+	case kinds.MatchString(value):
+		kind, rest, ok := strings.Cut(value, " ")
+		if !ok {
+			kind, rest = "", value
+		}
+		m.way.key(where, connector.Place{Header: name, Prefix: kind}, rest)
+	case namesSecret(name) || looksSecret(value):
+		m.way.key(where, connector.Place{Header: name}, value)
+	default:
+		return false
+	}
+	return true
+}
+
+var inAddress = regexp.MustCompile(`([?&;])([A-Za-z0-9_.\[\]%-]{1,60})=([^&;#\s"'<>]+)`)
+var userInAddress = regexp.MustCompile(`(?i)(https?://)[^/@\s"'<>]+:[^/@\s"'<>]+@`)
+
+// withoutInAddresses takes secrets out of addresses that stand within a text.
+func (m *maker) withoutInAddresses(text, where string) string {
+	if !strings.Contains(text, "://") {
+		return text
+	}
+	clean := userInAddress.ReplaceAllString(text, "$1")
+	clean = inAddress.ReplaceAllStringFunc(clean, func(s string) string {
+		p := inAddress.FindStringSubmatch(s)
+		plain, err := url.QueryUnescape(p[3])
+		if err != nil {
+			plain = p[3]
+		}
+		if placeholder(plain) == "" && (namesSecret(p[2]) || looksSecret(plain)) {
+			return p[1] + p[2] + "="
+		}
+		return s
+	})
+	if clean != text {
+		m.taken(where)
+	}
+	return clean
+}
+
+func (m *maker) taken(where string) {
+	m.fill(where, takenOut)
+	m.changed = true
+}
+
+func (m *maker) fill(where, text string) {
+	p := Placeholder{where, text}
+	for _, known := range m.out.Placeholders {
+		if known == p {
+			return
+		}
+	}
+	m.out.Placeholders = append(m.out.Placeholders, p)
+}
+
+// cleanText takes a secret out of a value that a body holds, or says that something
+// is to be filled in.
+func (m *maker) cleanText(text, where, name string) string {
+	if p := placeholder(text); p != "" {
+		m.fill(where, p)
+	} else if text != "" && (secretInBody(name, text) || looksSecret(text) || kinds.MatchString(text) && looksSecret(strings.Fields(text)[len(strings.Fields(text))-1])) {
+		m.taken(where)
+		return ""
+	}
+	return escape(m.withoutInAddresses(text, where))
+}
+
+// clean does that in all of a JSON value.
+func (m *maker) clean(v any, where string) any {
 	switch v := v.(type) {
 	case string:
-		for name, secret := range m.out.Values {
-			if name == "user" || len(secret) < 6 || !strings.Contains(v, escape(secret)) {
-				continue
-			}
-			v = strings.ReplaceAll(v, escape(secret), "")
-			m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, takenOut})
-		}
-		return v
+		return m.cleanText(v, where, "")
 	case []any:
+		out := make([]any, len(v))
 		for i, e := range v {
-			v[i] = m.withoutIn(e, where)
+			out[i] = m.clean(e, where)
 		}
+		return out
 	case map[string]any:
+		out := make(map[string]any, len(v))
 		for k, e := range v {
-			v[k] = m.withoutIn(e, where)
+			if text, ok := e.(string); ok {
+				out[escape(k)] = m.cleanText(text, where+"’s "+k, k)
+			} else {
+				out[escape(k)] = m.clean(e, where)
+			}
 		}
+		return out
 	}
 	return v
 }
 
-// cleanRaw takes secrets out of a text that is JSON though it is not sent as such;
-// another text, and one without secrets, stays as it was.
-func (m *maker) cleanRaw(text string) string {
-	v, err := item.Decode([]byte(text))
-	if err != nil {
-		return text
-	}
-	if _, ok := v.(map[string]any); !ok {
-		if _, ok = v.([]any); !ok {
-			return text
+var (
+	xmlElement   = regexp.MustCompile(`(<(?:[\w-]+:)?([\w-]+)(?:\s[^<>]*)?>)([^<>]+)(</)`)
+	xmlAttribute = regexp.MustCompile(`(\s(?:[\w-]+:)?([\w-]+)\s*=\s*)("[^"<]*"|'[^'<]*')`)
+)
+
+// cleanMarkup takes secrets out of elements and attributes whose names say so.
+func (m *maker) cleanMarkup(text string) string {
+	text = replaceGroups(xmlElement, text, func(p []string) string {
+		value := strings.TrimSpace(p[3])
+		if placeholder(value) != "" || !secretInBody(p[2], value) && !looksSecret(value) {
+			return p[0]
 		}
-	}
-	before := len(m.out.Placeholders)
-	clean := m.clean(v, "the body")
-	taken := false
-	for _, p := range m.out.Placeholders[before:] {
-		taken = taken || p.Text == takenOut
-	}
-	if !taken {
-		m.out.Placeholders = m.out.Placeholders[:before]
-		return text
-	}
-	b, err := item.Encode(clean)
-	if err != nil {
-		return text
-	}
-	return strings.ReplaceAll(string(b), "(==", "(=") // it is escaped once, with the rest
+		m.taken("the body’s " + p[2])
+		return p[1] + p[4]
+	})
+	return replaceGroups(xmlAttribute, text, func(p []string) string {
+		value := p[3][1 : len(p[3])-1]
+		if value == "" || placeholder(value) != "" || !secretInBody(p[2], value) && !looksSecret(value) {
+			return p[0]
+		}
+		m.taken("the body’s " + p[2])
+		return p[1] + p[3][:1] + p[3][:1]
+	})
 }
 
-func (m *maker) cleanText(text, where, name string) string {
-	if p := placeholder(text); p != "" {
-		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, p})
-	} else if text != "" && (secretInBody(name) || looksSecret(text)) {
-		m.out.Placeholders = append(m.out.Placeholders, Placeholder{where, takenOut})
-		return ""
-	}
-	return escape(text)
-}
-
-var notName = regexp.MustCompile(`[^a-z0-9]+`)
-
-// document is a connector for the host, whose sign-in puts the secrets back.
-func (m *maker) document(u *url.URL, r *request) (string, error) {
-	name := strings.Trim(notName.ReplaceAllString(strings.ToLower(u.Hostname()), "-"), "-")
-	if name == "" || name[0] < 'a' {
-		name = "at-" + name
-	}
-	check := map[string]any{"method": "GET", "path": "/"}
-	lenient := true
-	if r.method == "GET" && placeholder(u.Path) == "" {
-		check["path"], lenient = escape(u.EscapedPath()), true
-		if u.Path == "" {
-			check["path"] = "/"
-		}
-		if q, ok := m.out.Settings["query"].(map[string]any); ok {
-			check["query"] = q
-		}
-	}
-	doc := map[string]any{
-		"format": connector.Format, "name": name[:min(len(name), 60)], "title": u.Hostname(), "version": 1, "about": "Made of a pasted call.",
-		"base": m.out.Origin, "sign_in": []any{m.way},
-		"check": map[string]any{"request": check, "says": u.Hostname(), "any_answer": lenient},
-	}
-	b, err := document.EncodeValue(doc)
-	if err != nil {
-		return "", err
-	}
-	if _, err := connector.Parse(b); err != nil {
-		return "", fmt.Errorf("the sign-in of this call cannot be described: %w", err)
-	}
-	return string(b), nil
+func replaceGroups(re *regexp.Regexp, text string, by func([]string) string) string {
+	return re.ReplaceAllStringFunc(text, func(s string) string { return by(re.FindStringSubmatch(s)) })
 }

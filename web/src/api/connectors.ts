@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ask, http } from "./client";
+import { ask, http, type Schemas } from "./client";
 
 export const useKinds = () =>
   useQuery({ queryKey: ["kinds"], queryFn: () => ask(http.GET("/kinds")), staleTime: Infinity });
@@ -44,18 +44,11 @@ export const useReadOpenAPI = () =>
 export const useReadPasted = () =>
   useMutation({ mutationFn: (text: string) => ask(http.POST("/paste", { body: { text } })) });
 
-/** Makes a connector of a pasted call, and a connection of what is secret in it. */
-export function useConnectPasted() {
+/** Keeps a pasted call as an action of a connector, and its secrets in a connection. */
+export function useKeepPasted() {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: async ({ document, values }: { document: string; values: Record<string, string> }) => {
-      const made = await ask(http.POST("/connectors", { body: { document } }));
-      return ask(
-        http.POST("/connections", {
-          body: { name: made.name.slice(0, 40), connector: made.name, account: {}, values },
-        }),
-      );
-    },
+    mutationFn: (body: Schemas["KeepPasted"]) => ask(http.POST("/paste/keep", { body })),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ["connections"] });
       void client.invalidateQueries({ queryKey: ["connectors"] });

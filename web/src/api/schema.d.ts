@@ -1168,6 +1168,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/paste/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a pasted call as an action of a connector, and its secrets in a connection; all of it or nothing */
+        post: operations["keepPasted"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/try": {
         parameters: {
             query?: never;
@@ -2766,6 +2783,8 @@ export interface components {
             required: boolean;
         };
         Way: {
+            /** @description By which a connection chooses it: that of the method unless there are several of one */
+            name: string;
             method: string;
             title: string;
             help: string;
@@ -2835,12 +2854,21 @@ export interface components {
         };
         Pasted: {
             settings: components["schemas"]["Fields"];
+            /** @description Where the call goes: scheme, host and port */
             origin: string;
             sentence?: string;
-            /** @description Found and taken out of the step */
+            /** @description The request as the step sends it, to the byte, its secrets masked */
+            request: string;
+            /** @description Taken out of the step, or to be entered: what a connection keeps */
             secrets: {
+                name: string;
                 where: string;
+                /** @description Its last characters, of a long one */
                 hint: string;
+                /** @description It is no secret, as a user name */
+                shown: boolean;
+                /** @description The placeholder that stood there: it is to be entered */
+                asked?: string;
             }[];
             /** @description Stand-ins for a value, to be filled in */
             placeholders: {
@@ -2848,15 +2876,46 @@ export interface components {
                 text: string;
             }[];
             /** @description Files that the command reads */
-            files?: string[];
-            /** @description Options that change nothing here */
+            files: {
+                name: string;
+                /** @description The field of the item that the step takes it from */
+                field: string;
+                /** @description The field gives the text that the file holds, not the file */
+                text: boolean;
+            }[];
+            /** @description What is left out, and what goes out otherwise than the call would send it */
             notes: string[];
-            /** @description A connector document with a sign-in method for the secrets found */
+            /** @description The name of the connector that the call would be kept in, unless another is given */
+            connector: string;
+            /** @description That connector is there already: the call becomes another action of it */
+            joins?: boolean;
+            /** @description The name that the action would have */
+            action: string;
+        };
+        KeepPasted: {
+            text: string;
+            /** @description A connector of the workspace that calls the same address, or the name of a new one */
             connector?: string;
-            /** @description The secrets found, by name, for the new connection; kept nowhere */
+            /** @description Of a new connector */
+            title?: string;
+            action?: string;
+            /** @description A connection that is there and has the same secret, or the name of a new one; chosen unless given */
+            connection?: string;
+            /** @description What is to be entered, by the name of the secret; also in place of what stands in the text */
             values?: {
                 [key: string]: string;
             };
+        };
+        KeptPasted: {
+            connector: string;
+            version: number;
+            /** @description As a step names it, CONNECTOR.ACTION */
+            action: string;
+            /** @description The connector was there already */
+            joined: boolean;
+            connection: components["schemas"]["Connection"];
+            /** @description The connection is new */
+            made: boolean;
         };
         Try: {
             connection?: string;
@@ -4985,6 +5044,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pasted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepPasted: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepPasted"];
+            };
+        };
+        responses: {
+            /** @description What was kept */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPasted"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -26,7 +26,7 @@ export function PasteCall({ onConnected, onTried }: Props) {
       </label>
       <textarea
         id="pasted"
-        className="field h-32 py-2 font-mono text-xs"
+        className="field h-28 py-2 font-mono text-xs"
         spellCheck={false}
         placeholder={"curl https://api.example/v1/orders \\\n  -H 'Authorization: Bearer …'"}
         value={text}
@@ -50,6 +50,7 @@ export function PasteCall({ onConnected, onTried }: Props) {
       {read.data && (
         <Pasted
           key={read.submittedAt}
+          text={read.variables}
           call={read.data}
           {...(onConnected ? { onConnected } : {})}
           {...(onTried ? { onTried } : {})}

@@ -1,33 +1,32 @@
 import { useState } from "react";
-import { asFields, type Connection, type Fields, type Schemas } from "../api/client";
+import { asFields, type Connection, type Schemas } from "../api/client";
 import { useConnections, useTry } from "../api/connections";
-import { useConnectPasted } from "../api/connectors";
-import { writeJson } from "../api/exact";
-import { Badge, Trouble } from "../ui/parts";
+import { Trouble } from "../ui/parts";
 import { Answered } from "./Answered";
+import { KeepPasted } from "./KeepPasted";
 import type { Called } from "./PasteCall";
 import { SendButtons } from "./SendButtons";
 import { ToDecide } from "./ToDecide";
 
-type Call = Schemas["Pasted"];
-
 interface Props {
-  call: Call;
+  text: string;
+  call: Schemas["Pasted"];
   onConnected?: (c: Connection) => void;
   onTried?: (t: Schemas["Tried"], call: Called) => void;
 }
 
-/** A pasted call as it was read: what it does, its secret kept, and tried. */
-export function Pasted({ call: p, onConnected, onTried }: Props) {
-  const [kept, setKept] = useState<Connection>();
+/** A pasted call as it was read: what goes out beside what was pasted, its secret kept, and tried. */
+export function Pasted({ text, call: p, onConnected, onTried }: Props) {
+  const [kept, setKept] = useState<Schemas["KeptPasted"]>();
   const list = useConnections();
-  const connection = list.data?.connections.find((c) => c.name === kept?.name) ?? kept;
+  const connection = list.data?.connections.find((c) => c.name === kept?.connection.name) ?? kept?.connection;
   const settings = asFields(p.settings);
   const call = useTry();
   const method = settings["method"];
   const writes = typeof method === "string" && !["GET", "HEAD", "OPTIONS"].includes(method);
+  const signsIn = p.secrets.length > 0;
   const tries = (send: boolean) => {
-    const name = connection?.name;
+    const name = signsIn ? connection?.name : undefined;
     call.mutate(
       { action: "http", input: settings, send, ...(name ? { connection: name } : {}) },
       {
@@ -40,37 +39,34 @@ export function Pasted({ call: p, onConnected, onTried }: Props) {
   return (
     <div className="space-y-3">
       <div className="font-serif text-[15.5px]">{p.sentence}</div>
-      <Settings settings={settings} />
-      {p.placeholders.length > 0 && (
-        <div className="text-amber">
-          To fill in: {p.placeholders.map((x) => `${x.text} in ${x.where}`).join("; ")}
-        </div>
-      )}
-      {p.notes.map((n) => (
-        <div key={n} className="text-second">
-          {n}
-        </div>
-      ))}
-      {p.connector && !connection && (
-        <Keep
-          call={p}
-          onKept={(c) => {
-            setKept(c);
-            onConnected?.(c);
-          }}
-        />
-      )}
-      {connection && (
+      <div className="grid gap-3 md:grid-cols-2">
+        <Text title="As it was pasted" text={text} />
+        <Text title="As it goes out" text={p.request} />
+      </div>
+      <Said call={p} />
+      {kept ? (
         <div>
-          Kept in the connection <b>{connection.name}</b>: {connection.words}.
-          {connection.guarded && (
+          The action <b>{kept.action}</b> of{" "}
+          {kept.joined ? "the connector that was there" : "a new connector"};{" "}
+          {kept.made ? "kept" : "the same secret is kept"} in the connection <b>{kept.connection.name}</b>:{" "}
+          {connection?.words}.
+          {connection?.guarded && (
             <div className="mt-2">
               <ToDecide c={connection} />
             </div>
           )}
         </div>
+      ) : (
+        <KeepPasted
+          text={text}
+          call={p}
+          onKept={(k) => {
+            setKept(k);
+            onConnected?.(k.connection);
+          }}
+        />
       )}
-      {(!p.connector || connection) && (
+      {(!signsIn || connection) && (
         <div className="flex gap-2">
           <SendButtons writes={writes} busy={call.isPending} onSend={tries} />
         </div>
@@ -88,57 +84,41 @@ export function Pasted({ call: p, onConnected, onTried }: Props) {
   );
 }
 
-/** Keeps the secret of the call in a connection, for its address only. */
-function Keep({ call: p, onKept }: { call: Call; onKept: (c: Connection) => void }) {
-  const [values, setValues] = useState<Record<string, string>>(p.values ?? {});
-  const connect = useConnectPasted();
+function Text({ title, text }: { title: string; text: string }) {
   return (
-    <div className="rounded-lg border border-rule p-3">
-      <div className="mb-2">
-        {p.secrets.length > 0 ? (
-          <>
-            Found and taken out:{" "}
-            {p.secrets.map((s) => (
-              <Badge key={s.where} tone="leaf">
-                {s.where} {s.hint}
-              </Badge>
-            ))}
-          </>
-        ) : (
-          "A secret is asked for."
-        )}{" "}
-        It may be used with <span className="font-mono text-xs">{p.origin}</span> only.
-      </div>
-      {p.secrets.length === 0 && (
-        <input
-          aria-label="The secret"
-          type="password"
-          autoComplete="off"
-          className="field mb-2 font-mono"
-          value={values["secret"] ?? ""}
-          onChange={(e) => {
-            setValues({ ...values, secret: e.target.value });
-          }}
-        />
-      )}
-      <Trouble error={connect.error} />
-      <button
-        className="btn btn-main"
-        disabled={connect.isPending}
-        onClick={() => {
-          connect.mutate({ document: p.connector ?? "", values }, { onSuccess: onKept });
-        }}
+    <figure className="min-w-0">
+      <figcaption className="label">{title}</figcaption>
+      <pre
+        tabIndex={0} // eslint-disable-line jsx-a11y/no-noninteractive-tabindex -- what scrolls is reached by keys
+        aria-label={title}
+        className="max-h-60 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs break-all whitespace-pre-wrap"
       >
-        Keep it in a new connection
-      </button>
-    </div>
+        {text}
+      </pre>
+    </figure>
   );
 }
 
-function Settings({ settings }: { settings: Fields }) {
+/** What is to be filled in, what the command reads, and what is left out or goes out otherwise. */
+function Said({ call: p }: { call: Schemas["Pasted"] }) {
   return (
-    <pre className="max-h-52 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">
-      {writeJson(settings, 2)}
-    </pre>
+    <>
+      {p.placeholders.length > 0 && (
+        <div className="text-amber">
+          To fill in: {p.placeholders.map((x) => `${x.text} in ${x.where}`).join("; ")}
+        </div>
+      )}
+      {p.files.map((f) => (
+        <div key={f.field} className="text-second">
+          {f.text ? "What the file" : "The file"} {f.name} {f.text ? "holds " : ""}comes from{" "}
+          <code className="font-mono text-xs">{f.field}</code>.
+        </div>
+      ))}
+      {p.notes.map((n) => (
+        <div key={n} className="text-second">
+          {n}
+        </div>
+      ))}
+    </>
   );
 }

@@ -13,11 +13,11 @@ interface Props {
 
 /** Enters an account: its parameters, and what its way of signing in asks for. */
 export function SignInForm({ connector, known, onDone }: Props) {
-  const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.method ?? "none");
+  const [method, setMethod] = useState(known?.method ?? connector.sign_in[0]?.name ?? "none");
   const [account, setAccount] = useState<Fields>(known ? asFields(known.account) : {});
   const [values, setValues] = useState<Record<string, string>>({});
   const [name, setName] = useState(known?.name ?? connector.name);
-  const way = connector.sign_in.find((w) => w.method === method);
+  const way = connector.sign_in.find((w) => w.name === method);
   const [scopes, setScopes] = useState<string[]>(known?.scopes ?? way?.scopes?.map((s) => s.name) ?? []);
   const store = useStoreConnection(known);
   return (
@@ -71,14 +71,14 @@ export function SignInForm({ connector, known, onDone }: Props) {
           <legend className="label">How to sign in</legend>
           <div className="flex flex-wrap gap-x-5 gap-y-1.5">
             {connector.sign_in.map((w) => (
-              <label key={w.method} className="flex items-center gap-1.5">
+              <label key={w.name} className="flex items-center gap-1.5">
                 <input
                   type="radio"
                   name="method"
                   className="accent-leaf"
-                  checked={method === w.method}
+                  checked={method === w.name}
                   onChange={() => {
-                    setMethod(w.method);
+                    setMethod(w.name);
                     setValues({});
                     setScopes(w.scopes?.map((s) => s.name) ?? []);
                   }}

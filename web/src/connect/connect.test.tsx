@@ -23,12 +23,14 @@ const tables = {
   account: [{ name: "address", required: true, schema: { type: "string", title: "Address" } }],
   sign_in: [
     {
+      name: "api_key",
       method: "api_key",
       title: "A key",
       help: "Settings, then Keys.",
       secrets: [{ name: "secret", title: "Key", required: true, shown: false }],
     },
     {
+      name: "basic",
       method: "basic",
       title: "User and password",
       secrets: [
@@ -67,6 +69,7 @@ const forum = {
   account: [],
   sign_in: [
     {
+      name: "oauth2",
       method: "oauth2",
       title: "Consent",
       consent: true,
@@ -276,16 +279,24 @@ describe("a pasted call", () => {
     settings: { url: "/v1/series" },
     placeholders: [{ text: "YOUR_ID", where: "the address" }],
     notes: ["--compressed is done anyway."],
-    secrets: [{ where: "Authorization", hint: "ends in ab12" }],
-    values: { secret: "the secret" },
+    secrets: [{ name: "secret", where: "Authorization", hint: "••••ab12", shown: false }],
+    files: [],
+    request: "GET /v1/series HTTP/1.1",
     origin: "https://figures.example",
-    connector: "name: figures",
+    connector: "figures-example",
+    action: "get_v1_series",
   };
   it("keeps its secret in a connection, is tried, and goes on as a step", async () => {
     const calls = serve({
       "POST /paste": pasted,
-      "POST /connectors": { name: "figures" },
-      "POST /connections": account("ok", "Works", { name: "figures" }),
+      "POST /paste/keep": {
+        connector: "figures",
+        version: 1,
+        action: "figures.get_v1_series",
+        joined: false,
+        made: true,
+        connection: account("ok", "Works", { name: "figures" }),
+      },
       "POST /try": {
         sent: { method: "GET", url: "https://figures.example/v1/series", prepared: false },
         status: 200,
@@ -300,7 +311,11 @@ describe("a pasted call", () => {
     await userEvent.click(screen.getByRole("button", { name: "Read it" }));
     expect(await screen.findByText(/To fill in: YOUR_ID in the address/)).toBeTruthy();
     expect(screen.queryByRole("button", { name: "Try it" })).toBeNull();
-    await userEvent.click(screen.getByRole("button", { name: "Keep it in a new connection" }));
+    expect(screen.getByLabelText("As it goes out").textContent).toBe("GET /v1/series HTTP/1.1");
+    expect(screen.getByLabelText("As it was pasted").textContent).toBe("curl https://figures.example");
+    await userEvent.clear(screen.getByLabelText("Connector"));
+    await userEvent.type(screen.getByLabelText("Connector"), "figures");
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
     await userEvent.click(await screen.findByRole("button", { name: "Try it" }));
     await waitFor(() => {
       expect(onTried).toHaveBeenCalledWith(expect.anything(), {
@@ -308,16 +323,38 @@ describe("a pasted call", () => {
         connection: "figures",
       });
     });
-    expect(calls.find((c) => c.method === "POST" && c.path === "/connections")?.body).toMatchObject({
-      values: { secret: "the secret" },
+    expect(calls.find((c) => c.path === "/paste/keep")?.body).toEqual({
+      text: "curl https://figures.example",
+      connector: "figures",
+      action: "get_v1_series",
+      values: {},
     });
   });
   it("asks for a secret that it has not, and says what could not be read", async () => {
-    serve({ "POST /paste": { ...pasted, secrets: [], values: {}, placeholders: [], notes: [] } });
+    const asked = {
+      name: "secret",
+      where: "the header X-Api-Key",
+      hint: "",
+      shown: false,
+      asked: "YOUR_KEY",
+    };
+    const calls = serve({
+      "POST /paste": { ...pasted, secrets: [asked], placeholders: [], notes: [], joins: true },
+      "POST /paste/keep": new No(422, { type: "invalid_input", title: "There is one of this name." }),
+    });
     await show(<PasteCall />);
     await userEvent.type(screen.getByLabelText("A curl command, or a raw HTTP request"), "curl x");
     await userEvent.click(screen.getByRole("button", { name: "Read it" }));
-    expect(await screen.findByLabelText("The secret")).toBeTruthy();
+    expect(await screen.findByText("Is there already; the call joins it.")).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Keep it" }).hasAttribute("disabled")).toBe(true);
+    await userEvent.type(screen.getByLabelText("YOUR_KEY, the header X-Api-Key"), "tk");
+    await userEvent.type(screen.getByLabelText("Connection"), "hall");
+    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    expect(await screen.findByText("There is one of this name.")).toBeTruthy();
+    expect(calls.find((c) => c.path === "/paste/keep")?.body).toMatchObject({
+      values: { secret: "tk" },
+      connection: "hall",
+    });
     serve({ "POST /paste": new No(422, { type: "invalid_input", title: "This is no call." }) });
     await userEvent.click(screen.getByRole("button", { name: "Read it" }));
     expect(await screen.findByText("This is no call.")).toBeTruthy();

@@ -16,7 +16,7 @@ import { ToDecide } from "../connect/ToDecide";
 export function Detail({ c }: { c: Connection }) {
   const connectors = useConnectors();
   const connector = connectors.data?.connectors.find((k) => k.name === c.connector);
-  const way = connector?.sign_in.find((w) => w.method === c.method);
+  const way = connector?.sign_in.find((w) => w.name === c.method);
   const { check, remove } = useConnectionChanges(c.name);
   return (
     <section className="card p-5" aria-label={c.name}>

@@ -59,7 +59,7 @@ export function kindOf(schema: Fields): Kind {
   if (typeof schema["from_list"] === "string") return "list_row";
   const hinted = byHint[String(schema["hint"])];
   if (hinted) return hinted;
-  if (Array.isArray(schema["enum"])) return "one_of";
+  if (Array.isArray(schema["enum"]) || Array.isArray(schema["usual"])) return "one_of";
   switch (schema["type"]) {
     case "boolean":
       return "yes_no";

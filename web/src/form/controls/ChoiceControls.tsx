@@ -7,10 +7,12 @@ const wordOf = (schema: Fields, v: Json) => {
   return w ? `${String(v)}, ${String(w)}` : String(v);
 };
 
-/** One of some values. What counts where nothing is said stands first. */
+/** One of some values. What counts where nothing is said stands first; one that is none of the usual stays. */
 export function OneOfControl({ id, schema, value, onSet }: ControlProps) {
   const preset = schema["default"];
-  const list = Array.isArray(schema["enum"]) ? schema["enum"] : [];
+  const known = Array.isArray(schema["enum"]) ? schema["enum"] : schema["usual"];
+  const list = Array.isArray(known) ? [...known] : [];
+  if (typeof value === "string" && !Array.isArray(schema["enum"]) && !list.includes(value)) list.push(value);
   return (
     <select
       id={id}
