@@ -98,7 +98,7 @@ func TestANewcomerGoesLiveOnAPastedCall(t *testing.T) {
 	n.act(browser.Click("Paste a call from its documentation"))
 	n.act(browser.Type("#pasted", "curl '"+figures.Base+"/v1/series/gas?days=7' -H 'Authorization: Bearer "+figures.Values["secret"]+"'"))
 	n.act(browser.Click("Read it"), browser.See("Found and taken out"))
-	n.act(browser.Click("Keep it"), browser.See("kept in the connection"))
+	n.act(browser.Click("Keep it"), browser.See("The secret is kept in the connection"))
 	n.act(browser.Click("Try it"), browser.See("That is real data"))
 	n.act(browser.Click("Make a workflow that begins with it"), browser.See("When somebody starts it"))
 	n.act(browser.Click("Rehearse"), browser.See("Nothing was sent."), browser.See("1 real read"))

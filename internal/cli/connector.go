@@ -65,14 +65,14 @@ func (a *app) connectorFacts(k api.Connector) {
 	for _, p := range k.Account {
 		var s struct{ Title, Description string }
 		_ = json.Unmarshal(p.Schema, &s)
-		fmt.Fprintf(a.out, "  --account %s=…   %s. %s\n", p.Name, s.Title, s.Description)
+		fmt.Fprintf(a.out, "  --account %s=…   %s\n", p.Name, sentences(s.Title, s.Description))
 	}
 	for _, w := range k.SignIn {
 		var asked []string
 		for _, f := range w.Secrets {
 			asked = append(asked, f.Title)
 		}
-		fmt.Fprintf(a.out, "  --method %s   %s. %s\n", w.Name, w.Title, w.Help)
+		fmt.Fprintf(a.out, "  --method %s   %s\n", w.Name, sentences(w.Title, w.Help))
 		if len(asked) > 0 {
 			fmt.Fprintf(a.out, "      asks for %s\n", strings.Join(asked, ", "))
 		}
@@ -115,12 +115,20 @@ func (a *app) connectorFacts(k api.Connector) {
 			if s.Choices != "" {
 				need += ", picked from " + s.Choices
 			}
-			fmt.Fprintf(a.out, "      %s %s%s. %s\n", fit(f.Name, 12), s.Title, need, s.Description)
+			fmt.Fprintf(a.out, "      %s %s\n", fit(f.Name, 12), sentences(s.Title+need, s.Description))
 		}
 	}
 	for _, t := range k.Triggers {
 		fmt.Fprintf(a.out, "  trigger %s  %s (%s)\n", t.Name, t.Sentence, t.Kind)
 	}
+}
+
+// sentences puts what something is called and what is said of it behind each other.
+func sentences(title, more string) string {
+	if more == "" {
+		return title
+	}
+	return title + ". " + more
 }
 
 // connectorCheck reads a document without any service.

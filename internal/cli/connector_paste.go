@@ -97,7 +97,7 @@ func (a *app) pastedValues(p api.Pasted, file string) (map[string]string, error)
 func (a *app) pasted(p api.Pasted, k *api.KeptPasted) {
 	indented := func(s string) {
 		for _, line := range strings.Split(strings.TrimRight(s, "\n"), "\n") {
-			fmt.Fprintf(a.out, "  %s\n", line)
+			fmt.Fprintln(a.out, strings.TrimRight("  "+line, " "))
 		}
 	}
 	fmt.Fprintln(a.out, a.paint(bold, "It goes out as"))

@@ -100,7 +100,7 @@ func (m *maker) compare() error {
 	if got.method != w.method {
 		w.say("It goes out with the method %s.", got.method)
 	}
-	if got.target != w.target() && !m.changed && !m.asked() {
+	if got.target != w.target() && !m.changed {
 		if _, query, _ := strings.Cut(got.target, "?"); !sameSet(strings.Split(query, "&"), strings.Split(w.query, "&")) || !strings.HasPrefix(got.target, w.path) {
 			w.say("It goes out to %s.", short(m.masks().Mask(got.target)))
 		}
@@ -113,17 +113,12 @@ func (m *maker) compare() error {
 	return nil
 }
 
-// asked tells whether a secret is still to be entered.
-func (m *maker) asked() bool {
-	return slices.ContainsFunc(m.out.Secrets, func(s Secret) bool { return s.Asked != "" })
-}
-
 // apart are headers that each sender makes itself, or of which it is said that they are
 // left out.
 var apart = []string{"User-Agent", "Accept-Encoding", "Idempotency-Key"}
 
 func (m *maker) compareHeaders(got *sent) {
-	if m.changed || m.asked() {
+	if m.changed {
 		return
 	}
 	wanted := http.Header{}
@@ -166,11 +161,11 @@ func (m *maker) compareBodies(got *sent) {
 	switch m.out.made.body {
 	case "json":
 		m.wire.say("The body goes out with the same values; its blanks and the order of its names are not kept.")
-		if !sameJSON([]byte(want), []byte(got.body)) && !m.asked() {
+		if !sameJSON([]byte(want), []byte(got.body)) {
 			m.wire.say("The body goes out as %s.", short(m.masks().Mask(got.body)))
 		}
 	case "form", "":
-		if m.asked() || sameSet(decoded(want), decoded(got.body)) {
+		if sameSet(decoded(want), decoded(got.body)) {
 			m.wire.say("The form goes out with the same fields; their order, and how signs are encoded, are not kept.")
 			return
 		}

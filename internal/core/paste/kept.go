@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
@@ -328,7 +329,17 @@ func (p *Pasted) described() map[string]any {
 		raw := p.Settings[kind].(map[string]any)
 		request[kind] = map[string]any{"type": raw["type"], "text": f.texts(p, fmt.Sprint(raw["text"]))}
 	}
-	title := p.wire.method + " " + short(strings.ReplaceAll(p.made.path, "(==", "(="))
+	plain, err := url.PathUnescape(strings.ReplaceAll(p.made.path, "(==", "(="))
+	if err != nil || strings.ContainsFunc(plain, unicode.IsControl) {
+		plain = p.made.path
+	}
+	title := p.wire.method + " " + short(plain)
+	sentence := "Call " + braced.ReplaceAllStringFunc(title, func(m string) string {
+		if name := strings.Trim(m, "{}"); f.known[name] != nil {
+			return m // the field stands there with its value
+		}
+		return strings.Trim(m, "{}")
+	})
 	effect := "write"
 	if slices.Contains([]string{"GET", "HEAD", "OPTIONS"}, p.wire.method) {
 		effect = "read"
@@ -337,12 +348,14 @@ func (p *Pasted) described() map[string]any {
 	if len(f.required) > 0 {
 		properties["required"] = f.required
 	}
-	out := map[string]any{"title": title, "sentence": strings.NewReplacer("{", "", "}", "").Replace("Call " + title), "effect": effect, "fields": properties, "request": request}
+	out := map[string]any{"title": title, "sentence": sentence, "effect": effect, "fields": properties, "request": request}
 	if effect == "write" {
 		out["sample"] = map[string]any{} // what it answers is known once it was tried
 	}
 	return out
 }
+
+var braced = regexp.MustCompile(`\{+[^{}]*\}+|[{}]`)
 
 // fields are those of an action.
 type fields struct {
@@ -433,6 +446,9 @@ func (f *fields) simple(title string, v any) any {
 		}
 		return f.optional(title, "number", v, string(b))
 	case []any:
+		if b, err := item.Encode(v); err == nil && plainList(v) && len(b) <= 2000 && f.known[f.named(title)] == nil {
+			return f.optional(title, "array", v, string(b))
+		}
 		out := make([]any, len(v))
 		for i, e := range v {
 			out[i] = f.simple(fmt.Sprintf("%s %d", title, i+1), e)
@@ -451,6 +467,21 @@ func (f *fields) simple(title string, v any) any {
 		}
 	}
 	return v
+}
+
+// plainList tells a list of simple values of which none is put together or to be filled in.
+func plainList(list []any) bool {
+	for _, e := range list {
+		switch e := e.(type) {
+		case map[string]any, []any:
+			return false
+		case string:
+			if strings.Contains(e, "(=") || placeholder(e) != "" {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func (f *fields) optional(title, kind string, v any, literal string) any {

@@ -244,8 +244,8 @@ func (w *wire) whole() error {
 func trim(s string) string { return strings.Trim(s, " \t\r\n") }
 
 func short(s string) string {
-	if len(s) <= 80 {
-		return s
+	if r := []rune(s); len(r) > 80 {
+		return string(r[:79]) + "…"
 	}
-	return s[:77] + "…"
+	return s
 }

@@ -15,7 +15,7 @@ interface Props {
   onTried?: (t: Schemas["Tried"], call: Called) => void;
 }
 
-/** A pasted call as it was read: what goes out beside what was pasted, its secret kept, and tried. */
+/** A pasted call as it was read: what is to be filled in and was left out, its secret kept, and tried. */
 export function Pasted({ text, call: p, onConnected, onTried }: Props) {
   const [kept, setKept] = useState<Schemas["KeptPasted"]>();
   const list = useConnections();
@@ -39,16 +39,12 @@ export function Pasted({ text, call: p, onConnected, onTried }: Props) {
   return (
     <div className="space-y-3">
       <div className="font-serif text-[15.5px]">{p.sentence}</div>
-      <div className="grid gap-3 md:grid-cols-2">
-        <Text title="As it was pasted" text={text} />
-        <Text title="As it goes out" text={p.request} />
-      </div>
       <Said call={p} />
       {kept ? (
         <div>
-          The action <b>{kept.action}</b> of{" "}
-          {kept.joined ? "the connector that was there" : "a new connector"};{" "}
-          {kept.made ? "kept" : "the same secret is kept"} in the connection <b>{kept.connection.name}</b>:{" "}
+          Kept as the action <b>{kept.action}</b>
+          {kept.joined ? ", in the connector that was there." : "."} {signsIn ? "The secret is" : "It is"}{" "}
+          {kept.made ? "kept" : "already kept"} in the connection <b>{kept.connection.name}</b>:{" "}
           {connection?.words}.
           {connection?.guarded && (
             <div className="mt-2">
@@ -81,21 +77,6 @@ export function Pasted({ text, call: p, onConnected, onTried }: Props) {
         />
       )}
     </div>
-  );
-}
-
-function Text({ title, text }: { title: string; text: string }) {
-  return (
-    <figure className="min-w-0">
-      <figcaption className="label">{title}</figcaption>
-      <pre
-        tabIndex={0} // eslint-disable-line jsx-a11y/no-noninteractive-tabindex -- what scrolls is reached by keys
-        aria-label={title}
-        className="max-h-60 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs break-all whitespace-pre-wrap"
-      >
-        {text}
-      </pre>
-    </figure>
   );
 }
 
