@@ -13,11 +13,11 @@ import (
 
 func (a *app) connection() *cobra.Command {
 	return noun("connection", "Store accounts and check them", a.connectionList(), a.connectionShow(), a.connectionAdd(), a.connectionMend(), a.connectionSignIn(), a.connectionConfirm(), a.connectionCheck(),
-		a.connectionCalls(), a.connectionLimit(), a.connectionGrant(), a.connectionChoices(), a.connectionRemove())
+		a.connectionCalls(), a.connectionLimit(), a.connectionGrant(), a.connectionChoices(), a.connectionExport(), a.connectionRemove())
 }
 
 func (a *app) connectionList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the connections", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List the connections", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		list, err := got[struct {
 			Connections []api.Connection `json:"connections"`
 		}](cl.ListConnections(c.Context()))
@@ -51,7 +51,7 @@ func short(s string, n int) string {
 }
 
 func (a *app) connectionShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Everything about a connection but its secrets", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "show NAME", Short: "Everything about a connection but its secrets", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -141,8 +141,7 @@ func assignments(flag string, words []string) (map[string]string, error) {
 func (a *app) connectionAdd() *cobra.Command {
 	e := &entering{}
 	c := &cobra.Command{Use: "add NAME CONNECTOR", Short: "Store an account and check it; secrets come from a file, standard input or a prompt",
-		Example: "  trellis connection add tables tables --account address=https://tables.example --secret-file key.txt\n  trellis connection add documents documents --account address=https://documents.example --value client_id=… --secret-file secret.txt\n  trellis connection sign-in documents",
-		Args:    cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		Example: "  trellis connection add tables-2 tables --account address=https://tables.example --secret-file key.txt\n  trellis connection add documents-2 documents --account address=https://documents.example --value client_id=hall --secret-file key.txt", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			account, err := assignments("account", e.account)
 			if err != nil {
 				return err
@@ -178,7 +177,7 @@ func (a *app) connectionAdd() *cobra.Command {
 
 func (a *app) connectionMend() *cobra.Command {
 	e := &entering{}
-	c := &cobra.Command{Use: "mend NAME", Short: "Enter new secrets; runs that waited for the connection go on", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "mend NAME", Short: "Enter new secrets; runs that waited for the connection go on", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -253,7 +252,7 @@ func (a *app) checked(k api.Connection) error {
 }
 
 func (a *app) connectionCheck() *cobra.Command {
-	return &cobra.Command{Use: "check NAME", Short: "Make the check call and say what it found", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "check NAME", Short: "Make the check call and say what it found", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.CheckConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -263,7 +262,7 @@ func (a *app) connectionCheck() *cobra.Command {
 }
 
 func (a *app) connectionCalls() *cobra.Command {
-	return &cobra.Command{Use: "calls NAME", Short: "The last calls of a connection", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "calls NAME", Short: "The last calls of a connection", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		list, err := got[struct {
 			Calls []api.Called `json:"calls"`
 		}](cl.ListCalls(c.Context(), args[0]))
@@ -295,7 +294,7 @@ func (a *app) connectionLimit() *cobra.Command {
 	var calls, parallel int
 	var per float64
 	var off bool
-	c := &cobra.Command{Use: "limit NAME", Short: "Keep to a number of calls, over all machines", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "limit NAME", Short: "Keep to a number of calls, over all machines", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -328,7 +327,7 @@ func (a *app) connectionLimit() *cobra.Command {
 func (a *app) connectionGrant() *cobra.Command {
 	var actions []string
 	var everyone, take bool
-	c := &cobra.Command{Use: "grant NAME [EMAIL]", Short: "Say who may build with a connection", Args: cobra.RangeArgs(1, 2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "grant NAME [EMAIL]", Short: "Say who may build with a connection", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.GetConnection(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -361,7 +360,7 @@ func (a *app) connectionGrant() *cobra.Command {
 func (a *app) connectionChoices() *cobra.Command {
 	var input []string
 	var search string
-	c := &cobra.Command{Use: "choices NAME LIST", Short: "What a field can be, with the names behind ids", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "choices NAME LIST", Short: "What a field can be, with the names behind ids", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		fields, err := assignments("input", input)
 		if err != nil {
 			return err
@@ -396,7 +395,7 @@ func (a *app) connectionChoices() *cobra.Command {
 }
 
 func (a *app) connectionRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a connection that nothing uses", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a connection that nothing uses", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.RemoveConnection(c.Context(), args[0])); err != nil {
 			return err
 		}

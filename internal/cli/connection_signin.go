@@ -87,8 +87,7 @@ func wayOf(con api.Connector, method string) (api.Way, error) {
 // for the one request that it sends back (RFC 8252, section 7.3).
 func (a *app) connectionSignIn() *cobra.Command {
 	var scopes []string
-	var yes bool
-	c := &cobra.Command{Use: "sign-in NAME", Short: "Sign in through the application's consent page", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "sign-in NAME", Short: "Sign in through the application's consent page", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return err
@@ -143,17 +142,16 @@ func (a *app) connectionSignIn() *cobra.Command {
 		if k.State != "confirm" {
 			return a.checked(k)
 		}
-		return a.confirm(c, cl, k, yes)
+		return a.confirm(c, cl, k)
 	})}
 	c.Flags().StringArrayVar(&scopes, "scope", nil, "a scope to ask for; those chosen before unless given")
-	c.Flags().BoolVar(&yes, "yes", false, "whoever signed in is the right account")
 	return c
 }
 
 // confirm asks whether the account that signed in is the right one.
-func (a *app) confirm(c *cobra.Command, cl *api.Client, k api.Connection, yes bool) error {
+func (a *app) confirm(c *cobra.Command, cl *api.Client, k api.Connection) error {
 	fmt.Fprintf(a.errOut, "Signed in as %s.\n", k.Said)
-	if !yes {
+	if !a.yes {
 		if _, ok := a.asks(); !ok {
 			fmt.Fprintf(a.errOut, "If that is the right account: trellis connection confirm %s\n", k.Name)
 			return nil
@@ -174,7 +172,7 @@ func (a *app) confirm(c *cobra.Command, cl *api.Client, k api.Connection, yes bo
 }
 
 func (a *app) connectionConfirm() *cobra.Command {
-	return &cobra.Command{Use: "confirm NAME", Short: "Say that the account that signed in is the right one", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "confirm NAME", Short: "Say that the account that signed in is the right one", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connection](cl.ConfirmConnection(c.Context(), args[0]))
 		if err != nil {
 			return err

@@ -18,7 +18,7 @@ func (a *app) connector() *cobra.Command {
 }
 
 func (a *app) connectorList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the connectors", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List the connectors", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		list, err := got[struct {
 			Connectors []api.Connector `json:"connectors"`
 		}](cl.ListConnectors(c.Context()))
@@ -41,7 +41,7 @@ func (a *app) connectorList() *cobra.Command {
 
 func (a *app) connectorShow() *cobra.Command {
 	var text bool
-	c := &cobra.Command{Use: "show NAME", Short: "How to connect an application, and its actions", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "show NAME", Short: "How to connect an application, and its actions", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		k, err := got[api.Connector](cl.GetConnector(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -133,7 +133,7 @@ func sentences(title, more string) string {
 
 // connectorCheck reads a document without any service.
 func (a *app) connectorCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE…", Short: "Find everything wrong with connector documents", Args: cobra.MinimumNArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "check FILE…", Short: "Find everything wrong with connector documents", RunE: func(_ *cobra.Command, args []string) error {
 		wrong := 0
 		found := map[string][]document.Problem{}
 		for _, path := range args {
@@ -167,7 +167,7 @@ func (a *app) connectorCheck() *cobra.Command {
 }
 
 func (a *app) connectorAdd() *cobra.Command {
-	return &cobra.Command{Use: "add FILE", Short: "Add a connector to the workspace, or a new version of one", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "add FILE", Short: "Add a connector to the workspace, or a new version of one", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		text, err := a.read(args[0])
 		if err != nil {
 			return err
@@ -184,7 +184,7 @@ func (a *app) connectorAdd() *cobra.Command {
 
 func (a *app) connectorImport() *cobra.Command {
 	var name, address, to string
-	c := &cobra.Command{Use: "import FILE", Short: "Make a connector of an OpenAPI 3 document, to look at before it is added", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "import FILE", Short: "Make a connector of an OpenAPI 3 document, to look at before it is added", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		text, err := a.read(args[0])
 		if err != nil {
 			return err
@@ -235,7 +235,7 @@ func (a *app) connectorImport() *cobra.Command {
 }
 
 func (a *app) connectorSchema() *cobra.Command {
-	return &cobra.Command{Use: "schema", Short: "The JSON Schema of connector documents, for editors", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+	return &cobra.Command{Use: "schema", Short: "The JSON Schema of connector documents, for editors", RunE: func(*cobra.Command, []string) error {
 		e := json.NewEncoder(a.raw)
 		e.SetIndent("", "  ")
 		return e.Encode(connector.DocumentSchema())
@@ -243,7 +243,7 @@ func (a *app) connectorSchema() *cobra.Command {
 }
 
 func (a *app) connectorRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a connector that was added here and that nothing uses", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a connector that was added here and that nothing uses", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[struct{}](cl.RemoveConnector(c.Context(), args[0])); err != nil {
 			return err
 		}

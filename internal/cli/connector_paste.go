@@ -20,8 +20,7 @@ func (a *app) connectorPaste() *cobra.Command {
 
 Nothing is kept until --keep says so, or a name is given. Then the call becomes an action of a connector as well, and its secrets are stored in a connection, which is tried at once. A second call of the same address joins the connector.`,
 		Example: `  trellis connector paste call.txt
-  trellis connector paste - --connector hall-orders --connection hall < call.txt`,
-		Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+  trellis connector paste - --connector hall-orders --connection hall < call.txt`, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			text, err := a.read(args[0])
 			if err != nil {
 				return err

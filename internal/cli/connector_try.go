@@ -13,7 +13,7 @@ import (
 func (a *app) connectorTry() *cobra.Command {
 	var input, connection string
 	var send bool
-	c := &cobra.Command{Use: "try ACTION", Short: "Show the request of an action, or send it once with --send", Example: `  trellis connector try rows --connection tables --input '{"workbook": "wb_p91zsu", "tab": "tb_c0w8rn"}' --send`, Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "try ACTION", Short: "Show the request of an action, or send it once with --send", Example: `  trellis connector try tables.rows --input '{"workbook": "wb_p91zsu", "tab": "tb_c0w8rn"}' --send`, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		raw := []byte(input)
 		if strings.HasPrefix(input, "@") {
 			var err error
@@ -41,7 +41,7 @@ func (a *app) connectorTry() *cobra.Command {
 		return nil
 	})}
 	c.Flags().StringVar(&input, "input", "{}", "the action's fields as JSON, or @FILE")
-	c.Flags().StringVar(&connection, "connection", "", "the connection to use")
+	c.Flags().StringVar(&connection, "connection", "", "the connection to use; not needed where the application has one only")
 	c.Flags().BoolVar(&send, "send", false, "send it for real")
 	return c
 }

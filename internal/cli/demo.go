@@ -24,7 +24,7 @@ import (
 func (a *app) demo() *cobra.Command {
 	var data, listen string
 	var fresh, example, ring bool
-	c := &cobra.Command{Use: "demo", Short: "Run the service with Ottermere Clayworks, a made-up supplier of clay", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "demo", Short: "Run the service with Ottermere Clayworks, a made-up supplier of clay", RunE: func(c *cobra.Command, _ []string) error {
 		if example {
 			return a.example(c.Context())
 		}
@@ -317,7 +317,7 @@ func add(sum, more []api.Column) []api.Column {
 
 func (a *app) standins() *cobra.Command {
 	var data string
-	c := &cobra.Command{Use: "standins", Short: "Run only the stand-ins, and print their addresses and keys", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "standins", Short: "Run only the stand-ins, and print their addresses and keys", RunE: func(c *cobra.Command, _ []string) error {
 		if data == "" {
 			data = ".demo-standins"
 		}

@@ -25,16 +25,16 @@ func (m *meant) flags(c *cobra.Command) {
 	c.Flags().StringVar(&m.run, "run", "", "only items of this run")
 	c.Flags().StringVar(&m.workflow, "workflow", "", "only items of this workflow")
 	c.Flags().StringVar(&m.step, "step", "", "only items that stand at this step")
-	c.Flags().StringVar(&m.kind, "kind", "", "set_aside or may_have_been_sent")
+	oneOf(c, &m.kind, "kind", "only items that ended so", "set_aside", "may_have_been_sent")
 	c.Flags().StringVar(&m.like, "like", "", "only items that came to an error like this one; numbers and names in it count for nothing")
 }
 
 func (m *meant) some() bool { return *m != (meant{}) }
 
-func (m *meant) where() (*api.ItemWhere, error) {
+func (m *meant) where(ctx context.Context, cl *api.Client) (*api.ItemWhere, error) {
 	out := &api.ItemWhere{}
 	if m.run != "" {
-		id, err := runID(m.run)
+		id, err := runID(ctx, cl, m.run)
 		if err != nil {
 			return nil, err
 		}
@@ -57,7 +57,7 @@ func (m *meant) where() (*api.ItemWhere, error) {
 
 // itemRefs reads RUN ITEM ITEM …
 func itemRefs(ctx context.Context, cl *api.Client, args []string) ([]api.ItemRef, error) {
-	run, err := runID(args[0])
+	run, err := runID(ctx, cl, args[0])
 	if err != nil {
 		return nil, err
 	}
@@ -79,11 +79,11 @@ func (a *app) itemList() *cobra.Command {
 	var m meant
 	var limit int
 	var after string
-	c := &cobra.Command{Use: "list", Short: "List what waits for somebody, by what it came to", Long: "Lists what waits for somebody, grouped by workflow, step and error.\nNarrowed by a flag it lists the items themselves, newest first.", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	c := &cobra.Command{Use: "list", Short: "List what waits for somebody, by what it came to", Long: "Lists what waits for somebody, grouped by workflow, step and error.\nNarrowed by a flag it lists the items themselves, newest first.", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		if !m.some() {
 			return a.itemGroups(c.Context(), cl)
 		}
-		w, err := m.where()
+		w, err := m.where(c.Context(), cl)
 		if err != nil {
 			return err
 		}
@@ -146,7 +146,7 @@ func (a *app) itemGroups(ctx context.Context, cl *api.Client) error {
 }
 
 func (a *app) itemShow() *cobra.Command {
-	return &cobra.Command{Use: "show RUN ITEM", Short: "Everything about one item where it stands", Args: cobra.ExactArgs(2), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	return &cobra.Command{Use: "show RUN ITEM", Short: "Everything about one item where it stands", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		x, o, err := a.standing(c.Context(), cl, id, args[1])
 		if err != nil {
 			return err

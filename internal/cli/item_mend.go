@@ -4,14 +4,13 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/words"
@@ -20,10 +19,9 @@ import (
 func (a *app) itemEdit() *cobra.Command {
 	var set, unset []string
 	var file string
-	var yes, newest, wait bool
+	var newest, wait bool
 	c := &cobra.Command{Use: "edit RUN ITEM", Short: "Give an item other fields and try it again",
-		Long: "Gives an item other fields, as it comes to the step where it stands, and tries it again.\n\n--set NAME=VALUE changes one field: VALUE is JSON if it can be read as JSON, else text. --file takes all\nfields as a JSON object. On a terminal, without either, an editor opens.",
-		Args: cobra.ExactArgs(2), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+		Long: "Gives an item other fields, as it comes to the step where it stands, and tries it again.\n\n--set NAME=VALUE changes one field: VALUE is JSON if it can be read as JSON, else text. --file takes all\nfields as a JSON object. On a terminal, without either, an editor opens.", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 			x, o, err := a.standing(c.Context(), cl, id, args[1])
 			if err != nil {
 				return err
@@ -47,17 +45,16 @@ func (a *app) itemEdit() *cobra.Command {
 				ref.Fields = &raw
 			}
 			items := []api.ItemRef{ref}
-			return a.mend(c.Context(), cl, api.MendingWish{What: api.MendingWishWhatRetry, Items: &items, Newest: &newest}, yes, wait)
+			return a.mend(c.Context(), cl, api.MendingWish{What: api.MendingWishWhatRetry, Items: &items, Newest: &newest}, wait)
 		})}
 	c.Flags().StringArrayVar(&set, "set", nil, "a field and its value, as phone=+441632960141")
 	c.Flags().StringArrayVar(&unset, "unset", nil, "a field to take away")
 	c.Flags().StringVar(&file, "file", "", "all fields as JSON, - for standard input")
-	mendFlags(c, &yes, &newest, &wait)
+	mendFlags(c, &newest, &wait)
 	return c
 }
 
-func mendFlags(c *cobra.Command, yes, newest, wait *bool) {
-	c.Flags().BoolVar(yes, "yes", false, "do not ask")
+func mendFlags(c *cobra.Command, newest, wait *bool) {
 	c.Flags().BoolVar(newest, "newest", false, "with the live revision instead of the run's own")
 	c.Flags().BoolVar(wait, "wait", true, "follow it to its end")
 }
@@ -142,7 +139,7 @@ func (a *app) changed(before, after []byte) {
 
 func (a *app) itemRetry() *cobra.Command {
 	var m meant
-	var yes, newest, wait bool
+	var newest, wait bool
 	c := &cobra.Command{Use: "retry [RUN ITEM…]", Short: "Try items again: single ones, or all that flags narrow",
 		Long: "Tries items again: single ones, by row (row3) or address (0-1.7), or all that the flags narrow.\nWhat will happen is told first. Ending it half-way (trellis item cancel) leaves those that have not\nbegun as they were.",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
@@ -150,10 +147,10 @@ func (a *app) itemRetry() *cobra.Command {
 			if err := a.meantBy(c.Context(), cl, args, m, &wish.Items, &wish.Where); err != nil {
 				return err
 			}
-			return a.mend(c.Context(), cl, wish, yes, wait)
+			return a.mend(c.Context(), cl, wish, wait)
 		})}
 	m.flags(c)
-	mendFlags(c, &yes, &newest, &wait)
+	mendFlags(c, &newest, &wait)
 	return c
 }
 
@@ -169,78 +166,84 @@ func (a *app) meantBy(ctx context.Context, cl *api.Client, args []string, m mean
 	case !m.some():
 		return usage("say which items: a run and its items, or flags as --workflow and --step; trellis item list shows what waits")
 	}
-	w, err := m.where()
+	w, err := m.where(ctx, cl)
 	*where = w
 	return err
 }
 
 func (a *app) itemConfirm() *cobra.Command {
-	var done, again, yes, wait bool
+	var done, again, wait bool
 	newest := false
-	c := &cobra.Command{Use: "confirm RUN ITEM…", Short: "Say of sends that may have happened that they did, or send again",
-		Args: cobra.MinimumNArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-			if done == again {
-				return usage("look at the other side, then say one of --was-done and --send-again")
-			}
-			list, err := itemRefs(c.Context(), cl, args)
-			if err != nil {
-				return err
-			}
-			wish := api.MendingWish{What: api.MendingWishWhatConfirm, Items: &list, Newest: &newest}
-			if again {
-				wish.What = api.MendingWishWhatRetry
-			}
-			return a.mend(c.Context(), cl, wish, yes, wait)
-		})}
+	c := &cobra.Command{Use: "confirm RUN ITEM…", Short: "Say of sends that may have happened that they did, or send again", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		if done == again {
+			return usage("look at the other side, then say one of --was-done and --send-again")
+		}
+		list, err := itemRefs(c.Context(), cl, args)
+		if err != nil {
+			return err
+		}
+		wish := api.MendingWish{What: api.MendingWishWhatConfirm, Items: &list, Newest: &newest}
+		if again {
+			wish.What = api.MendingWishWhatRetry
+		}
+		return a.mend(c.Context(), cl, wish, wait)
+	})}
 	c.Flags().BoolVar(&done, "was-done", false, "the other side has it: nothing is sent, and the items go on")
 	c.Flags().BoolVar(&again, "send-again", false, "the other side does not have it: it is sent again")
-	mendFlags(c, &yes, &newest, &wait)
+	mendFlags(c, &newest, &wait)
 	return c
 }
 
 func (a *app) itemDismiss() *cobra.Command {
 	var m meant
-	var restore, yes bool
+	var restore bool
 	c := &cobra.Command{Use: "dismiss [RUN ITEM…]", Short: "Let items be: they wait for nobody any more",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			d := api.Dismissal{Restore: &restore}
 			if err := a.meantBy(c.Context(), cl, args, m, &d.Items, &d.Where); err != nil {
 				return err
 			}
-			if d.Where != nil && !restore {
-				n, err := got[api.ItemPage](cl.ListItems(c.Context(), &api.ListItemsParams{Run: d.Where.Run, Workflow: d.Where.Workflow, Step: d.Where.Step, Kind: d.Where.Kind, Alike: d.Where.Alike}))
-				if err != nil {
-					return err
-				}
-				if err := a.agrees(yes, "Dismiss "+plural(n.Total, "item")+"?"); err != nil {
-					return err
-				}
-			}
-			out, err := got[api.Dismissed](cl.DismissItems(c.Context(), d))
-			if err != nil {
-				return err
-			}
-			return a.show(out, func() {
-				verb := "dismissed; --restore takes it back"
-				if restore {
-					verb = "waiting again"
-				}
-				fmt.Fprintf(a.out, "%s %s\n", plural(out.Items, "item"), verb)
-			})
+			return a.dismiss(c.Context(), cl, d)
 		})}
 	m.flags(c)
 	c.Flags().BoolVar(&restore, "restore", false, "let dismissed items wait again")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
+// dismiss lets items be, or lets them wait again; of many it asks first.
+func (a *app) dismiss(ctx context.Context, cl *api.Client, d api.Dismissal) error {
+	if d.Where != nil && !deref(d.Restore) {
+		n, err := got[api.ItemPage](cl.ListItems(ctx, &api.ListItemsParams{Run: d.Where.Run, Workflow: d.Where.Workflow, Step: d.Where.Step, Kind: d.Where.Kind, Alike: d.Where.Alike}))
+		if err != nil {
+			return err
+		}
+		if n.Total == 0 {
+			return &coded{exitNotFound, errors.New("no such item waits for anybody; trellis item list shows what does")}
+		}
+		if err := a.agrees("Dismiss " + plural(n.Total, "item") + "?"); err != nil {
+			return err
+		}
+	}
+	out, err := got[api.Dismissed](cl.DismissItems(ctx, d))
+	if err != nil {
+		return err
+	}
+	return a.show(out, func() {
+		verb := "dismissed; --restore takes it back"
+		if deref(d.Restore) {
+			verb = "waiting again"
+		}
+		fmt.Fprintf(a.out, "%s %s\n", plural(out.Items, "item"), verb)
+	})
+}
+
 // agrees asks on a terminal; elsewhere --yes must have been said.
-func (a *app) agrees(yes bool, question string) error {
-	if yes {
+func (a *app) agrees(question string) error {
+	if a.yes {
 		return nil
 	}
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	f, ok := a.asks()
+	if !ok {
 		return usage("nothing was done: say --yes to do it without being asked")
 	}
 	fmt.Fprint(a.errOut, question+" [y/N] ")
@@ -252,7 +255,7 @@ func (a *app) agrees(yes bool, question string) error {
 }
 
 // mend tells what would happen, and does it.
-func (a *app) mend(ctx context.Context, cl *api.Client, wish api.MendingWish, yes, wait bool) error {
+func (a *app) mend(ctx context.Context, cl *api.Client, wish api.MendingWish, wait bool) error {
 	p, err := got[api.MendingPlan](cl.PlanMending(ctx, wish))
 	if err != nil {
 		return err
@@ -266,7 +269,7 @@ func (a *app) mend(ctx context.Context, cl *api.Client, wish api.MendingWish, ye
 	if p.Refused != nil {
 		return &coded{exitConflict, fmt.Errorf("nothing was done")}
 	}
-	if err := a.agrees(yes, "Do it?"); err != nil {
+	if err := a.agrees("Do it?"); err != nil {
 		return err
 	}
 	m, err := got[api.Mending](cl.BeginMending(ctx, wish))
@@ -311,7 +314,7 @@ func (a *app) mendPlan(p api.MendingPlan, what api.MendingWishWhat) {
 }
 
 func (a *app) itemWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch ID", Short: "Follow a retry of many items to its end", Args: cobra.ExactArgs(1), RunE: a.onMending(func(ctx context.Context, cl *api.Client, id uuid.UUID) error {
+	return &cobra.Command{Use: "watch ID", Short: "Follow a retry of many items to its end", RunE: a.onMending(func(ctx context.Context, cl *api.Client, id uuid.UUID) error {
 		m, err := got[api.Mending](cl.GetMending(ctx, id))
 		if err != nil {
 			return err
@@ -321,7 +324,7 @@ func (a *app) itemWatch() *cobra.Command {
 }
 
 func (a *app) itemCancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel ID", Short: "End a retry half-way; what has not begun stays as it was", Args: cobra.ExactArgs(1), RunE: a.onMending(func(ctx context.Context, cl *api.Client, id uuid.UUID) error {
+	return &cobra.Command{Use: "cancel ID", Short: "End a retry half-way; what has not begun stays as it was", RunE: a.onMending(func(ctx context.Context, cl *api.Client, id uuid.UUID) error {
 		m, err := got[api.Mending](cl.CancelMending(ctx, id))
 		if err != nil {
 			return err

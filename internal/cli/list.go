@@ -24,7 +24,7 @@ type allLists struct {
 }
 
 func (a *app) listAll() *cobra.Command {
-	return &cobra.Command{Use: "all", Aliases: []string{"list"}, Short: "List the lists, and which workflows read them", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "all", Aliases: []string{"list"}, Short: "List the lists, and which workflows read them", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		all, err := got[allLists](cl.ListLists(c.Context()))
 		if err != nil {
 			return err
@@ -57,7 +57,7 @@ const mostShown = 200
 func (a *app) listShow() *cobra.Command {
 	var find string
 	var most int
-	c := &cobra.Command{Use: "show NAME", Short: "Show the rows of a list", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "show NAME", Short: "Show the rows of a list", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		l, err := got[api.WorkspaceList](cl.GetList(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -115,7 +115,7 @@ func (a *app) listAdd() *cobra.Command {
 	var title, about string
 	var columns []string
 	c := &cobra.Command{Use: "add NAME [FILE.csv]", Short: "Make a list, of CSV or of columns", Long: "Makes a list. The first line of the CSV names its columns; - is standard input.\nRows are known by what stands in the first column, which is filled in and stands there once.",
-		Example: "  trellis list add duty duty.csv\n  trellis list add duty --column short --column phone --column floor:number", Args: cobra.RangeArgs(1, 2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		Example: "  trellis list add evening-duty duty.csv\n  trellis list add kilns --column name --column floor:number", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			body := api.AddListJSONRequestBody{Name: args[0], Title: &title, About: &about}
 			if len(args) > 1 {
 				text, err := a.read(args[1])
@@ -159,7 +159,7 @@ func (a *app) became(out api.ListOutcome) error {
 }
 
 func (a *app) listRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Remove a list that no workflow reads, with its history", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "remove NAME", Short: "Remove a list that no workflow reads, with its history", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if _, err := got[json.RawMessage](cl.RemoveList(c.Context(), args[0])); err != nil {
 			return err
 		}

@@ -32,7 +32,7 @@ func column(s string) (api.ListColumn, error) {
 
 func (a *app) listColumns() *cobra.Command {
 	return &cobra.Command{Use: "columns NAME [COLUMN…]", Short: "Show the columns of a list, or set them", Long: "Without columns it shows them. Else these are all columns from then on: NAME, NAME:TYPE\nwith text, number or yes_no, or NAME:TYPE=WAS for one that was called WAS before.\nA column that is not named is taken out with its cells; list back brings them back.",
-		Example: "  trellis list columns duty short phone floor:number\n  trellis list columns duty short mobile:text=phone", Args: cobra.MinimumNArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		Example: "  trellis list columns duty\n  trellis list columns duty short name phone on_duty:yes_no floor:number", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			l, err := got[api.WorkspaceList](cl.GetList(c.Context(), args[0]))
 			if err != nil {
 				return err

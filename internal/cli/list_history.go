@@ -15,7 +15,7 @@ type listChanges struct {
 
 func (a *app) listHistory() *cobra.Command {
 	var most int
-	c := &cobra.Command{Use: "history NAME [CHANGE]", Short: "Who changed a list and when, or what one change did", Args: cobra.RangeArgs(1, 2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "history NAME [CHANGE]", Short: "Who changed a list and when, or what one change did", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		if len(args) > 1 {
 			n, err := strconv.Atoi(args[1])
 			if err != nil {
@@ -81,7 +81,7 @@ func (a *app) oneChange(c *cobra.Command, cl *api.Client, name string, n int) er
 }
 
 func (a *app) listBack() *cobra.Command {
-	return &cobra.Command{Use: "back NAME CHANGE", Short: "Put a list back as it was after a change", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "back NAME CHANGE", Short: "Put a list back as it was after a change", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		n, err := strconv.Atoi(args[1])
 		if err != nil {
 			return usage("%q is no number of a change; see trellis list history %s", args[1], args[0])

@@ -16,7 +16,7 @@ import (
 func (a *app) listSet() *cobra.Command {
 	var add bool
 	c := &cobra.Command{Use: "set NAME ROW COLUMN=VALUE…", Short: "Change cells of a row, or add one with --add", Long: "Changes cells of the row that is known by ROW; an empty value empties the cell.\nWith --add there is no ROW: a new row is made of the cells.",
-		Example: "  trellis list set duty wren phone=+4477009001\n  trellis list set duty --add short=elm phone=+4477009002", Args: cobra.MinimumNArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+		Example: "  trellis list set duty wren phone=+441632960119\n  trellis list set duty --add short=elm name=\"Elm Quernlane\" phone=+441632960120", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			edit, cells := api.ListEdit{}, args[1:]
 			if !add {
 				edit.Key, cells = &args[1], args[2:]
@@ -48,7 +48,7 @@ func (a *app) listSet() *cobra.Command {
 }
 
 func (a *app) listDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop NAME ROW…", Short: "Remove rows, by what they are known by", Args: cobra.MinimumNArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "drop NAME ROW…", Short: "Remove rows, by what they are known by", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		gone := true
 		edits := []api.ListEdit{}
 		for _, key := range args[1:] {
@@ -64,7 +64,7 @@ func (a *app) listDrop() *cobra.Command {
 
 func (a *app) listImport() *cobra.Command {
 	var replace, try bool
-	c := &cobra.Command{Use: "import NAME FILE.csv", Short: "Take rows in from CSV", Long: "Takes rows in from CSV, whose first line names columns of the list; - is standard input.\nRows of the same key are changed and others added; none is removed, unless with --replace.", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "import NAME FILE.csv", Short: "Take rows in from CSV", Long: "Takes rows in from CSV, whose first line names columns of the list; - is standard input.\nRows of the same key are changed and others added; none is removed, unless with --replace.", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		text, err := a.read(args[1])
 		if err != nil {
 			return err
@@ -88,7 +88,7 @@ func (a *app) listImport() *cobra.Command {
 }
 
 func (a *app) listExport() *cobra.Command {
-	return &cobra.Command{Use: "export NAME [FILE.csv]", Short: "Write a list as CSV", Args: cobra.RangeArgs(1, 2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "export NAME [FILE.csv]", Short: "Write a list as CSV", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		text, err := gotText(cl.ExportList(c.Context(), args[0]))
 		if err != nil {
 			return err

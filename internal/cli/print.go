@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,17 +14,38 @@ import (
 	"youngtrellis/internal/core/words"
 )
 
-// grid prints aligned columns without frames.
+// least is the width that a column keeps before a table is folded into records.
+const least = 10
+
+// grid prints aligned columns without frames. Where there is no room for all of them,
+// the widest are broken into lines, and where that is not enough each row becomes a
+// record: its first cell, and beneath it what the others are called and hold.
 func (a *app) grid(heads []string, rows [][]string) {
+	widths := make([]int, len(heads))
+	for i, h := range heads {
+		widths[i] = width(h)
+		for _, r := range rows {
+			widths[i] = max(widths[i], width(r[i]))
+		}
+	}
+	narrow, ok := narrowed(widths, a.room())
+	if !ok {
+		a.records(heads, rows)
+		return
+	}
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
 	t.SetStyle(table.StyleLight)
 	t.Style().Options = table.Options{}
 	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "  "
-	head := table.Row{}
-	for _, h := range heads {
+	head, configs := table.Row{}, []table.ColumnConfig{}
+	for i, h := range heads {
 		head = append(head, strings.ToUpper(h))
+		if narrow[i] < widths[i] {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: narrow[i], WidthMaxEnforcer: text.WrapSoft})
+		}
 	}
+	t.SetColumnConfigs(configs)
 	t.AppendHeader(head)
 	for _, r := range rows {
 		line := table.Row{}
@@ -34,6 +56,68 @@ func (a *app) grid(heads []string, rows [][]string) {
 	}
 	t.SuppressTrailingSpaces()
 	t.Render()
+}
+
+// narrowed makes the widest columns narrower until all have room; it cannot where each
+// has the least already. No room is asked for where it is 0.
+func narrowed(widths []int, room int) ([]int, bool) {
+	out := slices.Clone(widths)
+	over := 2 * (len(out) - 1)
+	for _, w := range out {
+		over += w
+	}
+	for over -= room; room > 0 && over > 0; over-- {
+		widest := 0
+		for i, w := range out {
+			if w > out[widest] {
+				widest = i
+			}
+		}
+		if out[widest] <= least {
+			return nil, false
+		}
+		out[widest]--
+	}
+	return out, true
+}
+
+// records prints each row as lines of its own.
+func (a *app) records(heads []string, rows [][]string) {
+	wide := 0
+	for _, h := range heads[1:] {
+		wide = max(wide, width(h))
+	}
+	for _, r := range rows {
+		fmt.Fprintln(a.out, a.paint(bold, words.Visible(r[0])))
+		for i, c := range r[1:] {
+			if c == "" {
+				continue
+			}
+			lines := strings.Split(text.WrapSoft(words.Visible(c), max(least, a.room()-wide-4)), "\n")
+			for n, line := range lines {
+				head := ""
+				if n == 0 {
+					head = heads[i+1]
+				}
+				fmt.Fprintln(a.out, strings.TrimRight("  "+a.paint(grey, fit(head, wide))+"  "+strings.TrimRight(line, " "), " "))
+			}
+		}
+	}
+}
+
+// wrapped breaks a text into lines of the terminal, each with what stands before it.
+func (a *app) wrapped(s, before string) string {
+	room := a.room()
+	if room == 0 {
+		room = 100
+	}
+	var out strings.Builder
+	for _, paragraph := range strings.Split(s, "\n") {
+		for _, line := range strings.Split(text.WrapSoft(paragraph, max(20, min(room, 100)-width(before))), "\n") {
+			out.WriteString(strings.TrimRight(before+strings.TrimRight(line, " "), " ") + "\n")
+		}
+	}
+	return out.String()
 }
 
 // Colours of the terminal.

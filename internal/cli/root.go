@@ -53,6 +53,7 @@ type app struct {
 	output string // table, json or yaml
 	config string
 	color  bool
+	yes    bool // to what would be asked
 }
 
 // Main runs the command line and returns its exit code.
@@ -82,9 +83,6 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if errors.As(err, &c) {
 		return c.code
 	}
-	if strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "unknown flag") || strings.HasPrefix(err.Error(), "unknown shorthand") || strings.Contains(err.Error(), "arg(s)") || strings.HasPrefix(err.Error(), "required flag") {
-		return exitUsage
-	}
 	return exitFailed
 }
 
@@ -93,19 +91,19 @@ func (a *app) root() *cobra.Command {
 		Use: "trellis", Short: "Connect applications into workflows whose every record can be followed",
 		SilenceUsage: true, SilenceErrors: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
-			switch a.output {
-			case "table":
+			if a.output == "table" {
 				a.out = seen{a.raw}
-				return nil
-			case "json", "yaml":
-				return nil
 			}
-			return usage("-o is %q; it can be table, json or yaml", a.output)
+			return nil
 		},
 	}
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
+	a.output = "table"
+	root.PersistentFlags().VarP(&choice{&a.output, []string{"table", "json", "yaml"}}, "output", "o", "how it is written: table, json or yaml")
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	root.PersistentFlags().BoolVar(&a.yes, "yes", false, "do what would be asked, without asking")
 	root.PersistentFlags().StringVar(&a.config, "config", "", "file with the service's address and token (TRELLIS_CONFIG)")
 	root.AddCommand(a.serve(), a.demo(), a.standins(), a.login(), a.workflow(), a.trigger(), a.run(), a.item(), a.connection(), a.connector(), a.sample(), a.list(), a.vault(), a.token(), a.workspace(), a.functions(), a.doctor(), a.setup(), a.version())
+	a.arranged(root)
 	return root
 }
 
@@ -113,17 +111,14 @@ func (a *app) root() *cobra.Command {
 var Version = "development"
 
 func (a *app) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, Run: func(*cobra.Command, []string) { fmt.Fprintln(a.out, Version) }}
+	return &cobra.Command{Use: "version", Short: "Print the version", RunE: func(*cobra.Command, []string) error {
+		return a.show(map[string]string{"version": Version}, func() { fmt.Fprintln(a.out, Version) })
+	}}
 }
 
-// noun groups verbs. Alone, or with an unknown verb, it is a usage error.
+// noun groups verbs.
 func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, RunE: func(c *cobra.Command, args []string) error {
-		if len(args) > 0 {
-			return usage("%q is not something that can be done with a %s; see trellis %s --help", args[0], use, use)
-		}
-		return c.Help()
-	}}
+	c := &cobra.Command{Use: use, Short: short}
 	c.AddCommand(verbs...)
 	return c
 }
@@ -180,10 +175,7 @@ func (a *app) client() (*api.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return api.NewClient(strings.TrimSuffix(s.Address, "/")+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+s.Token)
-		return nil
-	}))
+	return a.clientAt(s.Address, func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 }
 
 // signedIn makes the body of a command that calls the service.
@@ -193,25 +185,33 @@ func (a *app) signedIn(body func(*cobra.Command, *api.Client, []string) error) f
 		if err != nil {
 			return err
 		}
-		return body(c, cl, args)
+		return a.unknownName(c, cl, args, body(c, cl, args))
 	}
 }
 
 // onRun makes the body of a command whose first argument is a run.
 func (a *app) onRun(body func(*cobra.Command, *api.Client, uuid.UUID, []string) error) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
-		id, err := runID(args[0])
-		if err != nil {
-			return err
-		}
-		return a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error { return body(c, cl, id, args) })(c, args)
+		return a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			id, err := runID(c.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			return body(c, cl, id, args)
+		})(c, args)
 	}
 }
 
 // got reads an answer, or turns a problem document into an error.
 func got[T any](res *http.Response, err error) (T, error) {
 	var out T
-	if err != nil {
+	var none *notOurs
+	switch {
+	case errors.As(err, &none):
+		return out, none
+	case errors.Is(err, context.Canceled):
+		return out, errors.New("it was broken off here; what the service had begun goes on")
+	case err != nil:
 		return out, fmt.Errorf("the service cannot be reached: %w. Is it running? See trellis doctor", err)
 	}
 	defer res.Body.Close()
@@ -243,23 +243,29 @@ func refusal(status int, body []byte) error {
 		}
 		if p.Problems != nil {
 			for _, f := range *p.Problems {
-				text += "\n  " + finding(f)
+				text += "\n  " + placed(f)
 			}
 		}
 	}
 	code := exitFailed
 	switch status {
+	case 400:
+		code = exitUsage
 	case 401, 403:
 		code = exitRefused
 	case 404:
 		code = exitNotFound
 	case 409, 412:
 		code = exitConflict
+	case 422:
+		if strings.HasSuffix(p.Type, "invalid_input") {
+			code = exitUsage
+		}
 	}
 	return &coded{code, errors.New(text)}
 }
 
-func finding(f api.Finding) string {
+func placed(f api.Finding) string {
 	s := fmt.Sprintf("%s, line %d, column %d: %s", f.Severity, f.Line, f.Column, f.Message)
 	if f.Cure != nil {
 		s += " " + *f.Cure
@@ -304,12 +310,6 @@ func plain(n *yaml.Node) {
 }
 
 // read gives a file's text; - is standard input.
-func (a *app) read(path string) ([]byte, error) {
-	if path == "-" {
-		return io.ReadAll(a.in)
-	}
-	return os.ReadFile(path)
-}
 
 // asks tells whether somebody sits there who can be asked.
 func (a *app) asks() (*os.File, bool) {

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -17,13 +19,13 @@ import (
 )
 
 func (a *app) run() *cobra.Command {
-	return noun("run", "Look at runs, go on with them, retry", a.runList(), a.runShow(), a.runWatch(), a.runPlan(), a.runResume(), a.runRetry(), a.runCancel(), a.runItem(), a.runExecuting())
+	return noun("run", "Look at runs, go on with them, retry", a.runList(), a.runShow(), a.runWatch(), a.runPlan(), a.runResume(), a.runRetry(), a.runCancel(), a.runDismiss(), a.runItem(), a.runExecuting())
 }
 
 func (a *app) runList() *cobra.Command {
 	var workflow, state, fate, since, until string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Example: "  trellis run list --workflow counter-calls --fate set_aside --since 7d\n  trellis run list --since 2026-11-20 --until \"2026-11-21 12:00\"", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	c := &cobra.Command{Use: "list", Short: "List runs, newest first", Example: "  trellis run list --workflow counter-calls --fate set_aside --since 7d\n  trellis run list --since 2026-11-20 --until \"2026-11-21 12:00\"", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		params := &api.ListRunsParams{Limit: &limit}
 		if workflow != "" {
 			params.Workflow = &workflow
@@ -66,8 +68,8 @@ func (a *app) runList() *cobra.Command {
 		})
 	})}
 	c.Flags().StringVar(&workflow, "workflow", "", "only runs of this workflow")
-	c.Flags().StringVar(&state, "state", "", "only runs in this state: queued, running, waiting, succeeded, partial, failed, cancelled")
-	c.Flags().StringVar(&fate, "fate", "", "only runs in which an item ended so: held_back, gave_nothing, set_aside, stopped, may_have_been_sent")
+	oneOf(c, &state, "state", "only runs in this state", "queued", "running", "waiting", "succeeded", "partial", "failed", "cancelled")
+	oneOf(c, &fate, "fate", "only runs in which an item ended so", "held_back", "gave_nothing", "set_aside", "stopped", "may_have_been_sent")
 	c.Flags().StringVar(&since, "since", "", "only runs that began then or later: 7d for seven days ago, 2026-11-20, or \"2026-11-20 16:30\"")
 	c.Flags().StringVar(&until, "until", "", "only runs that began before")
 	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 200")
@@ -123,22 +125,40 @@ func countWords(c *api.Counts) string {
 	return strings.Join(parts, ", ")
 }
 
-func runID(s string) (uuid.UUID, error) {
+// runID reads which run is meant: its id, last for the newest, last:WORKFLOW for the
+// newest of a workflow.
+func runID(ctx context.Context, cl *api.Client, s string) (uuid.UUID, error) {
 	id, err := uuid.Parse(s)
-	if err != nil {
-		return id, usage("%q is not a run; trellis run list shows them", s)
+	if err == nil {
+		return id, nil
 	}
-	return id, nil
+	last, workflow, of := strings.Cut(s, ":")
+	if last != "last" || of && workflow == "" {
+		return id, usage("%q is not a run; it is an id of trellis run list, last for the newest, or last:WORKFLOW", s)
+	}
+	one := 1
+	params := &api.ListRunsParams{Limit: &one}
+	if of {
+		params.Workflow = &workflow
+	}
+	page, err := got[api.RunPage](cl.ListRuns(ctx, params))
+	if err != nil {
+		return id, err
+	}
+	if len(page.Runs) == 0 {
+		return id, &coded{exitNotFound, errors.New("there is no such run yet")}
+	}
+	return page.Runs[0].Id, nil
 }
 
 func (a *app) runShow() *cobra.Command {
 	var fate string
 	var rows int
 	var open []string
-	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	c := &cobra.Command{Use: "show RUN", Short: "Draw a run's lattice", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		return a.showRun(c.Context(), cl, id, fate, open, rows)
 	})}
-	c.Flags().StringVar(&fate, "fate", "", "only rows that ended so, as set_aside or held_back")
+	oneOf(c, &fate, "fate", "only rows that ended so", "passed", "read", "written", "prepared", "joined", "held_back", "gave_nothing", "set_aside", "stopped", "may_have_been_sent", "went_on", "fell_back", "ended_run", "waiting", "off", "not_reached")
 	c.Flags().StringSliceVar(&open, "open", nil, "look into a case or a round, as way/urgent or pairs/3")
 	c.Flags().IntVar(&rows, "rows", 60, "how many lines of each band, at most 500")
 	return c
@@ -213,7 +233,7 @@ func by(r api.Run) string {
 }
 
 func (a *app) runWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		return a.watchRun(c.Context(), cl, id)
 	})}
 }
@@ -232,7 +252,7 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 	defer res.Body.Close()
 	sc := bufio.NewScanner(res.Body)
 	sc.Buffer(nil, 4<<20)
-	last := ""
+	last, now := "", api.RunSummary{}
 	for sc.Scan() {
 		data, ok := strings.CutPrefix(sc.Text(), "data: ")
 		if !ok {
@@ -242,6 +262,7 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 		if err := json.Unmarshal([]byte(data), &r); err != nil {
 			return err
 		}
+		now = r.Run
 		line := stateWords(r.Run) + "  " + countWords(r.Run.Counts)
 		if line == last || a.output != "table" {
 			continue
@@ -259,11 +280,22 @@ func (a *app) watchRun(ctx context.Context, cl *api.Client, id uuid.UUID) error 
 	if err := sc.Err(); err != nil {
 		return err
 	}
-	return a.showRun(ctx, cl, id, "", nil, 60)
+	if err := a.showRun(ctx, cl, id, "", nil, 60); err != nil {
+		return err
+	}
+	switch now.State {
+	case "failed":
+		return fmt.Errorf("the run failed: %s", cmp.Or(now.Message, "its cells say why"))
+	case "cancelled":
+		return errors.New("the run was cancelled")
+	case "succeeded", "partial":
+		return nil
+	}
+	return errors.New("the service told nothing more of the run, which is not over; follow it again with: trellis run watch " + id.String())
 }
 
 func (a *app) runCancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Long: "Lets nothing further begin. Calls that are under way are awaited, and what they give is kept.\nCancelling a second time cuts them; whether they had their effect is then not known.", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	return &cobra.Command{Use: "cancel RUN", Short: "Let nothing further begin; that is final", Long: "Lets nothing further begin. Calls that are under way are awaited, and what they give is kept.\nCancelling a second time cuts them; whether they had their effect is then not known.", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		r, err := got[api.Run](cl.CancelRun(c.Context(), id))
 		if err != nil {
 			return err
@@ -278,7 +310,7 @@ func (a *app) runCancel() *cobra.Command {
 }
 
 func (a *app) runExecuting() *cobra.Command {
-	return &cobra.Command{Use: "executing", Short: "What the node that answers has in hand", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "executing", Short: "What the node that answers has in hand", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		n, err := got[api.Node](cl.ShowNode(c.Context()))
 		if err != nil {
 			return err

@@ -18,8 +18,7 @@ import (
 
 func (a *app) runItem() *cobra.Command {
 	return &cobra.Command{Use: "item RUN ITEM STEP", Short: "Everything about one item at one step",
-		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or STEP:row3 below a step that makes one of many; or the\nitem's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.",
-		Args: cobra.ExactArgs(3), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or STEP:row3 below a step that makes one of many; or the\nitem's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 			address, err := addressOf(c.Context(), cl, id, args[1])
 			if err != nil {
 				return err

@@ -13,7 +13,7 @@ import (
 func (a *app) runPlan() *cobra.Command {
 	var newest bool
 	var at []string
-	c := &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	c := &cobra.Command{Use: "plan RUN", Short: "What a resume or retry would take up; nothing is sent", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		p, err := a.planned(c.Context(), cl, id, newest, at)
 		if err != nil {
 			return err
@@ -84,7 +84,7 @@ func (a *app) onward(use, short string, send func(context.Context, *api.Client, 
 	var newest, watch bool
 	var items []string
 	at := map[string]string{}
-	c := &cobra.Command{Use: use + " RUN", Short: short, Args: cobra.ExactArgs(1), RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+	c := &cobra.Command{Use: use + " RUN", Short: short, RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 		body := api.Onward{Newest: &newest}
 		if len(at) > 0 {
 			body.At = &at
@@ -131,4 +131,23 @@ func (a *app) runRetry() *cobra.Command {
 	return a.onward("retry", "Try items again that were set aside", func(ctx context.Context, cl *api.Client, id uuid.UUID, b api.Onward) (api.Run, error) {
 		return got[api.Run](cl.RetryRun(ctx, id, b))
 	}, true)
+}
+
+// runDismiss lets be what of a run waits for somebody.
+func (a *app) runDismiss() *cobra.Command {
+	var restore bool
+	c := &cobra.Command{Use: "dismiss RUN [ITEM…]", Short: "Let the items of a run be that wait for somebody: all, or those that are named",
+		Example: "  trellis run dismiss last --yes\n  trellis run dismiss last row3 row7",
+		RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+			if len(args) > 1 {
+				list, err := itemRefs(c.Context(), cl, args)
+				if err != nil {
+					return err
+				}
+				return a.dismiss(c.Context(), cl, api.Dismissal{Items: &list, Restore: &restore})
+			}
+			return a.dismiss(c.Context(), cl, api.Dismissal{Where: &api.ItemWhere{Run: &id}, Restore: &restore})
+		})}
+	c.Flags().BoolVar(&restore, "restore", false, "let dismissed items wait again")
+	return c
 }

@@ -26,11 +26,11 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 func (a *app) sample() *cobra.Command {
-	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd(), a.sampleShow(), a.sampleChange(), a.sampleExpect(), a.sampleProfile(), a.sampleRemove())
+	return noun("sample", "Items kept for building and rehearsing", a.sampleList(), a.sampleTake(), a.sampleAdd(), a.sampleShow(), a.sampleEdit(), a.sampleExpect(), a.sampleProfile(), a.sampleRemove())
 }
 
 func (a *app) sampleList() *cobra.Command {
-	return &cobra.Command{Use: "list WORKFLOW", Short: "List samples, and what arrived of late", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "list WORKFLOW", Short: "List samples, and what arrived of late", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		s, err := got[api.Samples](cl.ListSamples(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -69,7 +69,7 @@ func (a *app) sampleList() *cobra.Command {
 
 func (a *app) sampleTake() *cobra.Command {
 	var plain bool
-	c := &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample; where the workflow is live its run starts as well", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "take WORKFLOW", Short: "Let the next real call become a sample; where the workflow is live its run starts as well", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		params := &api.TakeSampleParams{}
 		if plain {
 			kept := api.TakeSampleParamsPersonalKept
@@ -94,7 +94,7 @@ func (a *app) sampleTake() *cobra.Command {
 }
 
 func (a *app) sampleAdd() *cobra.Command {
-	return &cobra.Command{Use: "add WORKFLOW FILE", Short: "Keep items as samples: a JSON list, or one object a line", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "add WORKFLOW FILE", Short: "Keep items as samples: a JSON list, or one object a line", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		items, err := a.items(args[1])
 		if err != nil {
 			return err
@@ -123,7 +123,7 @@ func theSample(ctx context.Context, cl *api.Client, workflow, which string) (api
 }
 
 func (a *app) sampleShow() *cobra.Command {
-	return &cobra.Command{Use: "show WORKFLOW NUMBER", Short: "Show a sample as JSON, to be edited and given back to change", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "show WORKFLOW NUMBER", Short: "Show a sample as JSON, as edit takes it", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		x, err := theSample(c.Context(), cl, args[0], args[1])
 		if err != nil {
 			return err
@@ -138,30 +138,41 @@ func (a *app) sampleShow() *cobra.Command {
 	})}
 }
 
-func (a *app) sampleChange() *cobra.Command {
-	return &cobra.Command{Use: "change WORKFLOW NUMBER FILE", Short: "Give a sample other fields: a JSON object (- for standard input)", Args: cobra.ExactArgs(3), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		x, err := theSample(c.Context(), cl, args[0], args[1])
-		if err != nil {
-			return err
-		}
-		items, err := a.items(args[2])
-		if err != nil {
-			return err
-		}
-		if len(items) != 1 {
-			return &coded{exitUsage, fmt.Errorf("%s holds %s; a sample is one object", args[2], plural(len(items), "item"))}
-		}
-		changed, err := got[api.Sample](cl.ChangeSample(c.Context(), args[0], x.Id, api.NewSample{Fields: items[0]}))
-		if err != nil {
-			return err
-		}
-		return a.show(changed, func() { fmt.Fprintf(a.out, "changed sample %s of %s\n", args[1], args[0]) })
-	})}
+func (a *app) sampleEdit() *cobra.Command {
+	var set, unset []string
+	c := &cobra.Command{Use: "edit WORKFLOW NUMBER [FILE]", Short: "Give a sample other fields",
+		Long:    "Gives a sample other fields: some with --set and --unset, or all from a file that holds a JSON object\n(- for standard input). On a terminal, without any of that, an editor opens.",
+		Example: "  trellis sample edit counter-calls 1 --set duration_s=90\n  trellis sample show counter-calls 1 > call.json",
+		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+			x, err := theSample(c.Context(), cl, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			file := ""
+			if len(args) == 3 {
+				if file = args[2]; len(set)+len(unset) > 0 {
+					return usage("give either FILE, with all fields, or --set and --unset, with some")
+				}
+			}
+			fields, err := a.edited(x.Fields, set, unset, file)
+			if err != nil {
+				return err
+			}
+			a.changed(x.Fields, fields)
+			changed, err := got[api.Sample](cl.ChangeSample(c.Context(), args[0], x.Id, api.NewSample{Fields: api.Fields(fields)}))
+			if err != nil {
+				return err
+			}
+			return a.show(changed, func() { fmt.Fprintf(a.out, "changed sample %s of %s\n", args[1], args[0]) })
+		})}
+	c.Flags().StringArrayVar(&set, "set", nil, "a field and its value, as glaze=\"Celadon 4\"")
+	c.Flags().StringArrayVar(&unset, "unset", nil, "a field to take away")
+	return c
 }
 
 func (a *app) sampleExpect() *cobra.Command {
 	return &cobra.Command{
-		Use: "expect WORKFLOW NUMBER FILE", Short: "Note what should become of a sample; rehearsals then say whether it did", Args: cobra.ExactArgs(3),
+		Use: "expect WORKFLOW NUMBER FILE", Short: "Note what should become of a sample; rehearsals then say whether it did",
 		Long:    "Notes how a sample should end (its fate), and fields that it should have then; others do not matter. Of a\nsample that becomes several, one of them must be so. {} takes the note away.",
 		Example: "  echo '{\"fate\": \"held_back\"}' | trellis sample expect counter-calls 2 -\n  echo '{\"fields\": {\"price\": 213.75}}' | trellis sample expect glaze-order 1 -",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
@@ -192,7 +203,7 @@ func (a *app) sampleExpect() *cobra.Command {
 }
 
 func (a *app) sampleProfile() *cobra.Command {
-	return &cobra.Command{Use: "profile WORKFLOW", Short: "Every field of the samples: how often filled in, types, different values, spread", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "profile WORKFLOW", Short: "Every field of the samples: how often filled in, types, different values, spread", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		p, err := got[struct {
 			Fields []api.Profile `json:"fields"`
 		}](cl.ProfileSamples(c.Context(), args[0]))
@@ -218,7 +229,7 @@ func (a *app) sampleProfile() *cobra.Command {
 }
 
 func (a *app) sampleRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove WORKFLOW NUMBER", Short: "Remove a sample", Args: cobra.ExactArgs(2), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "remove WORKFLOW NUMBER", Short: "Remove a sample", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		x, err := theSample(c.Context(), cl, args[0], args[1])
 		if err != nil {
 			return err
@@ -231,7 +242,7 @@ func (a *app) sampleRemove() *cobra.Command {
 }
 
 func (a *app) functions() *cobra.Command {
-	return &cobra.Command{Use: "functions [WORD…]", Short: "The functions of expressions, found by what one wants to do", Example: "  trellis functions shorten\n  trellis functions next business day", Args: cobra.ArbitraryArgs, RunE: func(_ *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "functions [WORD…]", Short: "The functions of expressions, found by what one wants to do", Example: "  trellis functions shorten\n  trellis functions next business day", RunE: func(_ *cobra.Command, args []string) error {
 		return a.listFunctions(args)
 	}}
 }

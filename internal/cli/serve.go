@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -99,7 +100,7 @@ const collectAt = 300
 
 func (a *app) serve() *cobra.Command {
 	f := &serveFlags{}
-	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "serve", Short: "Run the service", RunE: func(c *cobra.Command, _ []string) error {
 		if err := environment(c.Flags()); err != nil {
 			return err
 		}
@@ -164,7 +165,7 @@ func explainStart(err error, database string) error {
 func (a *app) setup() *cobra.Command {
 	f := &serveFlags{}
 	var workspace, email, name, file string
-	c := &cobra.Command{Use: "setup", Short: "Make a workspace and its first person, on the machine of the service", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "setup", Short: "Make a workspace and its first person, on the machine of the service", RunE: func(c *cobra.Command, _ []string) error {
 		if err := environment(c.Flags()); err != nil {
 			return err
 		}
@@ -201,21 +202,23 @@ func (a *app) setup() *cobra.Command {
 func (a *app) login() *cobra.Command {
 	var email, file string
 	var makes bool
-	c := &cobra.Command{Use: "login ADDRESS", Short: "Sign in to a service; keeps a token in a file of yours", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "login ADDRESS", Short: "Sign in to a service; keeps a token in a file of yours", RunE: func(c *cobra.Command, args []string) error {
+		base := strings.TrimSuffix(args[0], "/")
+		if u, err := url.Parse(base); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return usage("%q is not an address; it is written as http://127.0.0.1:7480", args[0])
+		}
 		password, err := a.secret("Password", file)
 		if err != nil {
 			return err
 		}
-		base := strings.TrimSuffix(args[0], "/")
 		var cookies []*http.Cookie
-		cl, err := api.NewClient(base+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		cl, err := a.clientAt(base, func(r *http.Request) {
 			for _, k := range cookies {
 				r.AddCookie(k)
 			}
-			return nil
-		}))
+		})
 		if err != nil {
-			return usage("%q is not an address: %v", args[0], err)
+			return err
 		}
 		res, err := cl.SignIn(c.Context(), api.SignIn{Email: email, Password: password})
 		if err == nil {
@@ -240,8 +243,7 @@ func (a *app) login() *cobra.Command {
 		if res, err := cl.SignOut(c.Context()); err == nil {
 			res.Body.Close()
 		}
-		fmt.Fprintf(a.out, "signed in to %s as %s, %s\n", me.Workspace, me.Name, me.Role)
-		return nil
+		return a.show(me, func() { fmt.Fprintf(a.out, "signed in to %s as %s, %s\n", me.Workspace, me.Name, me.Role) })
 	}}
 	c.Flags().StringVar(&email, "email", "", "mail address")
 	c.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
@@ -275,21 +277,17 @@ func (a *app) listFunctions(args []string) error {
 // doctor checks the installation and says what to mend.
 func (a *app) doctor() *cobra.Command {
 	f := &serveFlags{}
-	c := &cobra.Command{Use: "doctor", Short: "Check the installation and say what to mend", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "doctor", Short: "Check the installation and say what to mend", RunE: func(c *cobra.Command, _ []string) error {
 		if err := environment(c.Flags()); err != nil {
 			return err
 		}
-		bad := 0
+		list := []finding{}
 		say := func(ok bool, what, cure string) {
-			mark := a.paint(green, "fine")
+			x := finding{Fine: ok, What: what}
 			if !ok {
-				mark = a.paint(red, "mend")
-				bad++
+				x.Cure = cure
 			}
-			fmt.Fprintf(a.out, "%s  %s\n", mark, what)
-			if !ok && cure != "" {
-				fmt.Fprintf(a.out, "      %s\n", cure)
-			}
+			list = append(list, x)
 		}
 		server, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 		if _, err := exec.LookPath("postgres"); err == nil {
@@ -300,7 +298,7 @@ func (a *app) doctor() *cobra.Command {
 			a.checkDatabase(c.Context(), f, say)
 		}
 		if s, err := a.settings(); err != nil {
-			fmt.Fprintln(a.out, a.paint(grey, "not signed in anywhere; that is fine on the machine of the service"))
+			say(true, "not signed in anywhere, which is right on the machine of the service", "")
 		} else if cl, err := a.client(); err == nil {
 			me, err := got[api.Me](cl.Me(c.Context()))
 			what := fmt.Sprintf("signed in at %s as %s", s.Address, me.Name)
@@ -309,13 +307,38 @@ func (a *app) doctor() *cobra.Command {
 			}
 			say(err == nil, what, "start the service, or sign in anew with: trellis login "+s.Address+" --email ADDRESS")
 		}
-		if bad > 0 {
-			return errors.New(strconv.Itoa(bad) + " to mend")
+		bad := 0
+		for _, x := range list {
+			if !x.Fine {
+				bad++
+			}
 		}
-		return nil
+		err := a.show(map[string]any{"findings": list}, func() {
+			for _, x := range list {
+				mark := a.paint(green, "fine")
+				if !x.Fine {
+					mark = a.paint(red, "mend")
+				}
+				fmt.Fprintf(a.out, "%s  %s\n", mark, x.What)
+				if x.Cure != "" {
+					fmt.Fprintf(a.out, "      %s\n", x.Cure)
+				}
+			}
+		})
+		if err == nil && bad > 0 {
+			err = errors.New(strconv.Itoa(bad) + " to mend")
+		}
+		return err
 	}}
 	f.register(c.Flags())
 	return c
+}
+
+// finding is one thing that doctor looked at.
+type finding struct {
+	Fine bool   `json:"fine"`
+	What string `json:"what"`
+	Cure string `json:"cure,omitempty"`
 }
 
 func (a *app) checkDatabase(ctx context.Context, f *serveFlags, say func(bool, string, string)) {

@@ -18,7 +18,7 @@ type tokens struct {
 }
 
 func (a *app) tokenList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List your tokens; as an administrator those of all people", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List your tokens; as an administrator those of all people", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		list, err := got[tokens](cl.ListTokens(c.Context()))
 		if err != nil {
 			return err
@@ -52,7 +52,7 @@ func mayDo(t api.Token) string {
 func (a *app) tokenCreate() *cobra.Command {
 	var role string
 	var items, makes bool
-	c := &cobra.Command{Use: "create NAME", Short: "Make a token, never stronger than you are; its secret is printed once", Example: "  trellis token create reports --role viewer --items", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "create NAME", Short: "Make a token, never stronger than you are; its secret is printed once", Example: "  trellis token create reports --role viewer --items", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		want := api.NewToken{Name: args[0], Items: &items, Makes: &makes}
 		if role != "" {
 			r := api.Role(role)
@@ -67,14 +67,14 @@ func (a *app) tokenCreate() *cobra.Command {
 			fmt.Fprintf(a.errOut, "%s: %s, good until %s. It is not shown again; send it as Authorization: Bearer.\n", made.Token.Name, mayDo(made.Token), when(made.Token.Expires))
 		})
 	})}
-	c.Flags().StringVar(&role, "role", "", "viewer, operator, builder, administrator or owner; your own unless given")
+	oneOf(c, &role, "role", "what it may do, your own role unless given", "viewer", "operator", "builder", "administrator", "owner")
 	c.Flags().BoolVar(&items, "items", false, "with --role viewer: it may see what items hold")
 	c.Flags().BoolVar(&makes, "makes-tokens", false, "it may make tokens, which end with it")
 	return c
 }
 
 func (a *app) tokenRevoke() *cobra.Command {
-	return &cobra.Command{Use: "revoke ID", Short: "End a token at once, and those that it has made", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "revoke ID", Short: "End a token at once, and those that it has made", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		id, err := uuid.Parse(args[0])
 		if err != nil {
 			return usage("%q is not the id of a token; see: trellis token list", args[0])

@@ -36,7 +36,7 @@ func standingWords(s *api.Standing) string {
 }
 
 func (a *app) triggerShow() *cobra.Command {
-	return &cobra.Command{Use: "show WORKFLOW", Short: "What starts a workflow, its next times, and what it missed", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "show WORKFLOW", Short: "What starts a workflow, its next times, and what it missed", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.GetWorkflow(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -104,7 +104,7 @@ func (a *app) triggerNext() *cobra.Command {
 	var phrase, zone string
 	var count int
 	c := &cobra.Command{
-		Use: "next [WORKFLOW]", Short: "The next times of a workflow, or of a cadence that you write", Args: cobra.MaximumNArgs(1),
+		Use: "next [WORKFLOW]", Short: "The next times of a workflow, or of a cadence that you write",
 		Example: "  trellis trigger next kiln-loads\n  trellis trigger next --cadence \"every working day at 8\" --zone Europe/Lisbon\n  trellis trigger next --cadence \"on the last Friday of the month at 17:00\"",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			asked := api.AskedCadence{Count: &count}

@@ -37,7 +37,7 @@ func (a *app) withVault(c *cobra.Command, f *serveFlags, body func(*store.Store,
 
 func (a *app) vaultRotate() *cobra.Command {
 	f := &serveFlags{}
-	c := &cobra.Command{Use: "rotate", Short: "Seal everything with new keys, while services run", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "rotate", Short: "Seal everything with new keys, while services run", RunE: func(c *cobra.Command, _ []string) error {
 		return a.withVault(c, f, func(s *store.Store, path string) error {
 			r, err := vault.Rotate(c.Context(), s, path)
 			if err != nil {
@@ -55,7 +55,7 @@ func (a *app) vaultRotate() *cobra.Command {
 
 func (a *app) vaultDrop() *cobra.Command {
 	f := &serveFlags{}
-	c := &cobra.Command{Use: "drop-old", Short: "Take keys that open nothing any more out of the key file", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "drop-old", Short: "Take keys that open nothing any more out of the key file", RunE: func(c *cobra.Command, _ []string) error {
 		return a.withVault(c, f, func(s *store.Store, path string) error {
 			n, err := vault.DropOld(c.Context(), s, path)
 			if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,7 +19,7 @@ import (
 
 func (a *app) workflow() *cobra.Command {
 	return noun("workflow", "Build, check and run workflows",
-		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowUnpause(), a.workflowStart(), a.workflowAddress(), a.workflowCall(), a.workflowSchema())
+		a.workflowList(), a.workflowShow(), a.workflowCheck(), a.workflowApply(), a.workflowDiff(), a.workflowRehearse(), a.workflowLive(), a.workflowPause(), a.workflowUnpause(), a.workflowStart(), a.workflowAddress(), a.workflowCall(), a.workflowRevisions(), a.workflowExport(), a.workflowImport(), a.workflowOpen(), a.workflowDelete(), a.workflowSchema())
 }
 
 func (a *app) workflowList() *cobra.Command {
@@ -36,7 +37,7 @@ func (a *app) workflowList() *cobra.Command {
 
 // listOfWorkflows is a command that lists them with these columns.
 func (a *app) listOfWorkflows(short string, heads []string, row func(api.WorkflowSummary) []string) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: short, Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "list", Short: short, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		limit := 200
 		page, err := got[api.WorkflowPage](cl.ListWorkflows(c.Context(), &api.ListWorkflowsParams{Limit: &limit}))
 		if err != nil {
@@ -58,7 +59,7 @@ func (a *app) listOfWorkflows(short string, heads []string, row func(api.Workflo
 
 func (a *app) workflowShow() *cobra.Command {
 	var text bool
-	c := &cobra.Command{Use: "show NAME", Short: "Print a workflow as sentences, or as its document", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "show NAME", Short: "Print a workflow as sentences, or as its document", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.GetWorkflow(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -130,7 +131,7 @@ func (a *app) findings(list []api.Finding) (errs int) {
 }
 
 func (a *app) workflowCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Check a document (- for standard input)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "check FILE", Short: "Check a document (- for standard input)", RunE: func(c *cobra.Command, args []string) error {
 		text, err := a.read(args[0])
 		if err != nil {
 			return err
@@ -165,7 +166,7 @@ func (a *app) workflowCheck() *cobra.Command {
 
 func (a *app) workflowApply() *cobra.Command {
 	var live bool
-	c := &cobra.Command{Use: "apply FILE", Short: "Make the document the draft of its workflow (- for standard input)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "apply FILE", Short: "Make the document the draft of its workflow (- for standard input)", RunE: func(c *cobra.Command, args []string) error {
 		text, err := a.read(args[0])
 		if err != nil {
 			return err
@@ -221,7 +222,7 @@ func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workfl
 
 func (a *app) workflowDiff() *cobra.Command {
 	var revision int
-	c := &cobra.Command{Use: "diff NAME", Short: "What the draft changes, in sentences", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "diff NAME", Short: "What the draft changes, in sentences", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		params := &api.DiffWorkflowParams{}
 		if revision > 0 {
 			params.Revision = &revision
@@ -246,7 +247,7 @@ func (a *app) workflowDiff() *cobra.Command {
 func (a *app) workflowRehearse() *cobra.Command {
 	var to, items string
 	var requests bool
-	c := &cobra.Command{Use: "rehearse NAME", Short: "Run the draft on samples with nothing leaving the building", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "rehearse NAME", Short: "Run the draft on samples with nothing leaving the building", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		body := api.Rehearse{}
 		if to != "" {
 			body.To = &to
@@ -270,7 +271,7 @@ func (a *app) workflowRehearse() *cobra.Command {
 			}) {
 				fmt.Fprintln(a.out, a.paint(grey, "≈ was made from a sample answer; the real one will differ."))
 			}
-			if r.Message != nil {
+			if r.Message != nil && r.State != "failed" {
 				fmt.Fprintln(a.out, a.paint(red, *r.Message))
 			}
 			if requests {
@@ -286,6 +287,9 @@ func (a *app) workflowRehearse() *cobra.Command {
 			if len(e.Differs) > 0 {
 				return &coded{exitFailed, errors.New("not every sample became what is expected of it")}
 			}
+		}
+		if r.State == "failed" {
+			return fmt.Errorf("the rehearsal failed: %s", cmp.Or(deref(r.Message), "its cells say why"))
 		}
 		return nil
 	})}
@@ -358,7 +362,7 @@ func (a *app) items(path string) ([]api.Fields, error) {
 }
 
 func (a *app) workflowSchema() *cobra.Command {
-	return &cobra.Command{Use: "schema", Short: "The JSON Schema of workflow documents with the connectors of the workspace, for editors", Args: cobra.NoArgs, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
+	return &cobra.Command{Use: "schema", Short: "The JSON Schema of workflow documents with the connectors of the workspace, for editors", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, _ []string) error {
 		text, err := got[json.RawMessage](cl.WorkflowSchema(c.Context()))
 		if err != nil {
 			return err

@@ -15,9 +15,9 @@ func (a *app) workflowAddress() *cobra.Command {
 	var made bool
 	var file, end, in string
 	c := &cobra.Command{
-		Use: "address NAME", Short: "Where a form is, or the call sheet of a webhook and its secrets", Args: cobra.ExactArgs(1),
+		Use: "address NAME", Short: "Where a form is, or the call sheet of a webhook and its secrets",
 		Long:    "Tells where a form is opened, or where a workflow is called and how a call proves itself. It has two secrets at most: make a second one,\nlet the callers change to it, and end the first.",
-		Example: "  trellis workflow address counter-calls\n  trellis workflow address counter-calls --new-secret\n  trellis workflow address counter-calls --secret-file given.txt\n  trellis workflow address counter-calls --end-secret 01a21fe8-0b5b-76a5-9aa6-4da41bb7bb9a",
+		Example: "  trellis workflow address counter-calls\n  trellis workflow address counter-calls --new-secret\n  trellis workflow address counter-calls --secret-file key.txt",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			sheet, err := got[api.CallSheet](cl.CallSheet(c.Context(), args[0]))
 			if err != nil {
@@ -55,7 +55,7 @@ func (a *app) workflowAddress() *cobra.Command {
 func (a *app) workflowCall() *cobra.Command {
 	var file, sample string
 	c := &cobra.Command{
-		Use: "call NAME", Short: "Call a webhook for a test, as the other side would; live, it starts a run as any call", Args: cobra.ExactArgs(1),
+		Use: "call NAME", Short: "Call a webhook for a test, as the other side would; live, it starts a run as any call",
 		Long:    "Sends a sample, or what a file says, through the same door as any call, with the proof that the workflow asks for.\nWhere a sample is taken, it becomes one.",
 		Example: "  trellis workflow call counter-calls\n  trellis workflow call counter-calls --file call.json",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {

@@ -12,7 +12,7 @@ import (
 func (a *app) workflowLive() *cobra.Command {
 	var kept string
 	var first int
-	c := &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Args: cobra.ExactArgs(1), Example: "  trellis workflow live near-suppliers --first 5", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "live NAME", Short: "Freeze the draft as a revision and put it live", Example: "  trellis workflow live near-suppliers --first 5", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		how, err := whatWasKept[api.GoLiveParamsKept](kept)
 		if err != nil {
 			return err
@@ -54,7 +54,7 @@ func firstItems(c *cobra.Command, n int) (*int, error) {
 
 // keptFlag lets somebody say what becomes of calls that were kept.
 func keptFlag(c *cobra.Command, kept *string) {
-	c.Flags().StringVar(kept, "kept", "", "calls that were kept while it was paused: start or dismiss")
+	oneOf(c, kept, "kept", "what becomes of calls that were kept while it was paused", "start", "dismiss")
 }
 
 func whatWasKept[T ~string](s string) (*T, error) {
@@ -69,7 +69,7 @@ func whatWasKept[T ~string](s string) (*T, error) {
 }
 
 func (a *app) workflowPause() *cobra.Command {
-	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	return &cobra.Command{Use: "pause NAME", Short: "Let nothing start it for now", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		w, err := got[api.Workflow](cl.PauseWorkflow(c.Context(), args[0]))
 		if err != nil {
 			return err
@@ -85,7 +85,7 @@ func (a *app) workflowPause() *cobra.Command {
 
 func (a *app) workflowUnpause() *cobra.Command {
 	var kept string
-	c := &cobra.Command{Use: "unpause NAME", Short: "Let it start again, as it was live before", Args: cobra.ExactArgs(1), RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
+	c := &cobra.Command{Use: "unpause NAME", Short: "Let it start again, as it was live before", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 		how, err := whatWasKept[api.UnpauseWorkflowParamsKept](kept)
 		if err != nil {
 			return err

@@ -34,7 +34,7 @@ func (a *app) workflowStart() *cobra.Command {
 	var watch, anyway bool
 	var first int
 	c := &cobra.Command{
-		Use: "start NAME", Short: "Start a run by hand", Args: cobra.ExactArgs(1),
+		Use: "start NAME", Short: "Start a run by hand",
 		Long:    "Starts a run of the live revision. What it asks for is given with --set, as a sample with --sample,\nor in a file with --items; on a terminal it is asked for, field by field.",
 		Example: "  trellis workflow start kiln-list\n  trellis workflow start glaze-lab --set glaze=\"Celadon 4\" --set cone=9 --watch\n  trellis workflow start memo-once --sample 1",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {

@@ -187,7 +187,7 @@ func (s *Server) AddConnection(ctx context.Context, r api.AddConnectionRequestOb
 	}
 	if err := s.Store.AddConnection(ctx, sc, c); err != nil {
 		if errors.Is(err, store.ErrTaken) {
-			return nil, invalid("name", fmt.Sprintf("there is a connection called %s already", c.Name))
+			return nil, refuse(http.StatusConflict, "taken", fmt.Sprintf("There is a connection called %s already.", c.Name))
 		}
 		return nil, err
 	}

@@ -188,7 +188,7 @@ func (s *Server) AddConnector(ctx context.Context, r api.AddConnectorRequestObje
 	}
 	err = s.Store.AddConnector(ctx, sc, store.ConnectorVersion{Name: c.Name, Version: c.Version, Document: r.Body.Document, Own: true})
 	if errors.Is(err, store.ErrTaken) {
-		return nil, invalid("version", fmt.Sprintf("version %d of %s is there already and differs; raise the version", c.Version, c.Name))
+		return nil, refuse(http.StatusConflict, "taken", fmt.Sprintf("Version %d of %s is there already and differs. Raise the version.", c.Version, c.Name))
 	}
 	if err != nil {
 		return nil, err

@@ -148,7 +148,7 @@ func (s *Server) KeepPasted(ctx context.Context, r api.KeepPastedRequestObject) 
 	case errors.Is(err, store.ErrVersionTaken):
 		return nil, refuse(http.StatusConflict, "changed", fmt.Sprintf("Somebody changed the connector %s at the same moment. Nothing was kept; try it again.", con.Name))
 	case errors.Is(err, store.ErrTaken):
-		return nil, invalid("connection", fmt.Sprintf("there is a connection called %s already", c.Name))
+		return nil, refuse(http.StatusConflict, "taken", fmt.Sprintf("There is a connection called %s already.", c.Name))
 	case err != nil:
 		return nil, err
 	}
@@ -180,7 +180,7 @@ func (s *Server) connectionFor(ctx context.Context, c *store.Connection, name st
 			return false, nil
 		}
 		if name != "" {
-			return false, invalid("connection", fmt.Sprintf("there is a connection called %s already, and it is of another application or has another secret; give this one a name of its own", name))
+			return false, refuse(http.StatusConflict, "taken", fmt.Sprintf("There is a connection called %s already, and it is of another application or has another secret. Give this one a name of its own.", name))
 		}
 	}
 	if c.Name = name; name == "" {

@@ -284,6 +284,9 @@ type incoming struct {
 func (s *Server) headed(c *gin.Context) {
 	patient(c.Writer, answerPatience)
 	h := c.Writer.Header()
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Young-Trellis", "1") // by which the command line knows who answers
+	}
 	h.Set("X-Content-Type-Options", "nosniff")
 	if s.public.Scheme == "https" {
 		h.Set("Strict-Transport-Security", "max-age=31536000")

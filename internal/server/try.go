@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"strings"
 
 	"youngtrellis/api"
 	"youngtrellis/internal/connections"
@@ -26,7 +27,11 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 	if err != nil {
 		return nil, invalid("input", err.Error())
 	}
-	name := or(r.Body.Connection, "")
+	called, name, err := s.actionMeant(ctx, r.Body.Action, or(r.Body.Connection, ""))
+	if err != nil {
+		return nil, err
+	}
+	r.Body.Action = called
 	var action *connector.Action
 	if name != "" {
 		c, err := s.Store.Connection(ctx, sc, name)
@@ -84,6 +89,41 @@ func (s *Server) TryAction(ctx context.Context, r api.TryActionRequestObject) (a
 		}
 	}
 	return api.TryAction200JSONResponse(out), nil
+}
+
+// actionMeant finds the action and the connection of what somebody wants to try. An action may
+// be written as CONNECTOR.ACTION, as a step does; then the only connection of that
+// application need not be named.
+func (s *Server) actionMeant(ctx context.Context, action, connection string) (called, with string, err error) {
+	of, called, ok := strings.Cut(action, ".")
+	if !ok {
+		return action, connection, nil
+	}
+	list, err := s.Store.Connections(ctx, scopeOf(ctx))
+	if err != nil {
+		return "", "", err
+	}
+	var there []string
+	for i := range list {
+		switch c := &list[i]; {
+		case c.Name == connection && c.Connector != of:
+			return "", "", invalid("action", fmt.Sprintf("%s is an action of %s, and the connection %s is one of %s", action, of, connection, c.Connector))
+		case c.Connector == of:
+			there = append(there, c.Name)
+		}
+	}
+	switch {
+	case connection != "":
+		return called, connection, nil
+	case len(there) == 1:
+		return called, there[0], nil
+	case len(there) == 0:
+		if _, err := s.Documents.Find(ctx, scopeOf(ctx).Workspace(), of); err != nil {
+			return "", "", invalid("action", err.Error())
+		}
+		return "", "", invalid("connection", fmt.Sprintf("nothing of %s is connected yet; add a connection first", of))
+	}
+	return "", "", invalid("connection", fmt.Sprintf("say which: %s", strings.Join(there, ", ")))
 }
 
 // freeAction makes the action of an http or sql step that is tried by itself.

@@ -123,7 +123,9 @@ func setInQuery(u *url.URL, name, value string) {
 			out, set = append(out, pair), true
 		}
 	}
-	if !set {
+	if n := len(out); !set && n > 0 && out[n-1] == "" {
+		out[n-1] = pair
+	} else if !set {
 		out = append(out, pair)
 	}
 	u.RawQuery = strings.Join(out, "&")

@@ -371,7 +371,7 @@ func (c *curl) finish() (*wire, error) {
 	if err := c.conflict(); err != nil {
 		return nil, err
 	}
-	more := w.query // of --url-query: it comes behind what the address says
+	more, _, _ := strings.Cut(w.query, "#") // of --url-query: it comes behind what the address says
 	w.query = ""
 	user, err := w.address(c.url, !c.literal, c.asIs)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/document"
@@ -330,7 +331,7 @@ func (p *Pasted) described() map[string]any {
 		request[kind] = map[string]any{"type": raw["type"], "text": f.texts(p, fmt.Sprint(raw["text"]))}
 	}
 	plain, err := url.PathUnescape(strings.ReplaceAll(p.made.path, "(==", "(="))
-	if err != nil || strings.ContainsFunc(plain, unicode.IsControl) {
+	if err != nil || !utf8.ValidString(plain) || strings.ContainsFunc(plain, unicode.IsControl) {
 		plain = p.made.path
 	}
 	title := p.wire.method + " " + short(plain)
@@ -392,7 +393,7 @@ func (f *fields) path(p string) string {
 	parts := strings.Split(p, "/")
 	for i, part := range parts {
 		plain, err := url.PathUnescape(part)
-		if err != nil {
+		if err != nil || !utf8.ValidString(plain) {
 			continue
 		}
 		if text := placeholder(plain); text != "" && !marksSecret(part) {

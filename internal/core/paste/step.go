@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"unicode/utf8"
 
 	"youngtrellis/internal/core/connector"
 	"youngtrellis/internal/core/item"
@@ -129,7 +130,7 @@ func (m *maker) path() string {
 	marks := 0
 	for i, part := range parts {
 		plain, err := url.PathUnescape(part)
-		if err != nil {
+		if err != nil || !utf8.ValidString(plain) {
 			plain = part
 		}
 		if text := placeholder(plain); text != "" {
@@ -191,7 +192,7 @@ func (m *maker) query() []string {
 				pair = written + "=" + url.QueryEscape(clean)
 			}
 		}
-		if moved != "" && pair != "" {
+		if moved != "" {
 			m.wire.say("%s comes last in the query, since the connection puts it in.", moved)
 			moved = ""
 		}
@@ -207,7 +208,7 @@ func shortWord(name, value string) bool {
 }
 
 func unescaped(s string) string {
-	if u, err := url.QueryUnescape(s); err == nil {
+	if u, err := url.QueryUnescape(s); err == nil && utf8.ValidString(u) {
 		return u
 	}
 	return s
@@ -440,10 +441,10 @@ func (m *maker) form(pieces []piece, s map[string]any) bool {
 	return len(fields) > 0
 }
 
-// encodes tells whether every % in a text begins an escape.
+// encodes tells whether every % in a text begins an escape, and all of it is text.
 func encodes(s string) bool {
-	_, err := url.QueryUnescape(s)
-	return err == nil
+	u, err := url.QueryUnescape(s)
+	return err == nil && utf8.ValidString(u)
 }
 
 func addTo(m map[string]any, name string, value any) {

@@ -42,6 +42,8 @@ var calls = []row{
 	{call: `curl 'ECHO/v1/a%2fb/c%20d?x=%2f'`},
 	{call: `curl 'ECHO/v1/a;b,c/d:e@f!g$h(i)*j'`},
 	{call: `curl ECHO/v1//orders/`},
+	{call: `curl 'ECHO/v1/50%ab/x?q=%ff'`},
+	{call: `curl -d 'a=%ff&b=1' ECHO/v1`},
 	{call: `curl ECHO/v1/a/../orders`},
 	{call: `curl ECHO/v1/a/b/../../orders/.`},
 	{call: `curl ECHO/../../v1`},
