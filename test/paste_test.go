@@ -162,10 +162,10 @@ func TestPastedCallsAreKeptByCommand(t *testing.T) {
 		{call, nil, []string{"It goes out as\n  POST /v1/orders/%7Border%7D HTTP/1.1", `{"name":"Jug"}`, "secret taken out: the header X-Api-Key ••••7890", "to fill in: {order} in the address", "note: The body goes out with the same values", "Nothing is kept yet. With --keep it becomes the action post_v1_orders of a new connector"}, 0},
 		{call, []string{"--connector", "hall", "--connection", "hall", "--action", "change"}, []string{"connection: hall", "made the connector hall, version 1: the call is its action hall.change", "stored the connection hall: Works"}, 0},
 		{call, []string{"--keep"}, []string{"joined the connector hall, version 1", "the secret is that of the connection hall"}, 0},
-		{call, []string{"--connection", "Not a name"}, []string{"cannot be the name"}, 1},
+		{call, []string{"--connection", "Not a name"}, []string{"cannot be the name"}, 2},
 		{"curl " + at + "/x -H 'X-Api-Key: YOUR_KEY'", nil, []string{"to enter: YOUR_KEY in the header X-Api-Key"}, 0},
 		{"curl " + at + "/x -H 'X-Api-Key: YOUR_KEY'", []string{"--keep"}, []string{"holds YOUR_KEY: put its value into a file", "--values-file"}, 2},
-		{"nothing", nil, []string{"neither a curl command"}, 1},
+		{"nothing", nil, []string{"neither a curl command"}, 2},
 	} {
 		out, code := said(t, w, c.in, append([]string{"connector", "paste", "-"}, c.args...)...)
 		require.Equal(t, c.code, code, out)

@@ -206,7 +206,7 @@ func TestWrongInputIsMetWithWhatWhereAndHow(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"workflow", "show", "nothing"}, 3, "nothing with this name"},
+		{[]string{"workflow", "show", "nothing"}, 3, "there is no workflow nothing. There are counter-calls, kiln-list."},
 		{[]string{"workflow", "shwo"}, 2, "shwo"},
 		{[]string{"run", "show", "xyz"}, 2, "not a run"},
 		{[]string{"run", "show", "01a20773-a4be-76b7-b13c-646bedee0c02"}, 3, "nothing with this name"},

@@ -99,7 +99,7 @@ func TestTheShippedWorkflowsWithNestsEndAsTheyShould(t *testing.T) {
 	for given, says := range map[string]string{"row999": "the run has no row 999: it has", "rowx": "rows are numbered from 1", "7": "The run has no item 7", "0": ""} {
 		step := "noted"
 		if says == "" {
-			step, says = "nosuch", `The run has no step "nosuch"`
+			step, says = "nosuch", `there is no step nosuch`
 		}
 		out, code := command(t, w, "", "run", "item", order.Run.Id.String(), given, step)
 		require.NotZero(t, code)

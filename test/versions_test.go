@@ -114,7 +114,7 @@ func TestARevisionKeepsItsConnectorVersion(t *testing.T) {
 	second := fmt.Sprintf("format: young-trellis-connector/1\nname: kept\ntitle: Own\nversion: 2\nbase: http://%s\nsign_in: [{method: bearer, title: Token}]\ncheck: {request: {method: GET, path: /check}, says: own, any_answer: true}\n%s", host(at), action("/two"))
 	changed := fmt.Sprintf("format: young-trellis-connector/1\nname: kept\ntitle: Own\nversion: 1\nbase: http://%s\nsign_in: [{method: bearer, title: Token}]\ncheck: {request: {method: GET, path: /check}, says: own, any_answer: true}\n%s", host(at), action("/two"))
 	_, err := ottermere.Answer[client.Connector](w.Client.AddConnector(ctx, client.ConnectorDocument{Document: changed}))
-	require.ErrorContains(t, err, "422", "a version is never changed")
+	require.ErrorContains(t, err, "409", "a version is never changed")
 	_, err = ottermere.Answer[client.Connector](w.Client.AddConnector(ctx, client.ConnectorDocument{Document: second}))
 	require.NoError(t, err)
 	starts(t, w, "keeps", `{}`)

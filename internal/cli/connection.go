@@ -148,7 +148,7 @@ func (a *app) connectionAdd() *cobra.Command {
 			}
 			con, err := got[api.Connector](cl.GetConnector(c.Context(), args[1]))
 			if err != nil {
-				return fmt.Errorf("connector %s: %w; see trellis connector list", args[1], err)
+				return err
 			}
 			values, err := a.values(e, con)
 			if err != nil {

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -33,6 +34,9 @@ func (a *app) demo() *cobra.Command {
 		}
 		dir, err := demoFolder(data)
 		if err != nil {
+			return err
+		}
+		if listen, err = a.free(listen, c.Flags().Changed("listen")); err != nil {
 			return err
 		}
 		if fresh {
@@ -64,6 +68,38 @@ func (a *app) demo() *cobra.Command {
 	c.Flags().BoolVar(&example, "example", false, "send fourteen calls through a world of its own, print what became of them, and end")
 	c.Flags().BoolVar(&ring, "ring", false, "let the switchboard send fourteen calls to the running demo")
 	return c
+}
+
+// free finds out, before anything is started, whether the address can be listened on. Of
+// the usual one, which nobody asked for, the next that is free is taken.
+func (a *app) free(listen string, asked bool) (string, error) {
+	host, port, err := net.SplitHostPort(listen)
+	if err != nil {
+		return "", usage("--listen is %q; it is written as 127.0.0.1:7480", listen)
+	}
+	first, err := strconv.Atoi(port)
+	if err != nil || first < 0 || first > 65535 {
+		return "", usage("--listen is %q; the port is a number up to 65535", listen)
+	}
+	for n := range 50 {
+		at := net.JoinHostPort(host, strconv.Itoa(first+n))
+		l, err := net.Listen("tcp", at)
+		if err == nil {
+			l.Close()
+			if n > 0 {
+				fmt.Fprintf(a.errOut, "demo: %s is taken by another program; it listens on %s\n", listen, at)
+			}
+			return at, nil
+		}
+		taken := errors.Is(err, syscall.EADDRINUSE)
+		if taken && asked {
+			return "", fmt.Errorf("the address %s is taken by another program; end it, or choose another with --listen", listen)
+		}
+		if !taken {
+			return "", fmt.Errorf("the address %s cannot be listened on: %w; choose another with --listen", listen, err)
+		}
+	}
+	return "", fmt.Errorf("%s and the fifty ports behind it are taken; choose one with --listen", listen)
 }
 
 // otherName is a name of this machine that is not the one listened on: forms and their

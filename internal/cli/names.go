@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	api "youngtrellis/api/client"
@@ -96,7 +95,7 @@ var (
 		if len(before) == 0 {
 			return nil, nil
 		}
-		id, err := uuid.Parse(before[0])
+		id, err := runID(ctx, cl, before[0])
 		if err != nil {
 			return nil, err
 		}
@@ -199,8 +198,8 @@ func (a *app) completed(c *cobra.Command) {
 // found something of them not to be there, and which was probably meant.
 func (a *app) unknownName(c *cobra.Command, cl *api.Client, args []string, err error) error {
 	var said *coded
-	if !errors.As(err, &said) || said.code != exitNotFound {
-		return err
+	if !errors.As(err, &said) || said.code != exitNotFound || !strings.Contains(err.Error(), "nothing with this name") && !strings.Contains(err.Error(), "has no step") {
+		return err // what it says already tells which
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Context()), 3*time.Second)
 	defer cancel()

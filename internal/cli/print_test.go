@@ -133,3 +133,23 @@ func TestATimeSaysAsMuchAsIsNeeded(t *testing.T) {
 		require.Equal(t, want, whenSeen(at, now))
 	}
 }
+
+// A table folds to the terminal: its widest columns are broken into lines, and where that
+// is not enough each row is a record of lines.
+func TestTablesFoldToTheTerminal(t *testing.T) {
+	rows := [][]string{
+		{"counter-calls", "Calls at the counter, with notes", "live, revision 3", ""},
+		{"kiln-list", "Pieces ready", "live, revision 1", "succeeded, 14:02:11"},
+	}
+	heads := []string{"name", "title", "state", "last run"}
+	for columns, want := range map[string]string{
+		"":   "NAME           TITLE                             STATE             LAST RUN\ncounter-calls  Calls at the counter, with notes  live, revision 3\nkiln-list      Pieces ready                      live, revision 1  succeeded, 14:02:11\n",
+		"60": "NAME           TITLE          STATE           LAST RUN\ncounter-calls  Calls at the   live, revision\n               counter, with  3\n               notes\nkiln-list      Pieces ready   live, revision  succeeded,\n                              1               14:02:11\n",
+		"40": "counter-calls\n  title     Calls at the counter, with\n            notes\n  state     live, revision 3\nkiln-list\n  title     Pieces ready\n  state     live, revision 1\n  last run  succeeded, 14:02:11\n",
+	} {
+		t.Setenv("COLUMNS", columns)
+		var out bytes.Buffer
+		(&app{out: &out, raw: &out}).grid(heads, rows)
+		require.Equal(t, want, out.String(), columns)
+	}
+}

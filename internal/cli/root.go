@@ -78,6 +78,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if err == nil {
 		return 0
 	}
+	err = ofFlags(err)
 	fmt.Fprintln(errOut, "trellis: "+words.Visible(err.Error()))
 	var c *coded
 	if errors.As(err, &c) {

@@ -44,7 +44,7 @@ func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string)
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 {
-		return "", fmt.Errorf("%q is no row: rows are numbered from 1, as in row3", given)
+		return "", usage("%q is no row: rows are numbered from 1, as in row3", given)
 	}
 	from, count := n-1, 1
 	l, err := got[api.Lattice](cl.GetLattice(ctx, run, &api.GetLatticeParams{Band: &band, From: &from, Count: &count}))
@@ -52,7 +52,7 @@ func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string)
 		return "", err
 	}
 	if len(l.Rows) == 0 {
-		return "", fmt.Errorf("the run has no row %d: it has %s", n, plural(l.Matching, "row"))
+		return "", &coded{exitNotFound, fmt.Errorf("the run has no row %d: it has %s", n, plural(l.Matching, "row"))}
 	}
 	return l.Rows[0].Address, nil
 }

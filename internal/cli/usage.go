@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -94,12 +94,27 @@ func wrongFlag(c *cobra.Command, err error) error {
 		if what == "" {
 			return usage("--%s is %q; %s", f.Name, value.GetValue(), strings.TrimSuffix(value.Unwrap().Error(), "."))
 		}
-		if errors.Is(value, strconv.ErrRange) {
-			what = "too large"
-		}
 		return usage("--%s is %q, which is %s", f.Name, value.GetValue(), what)
 	}
 	return usage("%s. See %s --help", err, c.CommandPath())
+}
+
+var (
+	lackedFlags = regexp.MustCompile(`^required flag\(s\) (.*) not set$`)
+	apartFlags  = regexp.MustCompile(`were all set$|^if any flags in the group`)
+	inBrackets  = regexp.MustCompile(`\[([^\]]*)\]`)
+)
+
+// ofFlags words what the library says of flags that are missing or exclude each other.
+func ofFlags(err error) error {
+	said := err.Error()
+	if m := lackedFlags.FindStringSubmatch(said); m != nil {
+		return usage("--%s is missing", strings.ReplaceAll(strings.ReplaceAll(m[1], `"`, ""), ", ", " and --"))
+	}
+	if all := inBrackets.FindAllStringSubmatch(said, -1); apartFlags.MatchString(said) && len(all) > 0 {
+		return usage("--%s cannot stand together", strings.ReplaceAll(all[len(all)-1][1], " ", " and --"))
+	}
+	return err
 }
 
 // unknownVerb says that a command is none, and which one was probably meant.

@@ -209,7 +209,7 @@ func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workfl
 		for _, p := range problems {
 			msg += "\n  " + p.Error()
 		}
-		return w, false, errors.New(msg)
+		return w, false, usage("%s", msg)
 	}
 	w, err = got[api.Workflow](cl.SaveDraft(c.Context(), parsed.Name, &api.SaveDraftParams{}, api.Document{Document: text}))
 	var co *coded
