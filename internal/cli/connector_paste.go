@@ -132,18 +132,19 @@ func (a *app) pasted(p api.Pasted, k *api.KeptPasted) {
 		fmt.Fprintf(a.out, "%s: %s comes from %s\n", what, f.Name, f.Field)
 	}
 	for _, n := range p.Notes {
-		fmt.Fprintln(a.out, "note: "+n)
+		fmt.Fprintf(a.out, "note: %s\n", n)
 	}
 	if k == nil {
 		where := "a new connector, " + p.Connector
 		if deref(p.Joins) {
 			where = "the connector " + p.Connector + ", which calls the same address"
 		}
-		fmt.Fprintf(a.out, "\nNothing is kept yet. With --keep it becomes the action %s of %s", p.Action, where)
+		secrets := ""
 		if len(p.Secrets) > 0 {
-			fmt.Fprint(a.out, ", and its secrets are stored in a connection")
+			secrets = ", and its secrets are stored in a connection"
 		}
-		fmt.Fprintln(a.out, "; --connector, --action and --connection name them.")
+		fmt.Fprintln(a.out)
+		fmt.Fprintf(a.out, "Nothing is kept yet. With --keep it becomes the action %s of %s%s; --connector, --action and --connection name them.\n", p.Action, where, secrets)
 		return
 	}
 	verb := "made the connector"

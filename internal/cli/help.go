@@ -46,7 +46,7 @@ func (a *app) help(c *cobra.Command, w io.Writer) {
 // entry is a name with what it is, in two columns where both have room.
 func (a *app) entry(w io.Writer, name, about string, wide int) {
 	if room := a.room(); room > 0 && room < wide+30 || width(name) > wide {
-		fmt.Fprintf(w, "  %s\n%s", name, a.wrapped(about, "      "))
+		fmt.Fprintf(w, "  %s\n%s", strings.TrimLeft(name, " "), a.wrapped(about, "      "))
 		return
 	}
 	lines := strings.SplitAfter(a.wrapped(about, strings.Repeat(" ", wide+4)), "\n")

@@ -216,8 +216,8 @@ func (s *sheet) widths(label, room int) []int {
 		}
 		return n
 	}
-	for _, also := range []bool{false, true} {
-		for k := len(out) - 1; k > 0 && room > 0 && sum() > room; k-- {
+	for pass, also := range []bool{false, true, true} {
+		for k := len(out) - 1; (k > 0 || k == 0 && pass == 2) && room > 0 && sum() > room; k-- {
 			c := s.columns[s.shown[k]]
 			computes := c.Kind != "read" && c.Kind != "write" && c.Nest == nil && c.SetAside+c.Stopped+c.MayHaveBeenSent == 0
 			if out[k] > thin && (computes || also) {
@@ -276,7 +276,21 @@ func (a *app) sheet(s *sheet, seen map[api.Fate]bool) {
 	for _, l := range s.lines {
 		label = min(max(label, width(s.labelOf(l))), 26)
 	}
-	widths := s.widths(label, a.room())
+	room := a.room()
+	if least := label + 8 + thin*len(s.shown); room > 0 && least > room {
+		label = max(8, label-(least-room))
+	}
+	if most := max(4, (room-label-8)/thin); room > 0 && len(s.shown) > most {
+		for part := range slices.Chunk(s.shown, most) {
+			piece := *s
+			if piece.shown = part; part[len(part)-1] != s.shown[len(s.shown)-1] {
+				piece.more = ""
+			}
+			a.sheet(&piece, seen)
+		}
+		return
+	}
+	widths := s.widths(label, room)
 	head, sub := strings.Repeat(" ", label+8), strings.Repeat(" ", label+8)
 	for k, i := range s.shown {
 		c := s.columns[i]

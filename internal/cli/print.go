@@ -28,6 +28,17 @@ func (a *app) grid(heads []string, rows [][]string) {
 			widths[i] = max(widths[i], width(r[i]))
 		}
 	}
+	if all, _ := narrowed(widths, a.room()); !slices.Equal(all, widths) { // what holds nothing takes no room then
+		for i := len(heads) - 1; i > 0; i-- {
+			if !slices.ContainsFunc(rows, func(r []string) bool { return r[i] != "" }) {
+				heads, widths = slices.Delete(slices.Clone(heads), i, i+1), slices.Delete(widths, i, i+1)
+				rows = slices.Clone(rows)
+				for n, r := range rows {
+					rows[n] = slices.Delete(slices.Clone(r), i, i+1)
+				}
+			}
+		}
+	}
 	narrow, ok := narrowed(widths, a.room())
 	if !ok {
 		a.records(heads, rows)
@@ -136,15 +147,33 @@ func (a *app) paint(code, s string) string {
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-// seen writes for people: what would move or hide text is visible, and colours
-// are only those of paint.
-type seen struct{ io.Writer }
+// seen writes for people: what would move or hide text is visible, colours are only
+// those of paint, and a line that is longer than the terminal is broken between words.
+type seen struct {
+	io.Writer
+	room int // 0: as long as one likes
+	rest string
+}
 
 var painted = regexp.MustCompile(`\x1b\[(?:0|1|3[123]|90)m`)
 
 // Write implements io.Writer.
-func (s seen) Write(p []byte) (int, error) {
-	said, from := string(p), 0
+func (s *seen) Write(p []byte) (int, error) {
+	said := s.rest + string(p)
+	end := strings.LastIndexByte(said, '\n') + 1
+	said, s.rest = said[:end], said[end:]
+	return len(p), s.print(said)
+}
+
+// flush writes what came without an end of its line.
+func (s *seen) flush() error {
+	said := s.rest
+	s.rest = ""
+	return s.print(said)
+}
+
+func (s *seen) print(said string) error {
+	from := 0
 	var out strings.Builder
 	for _, at := range painted.FindAllStringIndex(said, -1) {
 		out.WriteString(words.Visible(said[from:at[0]]))
@@ -152,8 +181,46 @@ func (s seen) Write(p []byte) (int, error) {
 		from = at[1]
 	}
 	out.WriteString(words.Visible(said[from:]))
-	_, err := io.WriteString(s.Writer, out.String())
-	return len(p), err
+	_, err := io.WriteString(s.Writer, folded(out.String(), s.room))
+	return err
+}
+
+var runsOfSigns = regexp.MustCompile(` +|[^ ]+`)
+
+// folded breaks lines that are too long, and goes on a little further in than they began.
+// Nothing else of them changes: a word that is longer than the terminal stays whole, as
+// does every blank that stands within a line.
+func folded(s string, room int) string {
+	if room < 2*least {
+		return s
+	}
+	wide := text.StringWidthWithoutEscSequences
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		if wide(line) <= room {
+			continue
+		}
+		in := min(len(line)-len(strings.TrimLeft(line, " "))+2, room/2)
+		var out strings.Builder
+		at, blanks := 0, ""
+		for _, run := range runsOfSigns.FindAllString(line, -1) {
+			if run[0] == ' ' {
+				blanks = run
+				continue
+			}
+			if n := wide(run); at > in && at+len(blanks)+n > room && n <= room-in {
+				out.WriteString("\n" + strings.Repeat(" ", in))
+				at = in
+			} else {
+				out.WriteString(blanks)
+				at += len(blanks)
+			}
+			out.WriteString(run)
+			at, blanks = at+wide(run), ""
+		}
+		lines[i] = out.String()
+	}
+	return strings.Join(lines, "\n")
 }
 
 // width is how many columns of the terminal a text takes.

@@ -153,3 +153,17 @@ func TestTablesFoldToTheTerminal(t *testing.T) {
 		require.Equal(t, want, out.String(), columns)
 	}
 }
+
+// A long line is broken between words on a terminal, and nothing of it is lost.
+func TestLongLinesAreBrokenBetweenWords(t *testing.T) {
+	t.Parallel()
+	for line, want := range map[string]string{
+		"  note: The body goes out with the same values.\nshort\n":    "  note: The body goes out with\n    the same values.\nshort\n",
+		"  studio   {\"id\":\"st_24\",\"link\":\"http://127.0.0.1\"}": "  studio   {\"id\":\"st_24\",\"link\":\"http://127.0.0.1\"}",
+		"a  b  c": "a  b  c",
+		"\x1b[1mnear\x1b[0m suppliers within \x1b[90mforty kilometres\x1b[0m": "\x1b[1mnear\x1b[0m suppliers within \x1b[90mforty\n  kilometres\x1b[0m",
+	} {
+		require.Equal(t, want, folded(line, 30))
+		require.Equal(t, line, folded(line, 0))
+	}
+}

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -75,6 +76,9 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	if s, ok := a.out.(*seen); ok {
+		err = cmp.Or(err, s.flush())
+	}
 	if err == nil {
 		return 0
 	}
@@ -93,7 +97,7 @@ func (a *app) root() *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
 			if a.output == "table" {
-				a.out = seen{a.raw}
+				a.out = &seen{Writer: a.raw, room: a.room()}
 			}
 			return nil
 		},
