@@ -34,6 +34,8 @@ func (p Place) compile(k *compiler, path string) {
 func (p Place) put(r *Signed, key string) error {
 	value := p.Prefix + key
 	switch {
+	case strings.EqualFold(p.Header, "cookie") && r.Header.Get("Cookie") != "":
+		r.Header.Set("Cookie", value+"; "+r.Header.Get("Cookie"))
 	case p.Header != "":
 		r.Header.Set(p.Header, value)
 	case p.Query != "":

@@ -23,6 +23,7 @@ type Request struct {
 	Path      string         `doc:"path,required"` // may end in a query, as it is written in an address
 	Query     map[string]any `doc:"query"`
 	Header    map[string]any `doc:"header"`
+	Cookie    map[string]any `doc:"cookie"` // name to value, each encoded
 	JSON      any            `doc:"json"`
 	Form      map[string]any `doc:"form"`
 	Multipart any            `doc:"multipart"` // name to value, or a list of {name, value}
@@ -126,6 +127,14 @@ func (r *Request) tree() (map[string]any, error) {
 	if len(r.Header) > 0 {
 		t["header"] = r.Header
 	}
+	if len(r.Cookie) > 0 {
+		for name := range r.Cookie {
+			if !headerName.MatchString(name) { // RFC 6265, 4.1.1: the name is a token
+				return nil, fmt.Errorf("%q cannot be the name of a cookie", name)
+			}
+		}
+		t["cookie"] = r.Cookie
+	}
 	set := func(name string, there bool, v any) {
 		if there {
 			t[name] = v
@@ -170,6 +179,17 @@ func assemble(base *url.URL, t map[string]any, free bool) (*call.Call, error) {
 	if h, ok := t["header"].(map[string]any); ok {
 		if err := setHeaders(c.Header, h); err != nil {
 			return nil, err
+		}
+	}
+	if m, ok := t["cookie"].(map[string]any); ok {
+		var list []string
+		for _, name := range sortedKeys(m) {
+			if m[name] != nil {
+				list = append(list, name+"="+url.QueryEscape(expr.Text(m[name])))
+			}
+		}
+		if len(list) > 0 {
+			c.Header.Set("Cookie", strings.Join(list, "; "))
 		}
 	}
 	if err := setBody(c, t, free); err != nil {

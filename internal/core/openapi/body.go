@@ -24,7 +24,10 @@ func (im *importer) requestBody(f *found, o *node) error {
 		p := regexp.MustCompile(want.pattern)
 		for _, k := range kinds {
 			if p.MatchString(k) {
-				im.body(f, want.key, im.schema(at(at(content, k), "schema"), 0, nil), required)
+				im.body(f, want.key, toSend(im.schema(at(at(content, k), "schema"), 0, nil)), required)
+				if media, _, _ := strings.Cut(k, ";"); want.key == "json" && media != "application/json" {
+					set(f.header, "Content-Type", k)
+				}
 				return nil
 			}
 		}
@@ -73,7 +76,7 @@ func (im *importer) body(f *found, key string, schema map[string]any, required b
 	}
 	for _, name := range order {
 		p, _ := properties[name].(map[string]any)
-		if p == nil || p["\x00read_only"] == true {
+		if p == nil {
 			continue
 		}
 		if key == "multipart" && p["\x00binary"] == true {

@@ -53,6 +53,10 @@ type importer struct {
 	refs    map[string]*node         // what references lead to
 	leaves  map[*node]map[string]any // what schemas say by themselves, told of once
 	ctx     context.Context          // of the import: who asked may have left
+	origin  string                   // of the base, where it is fixed
+	under   string                   // path of the document's own server, where operations have others
+	places  map[string]string        // action to the operation that it was made of
+	open    bool                     // some operations are called without signing in
 }
 
 // Import reads an OpenAPI document. It gives up with ctx.
@@ -74,7 +78,7 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 	}
 	refs := map[string]*node{}
 	for depth := deepest; ; depth-- {
-		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: o.most, refs: refs, leaves: map[*node]map[string]any{}, ctx: ctx}
+		im = &importer{root: root, options: o, out: &Imported{}, seen: map[LeftOut]bool{}, account: object(), deepest: depth, budget: o.most, refs: refs, leaves: map[*node]map[string]any{}, ctx: ctx, places: map[string]string{}}
 		err := im.build()
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
@@ -91,12 +95,55 @@ func Import(ctx context.Context, source []byte, o Options) (*Imported, error) {
 		return nil, err
 	}
 	out := im.out
+	doc, places := im.doc, im.places
 	im, root, refs = nil, nil, nil // to read what was made takes as much again
-	out.Document = string(b)
-	if out.Connector, err = connector.Parse(b); err != nil {
-		return nil, fmt.Errorf("the connector made of it is not right: %w", err)
+	for {
+		out.Document = string(b)
+		c, problems := connector.Examine(b)
+		if out.Connector = c; c != nil && !slices.ContainsFunc(problems, wrong) {
+			return out, nil
+		}
+		// A part that is not right as an action is no reason to refuse the rest.
+		if !out.without(doc, places, problems) {
+			_, err := connector.Parse(b)
+			return nil, fmt.Errorf("the connector made of it is not right: %w", err)
+		}
+		if b, err = written(doc); err != nil {
+			return nil, err
+		}
 	}
-	return out, nil
+}
+
+func wrong(p document.Problem) bool { return p.Severity == document.SeverityError }
+
+// without takes actions out that are not right, and lists the operations that they were
+// made of; false where it is something else that is wrong.
+func (out *Imported) without(doc *node, places map[string]string, problems []document.Problem) bool {
+	actions, order := at(doc, "actions"), at(doc, "order")
+	some := false
+	for _, p := range problems {
+		parts := strings.Split(p.Path, ".")
+		if !wrong(p) || len(parts) < 2 || parts[0] != "actions" {
+			continue
+		}
+		name := parts[1]
+		for i := 0; i+1 < len(actions.Content); i += 2 {
+			if actions.Content[i].Value != name {
+				continue
+			}
+			if text(actions.Content[i+1], "effect") == "read" {
+				out.Reads--
+			} else {
+				out.Writes--
+			}
+			actions.Content = slices.Delete(actions.Content, i, i+2)
+			order.Content = slices.DeleteFunc(order.Content, func(n *node) bool { return n.Value == name })
+			out.LeftOut = append(out.LeftOut, LeftOut{places[name], p.Message})
+			some = true
+			break
+		}
+	}
+	return some && len(actions.Content) > 0
 }
 
 // writtenAtOnce is how many values of actions are written out together: the YAML
@@ -264,6 +311,11 @@ func (im *importer) base() (string, error) {
 			im.leaveOut("the server "+u, "only the first one is used; change base for another")
 		}
 	}
+	if servers := items(at(im.root, "servers")); len(servers) > 0 { // a variable may be all of the address
+		if m := wholeVariable.FindStringSubmatch(address); m != nil && strings.Contains(text(at(servers[0], "variables"), m[1], "default"), "://") {
+			address = strings.TrimSuffix(text(at(servers[0], "variables"), m[1], "default"), "/") + strings.TrimPrefix(address, m[0])
+		}
+	}
 	found := strings.TrimSuffix(im.options.Address, "/")
 	if found != "" {
 		u, err := url.Parse(found)
@@ -285,6 +337,7 @@ func (im *importer) base() (string, error) {
 		return found + address, nil
 	}
 	variables := at(items(at(im.root, "servers"))[0], "variables")
+	address = im.settled(address, variables)
 	out := variable.ReplaceAllStringFunc(address, func(m string) string {
 		name := strings.Trim(m, "{}")
 		v := at(variables, name)
@@ -302,8 +355,92 @@ func (im *importer) base() (string, error) {
 	if !strings.HasPrefix(out, "https://") && !strings.HasPrefix(out, "http://") {
 		return "", fmt.Errorf("the server %q is not a web address", address)
 	}
+	if u, err := url.Parse(out); err == nil && !strings.Contains(out, "(=") {
+		im.origin = u.Scheme + "://" + u.Host
+		if im.servesElsewhere() { // each operation then says its whole path
+			im.under = strings.TrimSuffix(u.EscapedPath(), "/")
+			out = im.origin
+		}
+	}
 	im.out.Servers = append(im.out.Servers, address)
 	return out, nil
+}
+
+// settled settles a variable that stands in the place of the scheme: https where the
+// document allows it, since a secret goes with the call.
+func (im *importer) settled(address string, variables *node) string {
+	m := schemeVariable.FindStringSubmatch(address)
+	if m == nil {
+		return address
+	}
+	v := at(variables, m[1])
+	scheme := text(v, "default")
+	var can []string
+	for _, e := range items(at(v, "enum")) {
+		can = append(can, e.Value)
+	}
+	if len(can) == 0 || slices.Contains(can, "https") {
+		scheme = "https"
+	}
+	if scheme == "" && len(can) > 0 {
+		scheme = can[0]
+	}
+	return scheme + "://" + strings.TrimPrefix(address, m[0])
+}
+
+var (
+	schemeVariable = regexp.MustCompile(`^\{([^{}]+)\}://`)
+	wholeVariable  = regexp.MustCompile(`^\{([^{}]+)\}`)
+)
+
+// servesElsewhere tells whether a path or an operation has servers of its own.
+func (im *importer) servesElsewhere() bool {
+	some := false
+	each(at(im.root, "paths"), func(_ string, p *node) {
+		some = some || at(p, "servers") != nil
+		each(p, func(_ string, o *node) { some = some || o.Kind == yaml.MappingNode && at(o, "servers") != nil })
+	})
+	return some
+}
+
+// served is what stands before the path of an operation: that of its own server, if it
+// has one. One on another host is a connector of its own, since a secret that is entered
+// for one host goes to no other.
+func (im *importer) served(item, o *node) (string, error) {
+	servers := items(at(o, "servers"))
+	if len(servers) == 0 {
+		servers = items(at(item, "servers"))
+	}
+	if len(servers) == 0 {
+		return im.under, nil
+	}
+	address := strings.TrimSuffix(text(servers[0], "url"), "/")
+	if im.origin == "" {
+		return "", fmt.Errorf("it has a server of its own, %s, and the document's is not a fixed one", short(address, 200))
+	}
+	if strings.Contains(address, "{") {
+		return "", fmt.Errorf("it has a server of its own, %s, with variables", short(address, 200))
+	}
+	base, err := url.Parse(im.origin + im.under + "/")
+	if err != nil {
+		return "", err
+	}
+	u, err := base.Parse(address)
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("its own server %q is not an address", short(address, 200))
+	case u.Scheme+"://"+u.Host != im.origin:
+		return "", fmt.Errorf("it is served at %s, another host than %s; a secret goes to one host only, so that it is to be a connector of its own", u.Scheme+"://"+u.Host, im.origin)
+	}
+	return strings.TrimSuffix(u.EscapedPath(), "/"), nil
+}
+
+// placed is where something stands in the document that was given.
+func placed(n *node) string {
+	if n == nil || n.Line == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", line %d", n.Line)
 }
 
 func (im *importer) parameter(name string, schema map[string]any, required bool) {
@@ -334,6 +471,7 @@ func (im *importer) signIn() {
 		for _, r := range items(requirements) {
 			names := []string{}
 			each(r, func(k string, _ *node) { names = append(names, k) })
+			im.open = im.open || len(names) == 0
 			if len(names) > 0 && !slices.ContainsFunc(wanted, func(w []string) bool { return slices.Equal(w, names) }) {
 				wanted = append(wanted, names)
 			}
@@ -346,21 +484,26 @@ func (im *importer) signIn() {
 	if len(wanted) == 0 {
 		each(schemes, func(k string, _ *node) { wanted = append(wanted, []string{k}) })
 	}
-	methods := map[string]bool{}
+	called := map[string]bool{}
 	for _, names := range wanted {
 		way := im.way(schemes, names)
 		if way == nil {
 			continue
 		}
-		if m := way["method"].(string); methods[m] {
-			im.leaveOut("the sign-in "+strings.Join(names, " with "), "there is another of the same kind; only the first is used")
+		if m := way["method"].(string); called[m] { // a second of one kind has a name of its own
+			way["name"] = im.unique(snake(strings.Join(names, " ")), called)
 		} else {
-			methods[m] = true
-			im.ways = append(im.ways, way)
+			called[m] = true
 		}
+		im.ways = append(im.ways, way)
 	}
-	if len(im.ways) == 0 {
-		im.ways = []any{map[string]any{"method": "none", "title": "Without signing in"}}
+	each(schemes, func(name string, s *node) {
+		if !slices.ContainsFunc(wanted, func(w []string) bool { return slices.Contains(w, name) }) {
+			im.leaveOut("the sign-in "+name+placed(s), "no operation asks for it")
+		}
+	})
+	if len(im.ways) == 0 || im.open && !called["none"] {
+		im.ways = append(im.ways, map[string]any{"method": "none", "title": "Without signing in"})
 	}
 }
 
@@ -473,6 +616,8 @@ func (im *importer) endpoint(s string) string {
 	base := strings.TrimSuffix(im.options.Address, "/")
 	if u, err := url.Parse(base); base != "" && err == nil {
 		base = u.Scheme + "://" + u.Host
+	} else if im.origin != "" {
+		base = im.origin
 	} else {
 		im.parameter("address", map[string]any{"type": "string", "title": "Address", "description": "Where the service is reached, as https://host.example."}, true)
 		base = "(= account.address )"

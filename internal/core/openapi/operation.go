@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -12,14 +13,17 @@ var methodNames = []string{"get", "post", "put", "patch", "delete", "head", "opt
 // found is an operation on its way to an action.
 type found struct {
 	method, path string
+	prefix       string // of the path, where the operation has a server of its own on the same host
 	title        string
 	fields       *node // properties in order
 	required     []any
 	taken        map[string]bool
 	query        *node
 	header       *node
+	cookie       *node
 	body         *node             // of the request: one key, json, form, multipart or file
 	names        map[string]string // name in the document to the field's
+	joined       []string          // path parameters that are lists
 	queries      map[string]string // query parameter to field
 }
 
@@ -48,6 +52,12 @@ func (im *importer) actions() (out, check *node) {
 			im.leaveOut(path, err.Error())
 			return
 		}
+		if !strings.HasPrefix(path, "/") {
+			if !strings.HasPrefix(path, "x-") {
+				im.leaveOut(short(path, 200)+placed(p), "a path begins with /")
+			}
+			return
+		}
 		each(item, func(method string, o *node) {
 			if !slices.Contains(methodNames, method) {
 				if method == "trace" {
@@ -71,19 +81,26 @@ func (im *importer) actions() (out, check *node) {
 				return
 			}
 			im.budget -= perAction
-			f := &found{method: strings.ToUpper(method), path: path, fields: object(), taken: map[string]bool{}, query: object(), header: object(), names: map[string]string{}, queries: map[string]string{}}
-			action, err := im.action(f, item, o)
+			f := &found{method: strings.ToUpper(method), path: path, fields: object(), taken: map[string]bool{}, query: object(), header: object(), cookie: object(), names: map[string]string{}, queries: map[string]string{}}
+			prefix, err := im.served(item, o)
+			var action *node
+			if err == nil {
+				f.prefix = prefix
+				action, err = im.action(f, item, o)
+			}
 			if err != nil {
-				im.leaveOut(f.method+" "+path, err.Error())
+				im.leaveOut(f.method+" "+path+placed(o), err.Error())
 				return
 			}
 			name := snake(text(o, "operationId"))
 			if name == "" {
 				name = snake(method + " " + path)
 			}
-			set(out, im.unique(name, taken), action)
+			name = im.unique(name, taken)
+			im.places[name] = f.method + " " + path + placed(o)
+			set(out, name, action)
 			if f.method == "GET" && len(f.required) == 0 {
-				c := &candidate{rank: rank(path), call: map[string]any{"method": "GET", "path": path}, says: im.owner(o)}
+				c := &candidate{rank: rank(path), call: map[string]any{"method": "GET", "path": f.prefix + path}, says: im.owner(o)}
 				if best == nil || c.rank > best.rank {
 					best = c
 				}
@@ -178,6 +195,9 @@ func (im *importer) action(f *found, item, o *node) (*node, error) {
 	if len(f.header.Content) > 0 {
 		set(request, "header", f.header)
 	}
+	if len(f.cookie.Content) > 0 {
+		set(request, "cookie", f.cookie)
+	}
 	if f.body != nil {
 		request.Content = append(request.Content, f.body.Content...)
 	}
@@ -212,9 +232,12 @@ func sentence(title string) string {
 }
 
 func (im *importer) pathOf(f *found) string {
-	return variable.ReplaceAllStringFunc(f.path, func(m string) string {
+	return f.prefix + variable.ReplaceAllStringFunc(f.path, func(m string) string {
 		name := strings.Trim(m, "{}")
 		if field, ok := f.names["path "+name]; ok {
+			if slices.Contains(f.joined, name) {
+				return joinedBy(field, ",")
+			}
 			return "(= input." + field + " )"
 		}
 		return m
@@ -253,7 +276,7 @@ func (im *importer) parameters(f *found, item, o *node) error {
 			continue
 		}
 		seen[in+" "+name] = true
-		where := fmt.Sprintf("the parameter %s of %s %s", name, f.method, f.path)
+		where := fmt.Sprintf("the parameter %s of %s %s", name, f.method, f.path) + placed(p)
 		if at(p, "content") != nil {
 			if yes(p, "required") {
 				return fmt.Errorf("its parameter %s is written as a document of its own", name)
@@ -273,16 +296,22 @@ func (im *importer) parameters(f *found, item, o *node) error {
 		required := yes(p, "required")
 		switch in {
 		case "path":
+			if style := text(p, "style"); style != "" && style != "simple" {
+				return fmt.Errorf("its parameter %s is written in the style %s, which is not known here", name, style)
+			}
 			f.names["path "+name] = im.field(f, name, schema, true)
+			if schema["type"] == "array" {
+				f.joined = append(f.joined, name)
+			}
 		case "query":
 			if text(p, "style") == "deepObject" || schema["type"] == "object" {
-				im.leaveOut(where, "an object in a query is not written")
+				im.inQuery(f, p, name, where, schema, required)
 				continue
 			}
 			field := im.field(f, name, schema, required)
 			value := "(= input." + field + " )"
-			if schema["type"] == "array" && text(p, "explode") == "false" {
-				value = `(= join(input.` + field + `, ",") )`
+			if mark := separator(p); schema["type"] == "array" && mark != "" {
+				value = joinedBy(field, mark)
 			}
 			f.queries[name] = field
 			set(f.query, name, value)
@@ -291,9 +320,18 @@ func (im *importer) parameters(f *found, item, o *node) error {
 				continue // set by the sign-in, by what is sent, or by us
 			}
 			field := im.field(f, name, schema, required)
+			if schema["type"] == "array" {
+				set(f.header, name, joinedBy(field, ","))
+				continue
+			}
 			set(f.header, name, "(= input."+field+" )")
 		case "cookie":
-			im.leaveOut(where, "cookies are not set by actions")
+			if schema["type"] == "object" || schema["type"] == "array" {
+				im.leaveOut(where, "it is a cookie of several values")
+				continue
+			}
+			field := im.field(f, name, schema, required)
+			set(f.cookie, name, "(= input."+field+" )")
 		}
 	}
 	for _, m := range variable.FindAllStringSubmatch(f.path, -1) {
@@ -302,6 +340,56 @@ func (im *importer) parameters(f *found, item, o *node) error {
 		}
 	}
 	return nil
+}
+
+// separator is what stands between the values of a list in a query; nothing where each
+// has a parameter of its own (OpenAPI 3.1, 4.8.12.3).
+func separator(p *node) string {
+	style, explode := text(p, "style"), text(p, "explode")
+	if explode == "" {
+		explode = strconv.FormatBool(style == "" || style == "form")
+	}
+	switch {
+	case explode == "true":
+		return ""
+	case style == "spaceDelimited":
+		return " "
+	case style == "pipeDelimited":
+		return "|"
+	}
+	return ","
+}
+
+// joinedBy puts a list together; nothing stays nothing.
+func joinedBy(field, mark string) string {
+	return fmt.Sprintf(`(= input.%s == nil ? nil : join(input.%s, %q) )`, field, field, mark)
+}
+
+// inQuery takes an object apart whose properties are parameters of their own: by their
+// names, or as NAME[PROPERTY] in the style deepObject.
+func (im *importer) inQuery(f *found, p *node, name, where string, schema map[string]any, required bool) {
+	style, explode := text(p, "style"), text(p, "explode")
+	properties, _ := schema["properties"].(map[string]any)
+	if len(properties) == 0 || style != "deepObject" && (style != "" && style != "form" || explode == "false") {
+		im.leaveOut(where, "it is an object that is not written by its properties")
+		return
+	}
+	needed, _ := schema["required"].([]any)
+	order, _ := schema["\x00order"].([]string)
+	for _, k := range order {
+		m, _ := properties[k].(map[string]any)
+		if kind := m["type"]; m == nil || kind == "object" {
+			im.leaveOut(where+", "+k, "it is an object within an object")
+			continue
+		}
+		written := k
+		if style == "deepObject" {
+			written = name + "[" + k + "]"
+		}
+		field := im.field(f, name+"_"+k, m, required && slices.Contains(needed, any(k)))
+		f.queries[written] = field
+		set(f.query, written, "(= input."+field+" )")
+	}
 }
 
 // answer is the schema of what a good answer holds.

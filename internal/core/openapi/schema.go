@@ -310,6 +310,56 @@ func (im *importer) older(n *node, out map[string]any) {
 	if yes(n, "readOnly") {
 		out["\x00read_only"] = true
 	}
+	if yes(n, "writeOnly") {
+		out["\x00write_only"] = true
+	}
+}
+
+// toSend is a schema without what only an answer holds, however deep it stands: nobody
+// is asked for it, and nothing requires it.
+func toSend(s map[string]any) map[string]any {
+	out := maps.Clone(s)
+	if p, ok := s["properties"].(map[string]any); ok {
+		kept := map[string]any{}
+		for name, v := range p {
+			m, isMap := v.(map[string]any)
+			switch {
+			case isMap && m["\x00read_only"] == true:
+			case isMap:
+				kept[name] = toSend(m)
+			default:
+				kept[name] = v
+			}
+		}
+		out["properties"] = kept
+		if r, ok := s["required"].([]any); ok {
+			needed := []any{}
+			for _, name := range r {
+				if text, _ := name.(string); kept[text] != nil || p[text] == nil {
+					needed = append(needed, name)
+				}
+			}
+			if out["required"] = needed; len(needed) == 0 {
+				delete(out, "required")
+			}
+		}
+	}
+	for _, key := range []string{"items", "additionalProperties"} {
+		if m, ok := s[key].(map[string]any); ok {
+			out[key] = toSend(m)
+		}
+	}
+	if list, ok := s["anyOf"].([]any); ok {
+		sent := make([]any, len(list))
+		for i, e := range list {
+			sent[i] = e
+			if m, ok := e.(map[string]any); ok {
+				sent[i] = toSend(m)
+			}
+		}
+		out["anyOf"] = sent
+	}
+	return out
 }
 
 // sample makes up a value for a schema.
@@ -342,8 +392,9 @@ func (im *importer) sample(s map[string]any, name string, depth int) any {
 		}
 		p, _ := s["properties"].(map[string]any)
 		for k, v := range p {
-			m, _ := v.(map[string]any)
-			out[k] = im.sample(m, k, depth+1)
+			if m, _ := v.(map[string]any); m["\x00write_only"] != true { // no answer holds it
+				out[k] = im.sample(m, k, depth+1)
+			}
 		}
 		return out
 	case "array":

@@ -378,7 +378,9 @@ func (c *curl) finish() (*wire, error) {
 		return nil, err
 	}
 	if c.hasQuery {
-		c.behind(more)
+		if c.behind(more); w.query == "" {
+			w.say(questionMark)
+		}
 	}
 	if c.isGet && c.hasData {
 		if c.hasQuery {
