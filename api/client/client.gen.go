@@ -1030,6 +1030,19 @@ type Connector struct {
 	Web bool `json:"web"`
 }
 
+// ConnectorChange defines model for ConnectorChange.
+type ConnectorChange struct {
+	// Action None for what concerns all of the connector
+	Action *string `json:"action,omitempty"`
+
+	// Breaks What was made for the version before may not work with this one
+	Breaks bool   `json:"breaks"`
+	Says   string `json:"says"`
+
+	// Workflows Those that it concerns, in draft or live. What is live keeps the version that it was made with
+	Workflows []string `json:"workflows"`
+}
+
 // ConnectorDocument defines model for ConnectorDocument.
 type ConnectorDocument struct {
 	// Document YAML or JSON
@@ -1337,14 +1350,21 @@ type ImportConnector struct {
 type Imported struct {
 	Actions int `json:"actions"`
 
+	// Changes What it does otherwise than the version that is there
+	Changes *[]ConnectorChange `json:"changes,omitempty"`
+
 	// Document The connector document
 	Document string `json:"document"`
 	LeftOut  []struct {
+		// What The part, with its line in the document that was given
 		What string `json:"what"`
 		Why  string `json:"why"`
 	} `json:"left_out"`
 	Name  string `json:"name"`
 	Reads *int   `json:"reads,omitempty"`
+
+	// Replaces The version of the connector of this name that is there already; the document is one higher
+	Replaces *int `json:"replaces,omitempty"`
 
 	// Servers Where calls would go
 	Servers []string `json:"servers"`
@@ -12822,8 +12842,10 @@ type CheckConnectorResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Connector *Connector `json:"connector,omitempty"`
-		Problems  []Finding  `json:"problems"`
+		// Changes What it does otherwise than the version that is there
+		Changes   *[]ConnectorChange `json:"changes,omitempty"`
+		Connector *Connector         `json:"connector,omitempty"`
+		Problems  []Finding          `json:"problems"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -12831,8 +12853,10 @@ type CheckConnectorResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r CheckConnectorResponse) GetJSON200() *struct {
-	Connector *Connector `json:"connector,omitempty"`
-	Problems  []Finding  `json:"problems"`
+	// Changes What it does otherwise than the version that is there
+	Changes   *[]ConnectorChange `json:"changes,omitempty"`
+	Connector *Connector         `json:"connector,omitempty"`
+	Problems  []Finding          `json:"problems"`
 } {
 	return r.JSON200
 }
@@ -19275,8 +19299,10 @@ func ParseCheckConnectorResponse(rsp *http.Response) (*CheckConnectorResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Connector *Connector `json:"connector,omitempty"`
-			Problems  []Finding  `json:"problems"`
+			// Changes What it does otherwise than the version that is there
+			Changes   *[]ConnectorChange `json:"changes,omitempty"`
+			Connector *Connector         `json:"connector,omitempty"`
+			Problems  []Finding          `json:"problems"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

@@ -172,14 +172,49 @@ func (a *app) connectorAdd() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		before, err := got[struct {
+			Changes *[]api.ConnectorChange `json:"changes"`
+		}](cl.CheckConnector(c.Context(), api.ConnectorDocument{Document: string(text)}))
+		if err != nil {
+			return err
+		}
 		k, err := got[api.Connector](cl.AddConnector(c.Context(), api.ConnectorDocument{Document: string(text)}))
 		if err != nil {
 			return err
 		}
 		return a.show(k, func() {
+			if before.Changes != nil {
+				a.connectorChanges("What it does otherwise than the version before", *before.Changes)
+			}
 			fmt.Fprintf(a.out, "added %s, version %d, with %s\nConnect it with: trellis connection add NAME %s\n", k.Name, k.Version, plural(len(k.Actions), "action"), k.Name)
 		})
 	})}
+}
+
+// connectorChanges prints what a version does otherwise, and whom that concerns.
+func (a *app) connectorChanges(title string, list []api.ConnectorChange) {
+	fmt.Fprintln(a.out, "\n"+a.paint(bold, title))
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "  It does the same.")
+	}
+	for _, c := range list {
+		line := c.Says
+		if c.Action != nil && !strings.Contains(line, *c.Action) {
+			line = *c.Action + ": " + line
+		}
+		if len(c.Workflows) > 0 {
+			line += " Used by " + strings.Join(c.Workflows, ", ") + "."
+		}
+		color := ""
+		if c.Breaks && len(c.Workflows) > 0 {
+			color = yellow
+		}
+		if color != "" {
+			line = a.paint(color, line)
+		}
+		fmt.Fprintln(a.out, "  "+line)
+	}
+	fmt.Fprintln(a.out, "What is live keeps the version that it was made with, until it goes live anew.")
 }
 
 func (a *app) connectorImport() *cobra.Command {
@@ -220,6 +255,9 @@ func (a *app) connectorImport() *cobra.Command {
 			}
 			for _, l := range k.LeftOut {
 				fmt.Fprintf(a.out, "  %s: %s\n", l.What, l.Why)
+			}
+			if k.Replaces != nil {
+				a.connectorChanges(fmt.Sprintf("%s, version %d, is there already", k.Name, *k.Replaces), deref(k.Changes))
 			}
 			if to == "" {
 				fmt.Fprintf(a.out, "\nNothing was added. Write the document with --to %s.yaml, look at it, then: trellis connector add %s.yaml\n", k.Name, k.Name)

@@ -182,3 +182,39 @@ func TestEveryOutputIsJSONAndYAML(t *testing.T) {
 		require.NoError(t, yaml.Unmarshal([]byte(out), &v), "%s: %s", line, out)
 	}
 }
+
+// A newer version of an imported document shows what changes, and for which workflows.
+func TestANewerVersionShowsWhatChanges(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	config := w.ConfigPath()
+	folder := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	document := func(parameters string) string {
+		return `{"openapi": "3.1.0", "info": {"title": "Clay stock"}, "servers": [{"url": "https://stock.ottermere.example"}], "paths": {"/bags": {"get": {"operationId": "bags", "parameters": [` + parameters + `]}}}}`
+	}
+	first, second := write("first.json", document("")), write("second.json", document(`{"name": "glaze", "in": "query", "required": true, "schema": {"type": "string"}}`))
+	made := filepath.Join(folder, "stock.yaml")
+	for _, c := range []struct {
+		in   string
+		args []string
+		want []string
+	}{
+		{"", []string{"connector", "import", first, "--to", made}, []string{"1 action that read"}},
+		{"", []string{"connector", "add", made}, []string{"added clay-stock, version 1"}},
+		{"format: young-trellis/1\nname: stock-taken\ntitle: Stock\ntrigger: {type: manual}\nsteps:\n  - {name: bags, type: clay-stock.bags, connection: stock, input: {}}\n", []string{"workflow", "apply", "-"}, []string{"made stock-taken"}},
+		{"", []string{"connector", "import", first}, []string{"clay-stock, version 1, is there already", "It does the same."}},
+		{"", []string{"connector", "import", second, "--to", made}, []string{"clay-stock, version 1, is there already", "bags: The field glaze is new, and required. Used by stock-taken.", "What is live keeps the version"}},
+		{"", []string{"connector", "add", made}, []string{"What it does otherwise than the version before", "The field glaze is new, and required. Used by stock-taken.", "added clay-stock, version 2"}},
+	} {
+		out, code := said(t, config, c.in, c.args...)
+		require.Zero(t, code, out)
+		for _, want := range c.want {
+			require.Contains(t, out, want)
+		}
+	}
+}

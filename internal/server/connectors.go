@@ -15,6 +15,7 @@ import (
 	"youngtrellis/internal/core/item"
 	"youngtrellis/internal/core/openapi"
 	"youngtrellis/internal/store"
+	"youngtrellis/internal/workflows"
 )
 
 // described is a connector as callers see it.
@@ -231,8 +232,42 @@ func (s *Server) CheckConnector(ctx context.Context, r api.CheckConnectorRequest
 	out := api.CheckConnector200JSONResponse{Problems: findings(problems)}
 	if c != nil && !hasErrors(problems) {
 		out.Connector = some(s.described(c, true))
+		changes, _, err := s.changes(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out.Changes = changes
 	}
 	return out, nil
+}
+
+// changes are what a document does otherwise than the version of the connector that is
+// there, with the workflows that each concerns; replaces is that version, 0 for none.
+func (s *Server) changes(ctx context.Context, is *connector.Connector) (out *[]api.ConnectorChange, replaces int, err error) {
+	all, own, err := s.connectors(ctx)
+	if err != nil || !own[is.Name] {
+		return nil, 0, err
+	}
+	was := all[is.Name]
+	uses, err := s.named(ctx, scopeOf(ctx), func(o workflows.Outline) []string { return o.Actions })
+	if err != nil {
+		return nil, 0, err
+	}
+	list := []api.ConnectorChange{}
+	for _, c := range connector.Changes(was, is) {
+		x := api.ConnectorChange{Action: given(c.Action), Says: c.Says, Breaks: c.Breaks, Workflows: []string{}}
+		for used, names := range uses {
+			of, action, _ := strings.Cut(used, ".")
+			for _, name := range names {
+				if of == is.Name && (c.Action == "" || action == c.Action) && !slices.Contains(x.Workflows, name) {
+					x.Workflows = append(x.Workflows, name)
+				}
+			}
+		}
+		slices.Sort(x.Workflows)
+		list = append(list, x)
+	}
+	return &list, was.Version, nil
 }
 
 // ImportConnector implements api.StrictServerInterface.
@@ -246,12 +281,19 @@ func (s *Server) ImportConnector(ctx context.Context, r api.ImportConnectorReque
 	if err != nil {
 		return nil, invalid("document", err.Error())
 	}
-	out := api.ImportConnector200JSONResponse{Document: im.Document, Name: im.Connector.Name, Title: im.Connector.Title, Actions: len(im.Connector.Actions), Reads: some(im.Reads), Writes: some(im.Writes), Servers: im.Servers}
+	changes, replaces, err := s.changes(ctx, im.Connector)
+	if err != nil {
+		return nil, err
+	}
+	if replaces > 0 {
+		im.Document = strings.Replace(im.Document, "\nversion: 1\n", fmt.Sprintf("\nversion: %d\n", replaces+1), 1)
+	}
+	out := api.ImportConnector200JSONResponse{Changes: changes, Replaces: given(replaces), Document: im.Document, Name: im.Connector.Name, Title: im.Connector.Title, Actions: len(im.Connector.Actions), Reads: some(im.Reads), Writes: some(im.Writes), Servers: im.Servers}
 	if len(im.TokenServers) > 0 {
 		out.TokenServers = &im.TokenServers
 	}
 	for i := range im.Connector.SignIn {
-		out.SignIn = append(out.SignIn, im.Connector.SignIn[i].Method)
+		out.SignIn = append(out.SignIn, im.Connector.SignIn[i].Called())
 	}
 	for _, l := range im.LeftOut {
 		out.LeftOut = append(out.LeftOut, struct {

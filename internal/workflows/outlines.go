@@ -16,6 +16,7 @@ type Outline struct {
 	Steps       int
 	Connections []string // that its steps use, sorted
 	Lists       []string // of the workspace that it reads, sorted
+	Actions     []string // of connectors, as CONNECTOR.ACTION, each once
 }
 
 // Outlines reads the texts of workflows for lists and keeps what it found by
@@ -44,7 +45,7 @@ func (o *Outlines) Of(text string) Outline {
 	}
 	out := Outline{}
 	if w, _, _ := workflow.Read([]byte(text)); w != nil {
-		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names()), Connections: w.Connections(), Lists: w.Lists()}
+		out = Outline{Readable: true, Trigger: workflow.TriggerSentence(w.Trigger), Steps: len(w.Names()), Connections: w.Connections(), Lists: w.Lists(), Actions: w.Actions()}
 	}
 	o.outlines.Add(k, out)
 	return out

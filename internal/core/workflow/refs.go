@@ -23,6 +23,19 @@ func (w *Workflow) Connections() []string {
 	return slices.Compact(out)
 }
 
+// Actions are those of connectors that its steps carry out, as CONNECTOR.ACTION, each
+// once and sorted.
+func (w *Workflow) Actions() []string {
+	var out []string
+	for s := range w.All() {
+		if _, _, ok := s.IsAction(); ok {
+			out = append(out, s.Type)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // Lists are the names of the workspace lists that it reads, sorted.
 func (w *Workflow) Lists() []string {
 	out := w.named("list")

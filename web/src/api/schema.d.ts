@@ -2845,9 +2845,23 @@ export interface components {
             token_servers?: string[];
             sign_in: string[];
             left_out: {
+                /** @description The part, with its line in the document that was given */
                 what: string;
                 why: string;
             }[];
+            /** @description The version of the connector of this name that is there already; the document is one higher */
+            replaces?: number;
+            /** @description What it does otherwise than the version that is there */
+            changes?: components["schemas"]["ConnectorChange"][];
+        };
+        ConnectorChange: {
+            /** @description None for what concerns all of the connector */
+            action?: string;
+            says: string;
+            /** @description What was made for the version before may not work with this one */
+            breaks: boolean;
+            /** @description Those that it concerns, in draft or live. What is live keeps the version that it was made with */
+            workflows: string[];
         };
         Paste: {
             text: string;
@@ -4949,6 +4963,8 @@ export interface operations {
                     "application/json": {
                         problems: components["schemas"]["Finding"][];
                         connector?: components["schemas"]["Connector"];
+                        /** @description What it does otherwise than the version that is there */
+                        changes?: components["schemas"]["ConnectorChange"][];
                     };
                 };
             };

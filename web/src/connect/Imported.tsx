@@ -52,6 +52,7 @@ export function Imported({
           </ul>
         </details>
       )}
+      {k.replaces !== undefined && <Changes version={k.replaces} list={k.changes ?? []} />}
       <details>
         <summary className="cursor-pointer text-second">The connector document</summary>
         <pre className="mt-1.5 max-h-72 overflow-auto rounded-lg border border-rule p-2.5 font-mono text-xs">
@@ -66,8 +67,30 @@ export function Imported({
           add.mutate(k.document, { onSuccess: onAdded });
         }}
       >
-        Add the connector
+        {k.replaces === undefined ? "Add the connector" : `Add it as version ${String(k.replaces + 1)}`}
       </button>
     </div>
+  );
+}
+
+/** What it does otherwise than the version that is there, and whom that concerns. */
+function Changes({ version, list }: { version: number; list: Schemas["ConnectorChange"][] }) {
+  return (
+    <section className="rounded-lg border border-rule p-3">
+      <h3 className="label">Version {version} is there already</h3>
+      {list.length === 0 && <div>It does the same.</div>}
+      <ul className="max-h-52 space-y-1 overflow-auto">
+        {list.map((c, i) => (
+          <li key={i} className={c.breaks && c.workflows.length > 0 ? "text-amber" : ""}>
+            {c.action && !c.says.includes(c.action) && <b>{c.action}: </b>}
+            {c.says}
+            {c.workflows.length > 0 && ` Used by ${c.workflows.join(", ")}.`}
+          </li>
+        ))}
+      </ul>
+      <div className="hint mt-1.5">
+        What is live keeps the version that it was made with, until it goes live anew.
+      </div>
+    </section>
   );
 }
