@@ -137,7 +137,7 @@ func (a *app) connectorCheck() *cobra.Command {
 		wrong := 0
 		found := map[string][]document.Problem{}
 		for _, path := range args {
-			text, err := a.read(path)
+			text, err := a.readText(path)
 			if err != nil {
 				return err
 			}
@@ -168,7 +168,7 @@ func (a *app) connectorCheck() *cobra.Command {
 
 func (a *app) connectorAdd() *cobra.Command {
 	return &cobra.Command{Use: "add FILE", Short: "Add a connector to the workspace, or a new version of one", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		text, err := a.read(args[0])
+		text, err := a.readText(args[0])
 		if err != nil {
 			return err
 		}
@@ -189,6 +189,14 @@ func (a *app) connectorAdd() *cobra.Command {
 			fmt.Fprintf(a.out, "added %s, version %d, with %s\nConnect it with: trellis connection add NAME %s\n", k.Name, k.Version, plural(len(k.Actions), "action"), k.Name)
 		})
 	})}
+}
+
+// does says how many actions do something.
+func does(n int, verb string) string {
+	if n == 1 {
+		return "1 action that " + verb + "s"
+	}
+	return fmt.Sprintf("%d actions that %s", n, verb)
 }
 
 // connectorChanges prints what a version does otherwise, and whom that concerns.
@@ -220,7 +228,7 @@ func (a *app) connectorChanges(title string, list []api.ConnectorChange) {
 func (a *app) connectorImport() *cobra.Command {
 	var name, address, to string
 	c := &cobra.Command{Use: "import FILE", Short: "Make a connector of an OpenAPI 3 document, to look at before it is added", RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-		text, err := a.read(args[0])
+		text, err := a.readText(args[0])
 		if err != nil {
 			return err
 		}
@@ -241,7 +249,7 @@ func (a *app) connectorImport() *cobra.Command {
 			}
 		}
 		return a.show(k, func() {
-			fmt.Fprintf(a.out, "%s, %s: %s that read and %s that write; signs in by %s\n", a.paint(bold, k.Name), k.Title, plural(deref(k.Reads), "action"), plural(deref(k.Writes), "action"), strings.Join(k.SignIn, ", "))
+			fmt.Fprintf(a.out, "%s, %s: %s and %s; signs in by %s\n", a.paint(bold, k.Name), k.Title, does(deref(k.Reads), "read"), does(deref(k.Writes), "write"), strings.Join(k.SignIn, ", "))
 			for _, s := range k.Servers {
 				fmt.Fprintf(a.out, "  calls, and the secret with them, would go to %s\n", s)
 			}

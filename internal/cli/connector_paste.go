@@ -21,7 +21,7 @@ func (a *app) connectorPaste() *cobra.Command {
 Nothing is kept until --keep says so, or a name is given. Then the call becomes an action of a connector as well, and its secrets are stored in a connection, which is tried at once. A second call of the same address joins the connector.`,
 		Example: `  trellis connector paste call.txt
   trellis connector paste - --connector hall-orders --connection hall < call.txt`, RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-			text, err := a.read(args[0])
+			text, err := a.readText(args[0])
 			if err != nil {
 				return err
 			}
@@ -63,7 +63,7 @@ Nothing is kept until --keep says so, or a name is given. Then the call becomes 
 func (a *app) pastedValues(p api.Pasted, file string) (map[string]string, error) {
 	values := map[string]string{}
 	if file != "" {
-		b, err := a.read(file)
+		b, err := a.readText(file)
 		if err != nil {
 			return nil, err
 		}

@@ -17,7 +17,7 @@ func (a *app) connectorTry() *cobra.Command {
 		raw := []byte(input)
 		if strings.HasPrefix(input, "@") {
 			var err error
-			if raw, err = a.read(input[1:]); err != nil {
+			if raw, err = a.readText(input[1:]); err != nil {
 				return err
 			}
 		}

@@ -62,7 +62,7 @@ func mendFlags(c *cobra.Command, newest, wait *bool) {
 // edited are the fields of an item with the changes that a person wants.
 func (a *app) edited(before []byte, set, unset []string, file string) ([]byte, error) {
 	if file != "" {
-		b, err := a.read(file)
+		b, err := a.readText(file)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -203,4 +205,18 @@ func readAll(r io.Reader) ([]byte, error) {
 		return nil, fmt.Errorf("standard input cannot be read: %w", err)
 	}
 	return b, nil
+}
+
+// readText reads a file that holds text. What is no UTF-8 would go to the service with
+// other signs in its place.
+func (a *app) readText(path string) ([]byte, error) {
+	b, err := a.read(path)
+	if err != nil || utf8.Valid(b) {
+		return b, err
+	}
+	good := len(b) - len(bytes.TrimLeftFunc(b, func(r rune) bool { return r != utf8.RuneError }))
+	before := b[:good]
+	line := bytes.Count(before, []byte("\n"))
+	column := utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:])
+	return nil, usage("%s is not valid UTF-8 at line %d, column %d; save it as UTF-8", path, line+1, column+1)
 }

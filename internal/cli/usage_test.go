@@ -204,7 +204,7 @@ func TestANewerVersionShowsWhatChanges(t *testing.T) {
 		args []string
 		want []string
 	}{
-		{"", []string{"connector", "import", first, "--to", made}, []string{"1 action that read"}},
+		{"", []string{"connector", "import", first, "--to", made}, []string{"1 action that reads and 0 actions that write"}},
 		{"", []string{"connector", "add", made}, []string{"added clay-stock, version 1"}},
 		{"format: young-trellis/1\nname: stock-taken\ntitle: Stock\ntrigger: {type: manual}\nsteps:\n  - {name: bags, type: clay-stock.bags, connection: stock, input: {}}\n", []string{"workflow", "apply", "-"}, []string{"made stock-taken"}},
 		{"", []string{"connector", "import", first}, []string{"clay-stock, version 1, is there already", "It does the same."}},
@@ -216,5 +216,33 @@ func TestANewerVersionShowsWhatChanges(t *testing.T) {
 		for _, want := range c.want {
 			require.Contains(t, out, want)
 		}
+	}
+}
+
+// Smaller words: the same document again is no other version, a file of another encoding
+// is refused without a service, a workflow that nothing calls has no address.
+func TestWhatIsTheSameIsSaid(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	config := w.ConfigPath()
+	const text = "format: young-trellis/1\nname: kept\ntitle: Kept\ntrigger: {type: manual}\nsteps:\n  - {name: always, type: filter, settings: {where: \"true\"}}\n"
+	for _, c := range []struct {
+		in   string
+		args []string
+		code int
+		want string
+	}{
+		{text, []string{"workflow", "apply", "-"}, 0, "made kept, draft version 1"},
+		{text, []string{"workflow", "apply", "-"}, 0, "nothing is new in kept, draft version 1"},
+		{strings.Replace(text, "Kept", "Kept too", 1), []string{"workflow", "apply", "-"}, 0, "changed kept, draft version 2"},
+		{strings.Replace(text, "Kept", "caf\xe9", 1), []string{"workflow", "check", "-"}, 2, "- is not valid UTF-8 at line 3, column 11"},
+		{strings.Replace(text, "Kept", "caf\xe9", 1), []string{"workflow", "apply", "-"}, 2, "not valid UTF-8"},
+		{"", []string{"workflow", "address", "kept"}, 5, "Nothing calls kept: when somebody starts it."},
+		{"", []string{"workflow", "address", "kept", "--new-secret"}, 5, "Nothing calls kept"},
+		{"", []string{"workflow", "live", "kept"}, 0, "This holds for every item"},
+	} {
+		out, code := said(t, config, c.in, c.args...)
+		require.Equal(t, c.code, code, "%v: %s", c.args, out)
+		require.Contains(t, out, c.want, "%v", c.args)
 	}
 }

@@ -132,7 +132,7 @@ func (a *app) findings(list []api.Finding) (errs int) {
 
 func (a *app) workflowCheck() *cobra.Command {
 	return &cobra.Command{Use: "check FILE", Short: "Check a document (- for standard input)", RunE: func(c *cobra.Command, args []string) error {
-		text, err := a.read(args[0])
+		text, err := a.readText(args[0])
 		if err != nil {
 			return err
 		}
@@ -167,7 +167,7 @@ func (a *app) workflowCheck() *cobra.Command {
 func (a *app) workflowApply() *cobra.Command {
 	var live bool
 	c := &cobra.Command{Use: "apply FILE", Short: "Make the document the draft of its workflow (- for standard input)", RunE: func(c *cobra.Command, args []string) error {
-		text, err := a.read(args[0])
+		text, err := a.readText(args[0])
 		if err != nil {
 			return err
 		}
@@ -175,7 +175,7 @@ func (a *app) workflowApply() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		w, made, err := a.apply(c, cl, string(text))
+		w, did, err := a.apply(c, cl, string(text))
 		if err != nil {
 			return err
 		}
@@ -185,11 +185,7 @@ func (a *app) workflowApply() *cobra.Command {
 			}
 		}
 		return a.show(w, func() {
-			verb := "changed"
-			if made {
-				verb = "made"
-			}
-			fmt.Fprintf(a.out, "%s %s, draft version %d", verb, w.Name, w.Version)
+			fmt.Fprintf(a.out, "%s %s, draft version %d", did, w.Name, w.Version)
 			if live {
 				fmt.Fprintf(a.out, ", live as revision %d", deref(w.Live))
 			}
@@ -202,22 +198,25 @@ func (a *app) workflowApply() *cobra.Command {
 }
 
 // apply makes or replaces the draft that a text describes.
-func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workflow, made bool, err error) {
+func (a *app) apply(c *cobra.Command, cl *api.Client, text string) (w api.Workflow, did string, err error) {
 	parsed, _, problems := workflow.Read([]byte(text))
 	if parsed == nil || parsed.Name == "" {
 		msg := "this is not a workflow document"
 		for _, p := range problems {
 			msg += "\n  " + p.Error()
 		}
-		return w, false, usage("%s", msg)
+		return w, "", usage("%s", msg)
+	}
+	if before, err := got[api.Workflow](cl.GetWorkflow(c.Context(), parsed.Name)); err == nil && before.Document == text {
+		return before, "nothing is new in", nil
 	}
 	w, err = got[api.Workflow](cl.SaveDraft(c.Context(), parsed.Name, &api.SaveDraftParams{}, api.Document{Document: text}))
 	var co *coded
 	if errors.As(err, &co) && co.code == exitNotFound {
 		w, err = got[api.Workflow](cl.CreateWorkflow(c.Context(), api.Document{Document: text}))
-		return w, true, err
+		return w, "made", err
 	}
-	return w, false, err
+	return w, "changed", err
 }
 
 func (a *app) workflowDiff() *cobra.Command {
@@ -333,7 +332,7 @@ func (a *app) prepared(r api.Rehearsal) {
 
 // items reads a JSON list of objects, or one object a line.
 func (a *app) items(path string) ([]api.Fields, error) {
-	text, err := a.read(path)
+	text, err := a.readText(path)
 	if err != nil {
 		return nil, err
 	}

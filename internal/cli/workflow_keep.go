@@ -142,7 +142,7 @@ func (a *app) workflowImport() *cobra.Command {
 	c := &cobra.Command{Use: "import FILE", Short: "Make a new workflow of a document (- for standard input); one that is there is not changed",
 		Example: "  trellis workflow import counter-calls.yaml --name counter-calls-trial",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
-			text, err := a.read(args[0])
+			text, err := a.readText(args[0])
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -21,6 +22,9 @@ func (a *app) workflowLive() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if err := a.warned(c.Context(), cl, args[0]); err != nil {
+			return err
+		}
 		w, err := got[api.Workflow](cl.GoLive(c.Context(), args[0], &api.GoLiveParams{Kept: how, First: most}))
 		if err != nil {
 			return err
@@ -35,6 +39,29 @@ func (a *app) workflowLive() *cobra.Command {
 	keptFlag(c, &kept)
 	firstFlag(c, &first, "the next run")
 	return c
+}
+
+// warned prints what the checker warns of before a draft goes live, and asks on a terminal
+// whether it should all the same. Errors are told by the service, which refuses it.
+func (a *app) warned(ctx context.Context, cl *api.Client, name string) error {
+	w, err := got[api.Workflow](cl.GetWorkflow(ctx, name))
+	if err != nil {
+		return err
+	}
+	warnings := 0
+	for _, p := range w.Problems {
+		if p.Severity == "error" {
+			return nil
+		}
+		if p.Severity == "warning" {
+			warnings++
+			fmt.Fprintln(a.errOut, placed(p))
+		}
+	}
+	if _, ok := a.asks(); warnings == 0 || !ok {
+		return nil
+	}
+	return a.agrees(fmt.Sprintf("Put it live with %s?", plural(warnings, "warning")))
 }
 
 // firstFlag lets somebody say how many items a run takes at first.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"youngtrellis/api"
@@ -35,6 +36,22 @@ func isHosted(t workflow.Trigger) bool {
 	k, ok := triggers.Find(t.Type)
 	return ok && k.Hosted
 }
+
+// addressless refuses what is about an address, for a workflow that has none: neither its
+// draft nor what is live is called.
+func (s *Server) addressless(ctx context.Context, w store.Workflow, draft *workflow.Workflow) error {
+	if draft == nil || isAddressed(draft.Trigger) {
+		return nil
+	}
+	if w.Live != nil {
+		if live, err := s.revision(ctx, scopeOf(ctx), w, *w.Live); err == nil && isAddressed(live.Trigger) {
+			return nil
+		}
+	}
+	return refuse(http.StatusConflict, "no_webhook", fmt.Sprintf("Nothing calls %s: %s. Only a workflow of a webhook or a form has an address.", w.Name, lowered(workflow.TriggerSentence(draft.Trigger))))
+}
+
+func lowered(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 
 // answerWords says what a call is answered.
 func answerWords(w *workflow.Workflow) string {
@@ -73,6 +90,9 @@ func (s *Server) CallSheet(ctx context.Context, r api.CallSheetRequestObject) (a
 		return nil, err
 	}
 	parsed, _, _ := workflow.Read([]byte(w.Draft))
+	if err := s.addressless(ctx, w, parsed); err != nil {
+		return nil, err
+	}
 	if parsed != nil && isHosted(parsed.Trigger) {
 		return s.formSheet(w, parsed), nil
 	}
@@ -116,6 +136,10 @@ func (s *Server) MakeHookSecret(ctx context.Context, r api.MakeHookSecretRequest
 	sc := scopeOf(ctx)
 	w, err := s.Store.Workflow(ctx, sc, r.Workflow)
 	if err != nil {
+		return nil, err
+	}
+	draft, _, _ := workflow.Read([]byte(w.Draft))
+	if err := s.addressless(ctx, w, draft); err != nil {
 		return nil, err
 	}
 	rule, out := ruleOf(w), api.MakeHookSecret201JSONResponse{}

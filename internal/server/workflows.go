@@ -218,6 +218,9 @@ func (s *Server) save(ctx context.Context, name string, ifMatch *string, change 
 	if err != nil {
 		return api.Workflow{}, err
 	}
+	if string(text) == w.Draft { // the same is no other version
+		return s.workflow(ctx, sc, w)
+	}
 	title := w.Title
 	if parsed, _, _ := workflow.Read(text); parsed != nil {
 		title = parsed.TitleOrName()

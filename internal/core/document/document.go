@@ -67,6 +67,20 @@ func ParseWithin(text []byte, most int) (*Document, error) {
 	if len(text) > most {
 		return nil, Problem{Severity: SeverityError, Line: 1, Column: 1, Message: fmt.Sprintf("The document has %d bytes; at most %d are read.", len(text), most)}
 	}
+	if !utf8.Valid(text) {
+		line, column := 1, 1
+		for rest := text; len(rest) > 0; {
+			r, n := utf8.DecodeRune(rest)
+			if r == utf8.RuneError && n == 1 {
+				break
+			}
+			if column++; r == '\n' {
+				line, column = line+1, 1
+			}
+			rest = rest[n:]
+		}
+		return nil, Problem{Severity: SeverityError, Line: line, Column: column, Message: "The text is not valid UTF-8.", Cure: "Save it as UTF-8."}
+	}
 	if IsJSON(text) {
 		root, err := JSON(text)
 		if err == nil {

@@ -4,6 +4,9 @@ import { useConnectorChanges } from "../api/connectors";
 import { Trouble } from "../ui/parts";
 import { plural } from "../ui/words";
 
+const does = (n: number, verb: string) =>
+  n === 1 ? `1 action that ${verb}s` : `${String(n)} actions that ${verb}`;
+
 /** What was read of an OpenAPI document, to be looked at and added. */
 export function Imported({
   read: k,
@@ -19,8 +22,7 @@ export function Imported({
     <div className="space-y-3">
       <div>
         <span className="font-serif text-[15.5px] font-semibold">{k.title}</span>:{" "}
-        {plural(k.reads ?? 0, "action")} that read and {plural(k.writes ?? 0, "action")} that write; signs in
-        by {k.sign_in.join(", ")}.
+        {does(k.reads ?? 0, "read")} and {does(k.writes ?? 0, "write")}; signs in by {k.sign_in.join(", ")}.
       </div>
       {places.length > 0 && (
         <label className="flex gap-2 rounded-lg border border-amber p-3">
