@@ -180,7 +180,7 @@ func TestEchoedSecretsAreFoundNowhereButSealed(t *testing.T) {
 					look("GET", at+"/cells/"+row.Address+"/"+step, "")
 				}
 			}
-			for _, args := range [][]string{{"run", "show", run.Id.String()}, {"run", "item", run.Id.String(), "0"}, {"workflow", "show", name}} {
+			for _, args := range [][]string{{"run", "show", run.Id.String()}, {"run", "item", run.Id.String(), "row1", "-"}, {"workflow", "show", name}} {
 				out, _ := command(t, w, "", args...)
 				seen.WriteString(out)
 			}

@@ -90,13 +90,13 @@ func TestTheShippedWorkflowsWithNestsEndAsTheyShould(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 3, *o.MadeOf)
 	require.Contains(t, string(*o.After), `"litres":29.5`)
-	out, code := command(t, w, "", "run", "item", order.Run.Id.String(), group.Address, "noted")
+	out, code := command(t, w, "", "run", "item", order.Run.Id.String(), "@"+group.Address, "noted")
 	require.Zero(t, code, out)
-	require.Contains(t, out, "made of 3 items: 0-1.0, 0-1.1, 0-1.2")
+	require.Contains(t, out, "made of 3 items: @0-1.0, @0-1.1, @0-1.2")
 	rowed, code := command(t, w, "", "run", "item", order.Run.Id.String(), "order:row1", "noted")
 	require.Zero(t, code, rowed)
 	require.Equal(t, out, rowed, "an item is known by its row as well")
-	for given, says := range map[string]string{"row999": "the run has no row 999: it has", "rowx": "rows are numbered from 1", "7": "The run has no item 7", "0": ""} {
+	for given, says := range map[string]string{"row999": "the run has no row 999: it has", "rowx": "rows are numbered from 1", "7": "the run has no row 7", "@0": ""} {
 		step := "noted"
 		if says == "" {
 			step, says = "nosuch", `there is no step nosuch`

@@ -62,7 +62,7 @@ func itemRefs(ctx context.Context, cl *api.Client, args []string) ([]api.ItemRef
 		return nil, err
 	}
 	if len(args) < 2 {
-		return nil, usage("say which items of the run: their rows, as row3, or their addresses, as 0-1.7")
+		return nil, usage("say which items of the run: their rows, as row3, or their addresses, as @0-1.7")
 	}
 	var out []api.ItemRef
 	for _, x := range args[1:] {
@@ -102,13 +102,13 @@ func (a *app) itemList() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, x := range page.Items {
-				rows = append(rows, []string{x.Run.String(), x.Address, x.Label, x.Step, kindWords(x.Kind, x.Busy), when(x.Since), x.Why})
+				rows = append(rows, []string{x.Run.String(), "@" + x.Address, x.Label, x.Step, kindWords(x.Kind, x.Busy), when(x.Since), x.Why})
 			}
 			a.grid([]string{"run", "item", "label", "step", "stands", "since", "because"}, rows)
 			if page.Next != nil {
 				fmt.Fprintf(a.out, "%d of %s; the next ones: --after %s\n", len(page.Items), plural(page.Total, "item"), *page.Next)
 			}
-			fmt.Fprintf(a.out, "all about one: trellis item show %s %s\n", page.Items[0].Run, page.Items[0].Address)
+			fmt.Fprintf(a.out, "all about one: trellis item show %s @%s\n", page.Items[0].Run, page.Items[0].Address)
 		})
 	})}
 	m.flags(c)
@@ -154,7 +154,7 @@ func (a *app) itemShow() *cobra.Command {
 		return a.show(map[string]any{"item": x, "cell": o}, func() {
 			a.opened(o)
 			fmt.Fprintf(a.out, "\nIt is %s since %s.\n", kindWords(x.Kind, x.Busy), when(x.Since))
-			at := fmt.Sprintf("%s %s", id, x.Address)
+			at := fmt.Sprintf("%s @%s", id, x.Address)
 			if x.Kind == api.ItemKindMayHaveBeenSent {
 				fmt.Fprintf(a.out, "Look at the other side first. Then: trellis item confirm %s --was-done, or --send-again\n", at)
 				return

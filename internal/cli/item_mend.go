@@ -141,7 +141,7 @@ func (a *app) itemRetry() *cobra.Command {
 	var m meant
 	var newest, wait bool
 	c := &cobra.Command{Use: "retry [RUN ITEM…]", Short: "Try items again: single ones, or all that flags narrow",
-		Long: "Tries items again: single ones, by row (row3) or address (0-1.7), or all that the flags narrow.\nWhat will happen is told first. Ending it half-way (trellis item cancel) leaves those that have not\nbegun as they were.",
+		Long: "Tries items again: single ones, by row (row3) or address (@0-1.7), or all that the flags narrow.\nWhat will happen is told first. Ending it half-way (trellis item cancel) leaves those that have not\nbegun as they were.",
 		RunE: a.signedIn(func(c *cobra.Command, cl *api.Client, args []string) error {
 			wish := api.MendingWish{What: api.MendingWishWhatRetry, Newest: &newest}
 			if err := a.meantBy(c.Context(), cl, args, m, &wish.Items, &wish.Where); err != nil {

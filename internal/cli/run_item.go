@@ -18,7 +18,7 @@ import (
 
 func (a *app) runItem() *cobra.Command {
 	return &cobra.Command{Use: "item RUN ITEM STEP", Short: "Everything about one item at one step",
-		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or STEP:row3 below a step that makes one of many; or the\nitem's address, as 0-1.7 (run show -o json).\nSTEP is the step's name, or - for the trigger.", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
+		Long: "Everything about one item at one step.\n\nITEM is a row as run show draws it, as row3, or STEP:row3 below a step that makes one of many; or the\nitem's address, as @0-1.7 (item list).\nSTEP is the step's name, or - for the trigger.", RunE: a.onRun(func(c *cobra.Command, cl *api.Client, id uuid.UUID, args []string) error {
 			address, err := addressOf(c.Context(), cl, id, args[1])
 			if err != nil {
 				return err
@@ -31,20 +31,24 @@ func (a *app) runItem() *cobra.Command {
 		})}
 }
 
-// addressOf is the address of an item that is given by its row, as row3 or, below
-// a step that made one of many, as STEP:row3.
+// addressOf is the address of an item that is given by its row, as row3, 3 or, below
+// a step that made one of many, STEP:row3. Rows are numbered from 1 wherever they are
+// seen; an address, which counts from 0, has an @ before it.
 func addressOf(ctx context.Context, cl *api.Client, run uuid.UUID, given string) (string, error) {
+	if address, ok := strings.CutPrefix(given, "@"); ok {
+		return address, nil
+	}
 	band, text, named := strings.Cut(given, ":")
 	if !named {
 		band, text = "-", given
 	}
 	text, ok := strings.CutPrefix(text, "row")
-	if !ok {
-		return given, nil
-	}
 	n, err := strconv.Atoi(text)
+	if err != nil && !ok && !named {
+		return given, nil // an address as the API has it
+	}
 	if err != nil || n < 1 {
-		return "", usage("%q is no row: rows are numbered from 1, as in row3", given)
+		return "", usage("%q is no row: rows are numbered from 1, as in row3; an address is written @0-1.7", given)
 	}
 	from, count := n-1, 1
 	l, err := got[api.Lattice](cl.GetLattice(ctx, run, &api.GetLatticeParams{Band: &band, From: &from, Count: &count}))
@@ -65,7 +69,7 @@ func (a *app) opened(o api.OpenedCell) {
 	fmt.Fprintf(a.out, "%s  %s\n%s\n", a.paint(bold, o.Label), a.paint(fateColor(o.Cell.Fate), fateWords(o.Cell.Fate)), about)
 	if n := deref(o.MadeOf); n > 0 {
 		members := deref(o.Members)
-		text := strings.Join(members[:min(len(members), 12)], ", ")
+		text := "@" + strings.Join(members[:min(len(members), 12)], ", @")
 		if n > 12 {
 			text += fmt.Sprintf(" and %d more", n-12)
 		}

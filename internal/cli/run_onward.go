@@ -74,7 +74,7 @@ func (a *app) plan(p api.Plan) {
 	fmt.Fprintln(a.out)
 	rows := [][]string{}
 	for _, i := range p.Items {
-		rows = append(rows, []string{i.Address, i.Label, i.Step, i.Outcome, i.Text})
+		rows = append(rows, []string{"@" + i.Address, i.Label, i.Step, i.Outcome, i.Text})
 	}
 	a.grid([]string{"item", "label", "before step", "stands", "because"}, rows)
 }

@@ -47,4 +47,3 @@ func TestWhatAnotherVersionDoesOtherwise(t *testing.T) {
 	}, said)
 	require.Empty(t, Changes(was, was))
 }
-

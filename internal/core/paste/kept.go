@@ -276,8 +276,10 @@ func (p *Pasted) action(name string, c *connector.Connector) (string, map[string
 		}
 	}
 	if name == "" {
-		name = strings.Join(words, "_")
-		name = strings.Trim(name[:min(len(name), 50)], "_")
+		name = notName.ReplaceAllString(strings.Join(words, "_"), "_")
+		if name = strings.Trim(name[:min(len(name), 50)], "_"); name == "" || name[0] < 'a' {
+			name = "call_" + name
+		}
 		for n := 2; c != nil && c.Actions[name] != nil; n++ {
 			if p.sameAction(c, name, out) != "" {
 				break
