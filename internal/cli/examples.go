@@ -107,7 +107,11 @@ func exampled(c *cobra.Command) {
 	name := strings.TrimPrefix(c.CommandPath(), "trellis ")
 	if list := examples[name]; c.Example == "" && list != nil {
 		c.Example = "  " + strings.Join(list, "\n  ")
-	} else if name == "help" || strings.HasPrefix(name, "completion ") {
-		c.Example, c.Long = "  "+strings.Join(examples[name], "\n  "), ""
+	}
+	if name == "completion" {
+		c.Long, c.Short = "", "Let the shell complete commands and names"
+	}
+	if strings.HasPrefix(name, "completion ") { // the library's words are of other programs
+		c.Long, c.Short = "", "The completion of commands and names, for this shell"
 	}
 }

@@ -17,7 +17,12 @@ func (a *app) help(c *cobra.Command, w io.Writer) {
 	if about == "" {
 		about = c.Short + "."
 	}
-	fmt.Fprint(w, a.wrapped(about, ""))
+	for i, paragraph := range strings.Split(about, "\n\n") {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprint(w, a.wrapped(strings.Join(strings.Fields(paragraph), " "), ""))
+	}
 	if c.Runnable() && !c.HasSubCommands() {
 		fmt.Fprintf(w, "\n%s\n%s", a.paint(bold, "Written as"), a.wrapped(c.UseLine(), "  "))
 	}
@@ -68,7 +73,7 @@ func (a *app) flags(w io.Writer, title string, set *pflag.FlagSet) {
 		}
 		value, about := pflag.UnquoteUsage(f)
 		if value != "" {
-			name += " " + cmp.Or(map[string]string{"string": "TEXT", "int": "NUMBER", "float": "NUMBER", "strings": "TEXT", "stringArray": "TEXT", "word": "WORD", "duration": "DURATION"}[value], strings.ToUpper(value))
+			name += " " + cmp.Or(map[string]string{"string": "TEXT", "int": "NUMBER", "float": "NUMBER", "strings": "TEXT", "stringArray": "TEXT", "word": "WORD", "duration": "DURATION", "stringToString": "OLD=NEW"}[value], strings.ToUpper(value))
 		}
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "[]" && f.DefValue != "0s" {
 			about += fmt.Sprintf(" (%s unless given)", f.DefValue)

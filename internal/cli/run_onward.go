@@ -99,6 +99,13 @@ func (a *app) onward(use, short string, send func(context.Context, *api.Client, 
 			}
 		}
 		if len(items) > 0 {
+			for i, given := range items {
+				address, err := addressOf(c.Context(), cl, id, given)
+				if err != nil {
+					return err
+				}
+				items[i] = address
+			}
 			body.Items = &items
 		}
 		r, err := send(c.Context(), cl, id, body)
@@ -116,7 +123,7 @@ func (a *app) onward(use, short string, send func(context.Context, *api.Client, 
 	c.Flags().BoolVar(&watch, "watch", false, "follow the run to its end")
 	c.Flags().StringToStringVar(&at, "at", nil, "where items go on whose step is gone, as OLD=NEW")
 	if withItems {
-		c.Flags().StringSliceVar(&items, "item", nil, "only these items, by address; all that are set aside unless given")
+		c.Flags().StringSliceVar(&items, "item", nil, "only these items, as row3 or @0-1.7; all that are set aside unless given")
 	}
 	return c
 }

@@ -161,6 +161,7 @@ func (a *app) arranged(root *cobra.Command) {
 			each(x)
 		}
 		exampled(c)
+		c.DisableFlagsInUseLine = true
 		switch {
 		case c.HasSubCommands():
 			c.Args = cobra.ArbitraryArgs

@@ -43,7 +43,8 @@ func (s *Service) Try(ctx context.Context, workspace uuid.UUID, name string, a *
 	if request, err = engine.At(o.base, request); err != nil {
 		return nil, err
 	}
-	t := &Tried{Sent: request.Show(o.Secrets())}
+	secrets := o.Secrets().With(a.SecretInput(input)...)
+	t := &Tried{Sent: request.Show(secrets)}
 	if kind == Shown {
 		t.Sent.Prepared = true
 		return t, nil
@@ -58,10 +59,12 @@ func (s *Service) Try(ctx context.Context, workspace uuid.UUID, name string, a *
 	answer, sent, err := s.call(ctx, o, uuid.Nil, request, uuid.NewString())
 	t.Took = time.Since(began)
 	if sent != nil {
-		t.Sent = sent
+		own := *sent
+		own.URL, own.Body = secrets.Mask(own.URL), secrets.Mask(own.Body)
+		t.Sent = &own
 	}
 	if err != nil {
-		t.Why = o.Hide(err.Error())
+		t.Why = secrets.Mask(o.Hide(err.Error()))
 		return t, nil //nolint:nilerr // that the call failed is what the try found
 	}
 	t.Answer = answer
@@ -74,7 +77,7 @@ func (s *Service) Try(ctx context.Context, workspace uuid.UUID, name string, a *
 	} else if t.Page, err = a.Read(answer, connector.Asked{Call: request, Input: input, Now: time.Now()}); err != nil {
 		t.Why = o.Hide(item.StorableText(err.Error()))
 	}
-	t.hide(o.Secrets())
+	t.hide(secrets)
 	return t, nil
 }
 

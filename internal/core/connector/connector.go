@@ -338,6 +338,17 @@ func (a *Action) Validate(input map[string]any) error {
 	return form.Validate(a.schema, a.Properties, input)
 }
 
+// SecretInput gives the values of those fields that are entered as secrets: a password
+// that an action sets, say.
+func (a *Action) SecretInput(input map[string]any) (out []string) {
+	for _, p := range a.Properties {
+		if text, ok := input[p.Name].(string); ok && (p.Schema["writeOnly"] == true || p.Schema["hint"] == "secret") {
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
 // Picked replaces every value that a person picked, {id, name}, by its id.
 func (a *Action) Picked(input map[string]any) map[string]any {
 	out := make(map[string]any, len(input))

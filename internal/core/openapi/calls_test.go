@@ -222,3 +222,13 @@ paths:
 	_, err := Import(context.Background(), []byte(opening+"servers: [{url: \"https://api.ottermere.example\"}]\npaths: {/c: {get: {parameters: [{name: Host, in: header, schema: {type: string}}]}}}\n"), Options{})
 	require.Error(t, err)
 }
+
+// A password that an action sets is entered and shown as a secret.
+func TestWhatIsOnlyWrittenIsASecret(t *testing.T) {
+	t.Parallel()
+	im := imported(t, opening+`servers: [{url: "https://api.ottermere.example"}]
+paths:
+  /people: {post: {operationId: add, requestBody: {required: true, content: {application/json: {schema: {type: object, properties: {name: {type: string}, pin: {type: string, writeOnly: true}, word: {type: string, format: password}}}}}}}}
+`)
+	require.Equal(t, []string{"1234-5678", "kiln"}, im.Connector.Actions["add"].SecretInput(map[string]any{"name": "Mara", "pin": "1234-5678", "word": "kiln"}))
+}

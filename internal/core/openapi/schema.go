@@ -313,6 +313,9 @@ func (im *importer) older(n *node, out map[string]any) {
 	if yes(n, "writeOnly") {
 		out["\x00write_only"] = true
 	}
+	if out["type"] == "string" && (yes(n, "writeOnly") || out["format"] == "password") {
+		out["writeOnly"] = true // it is entered and shown as a secret
+	}
 }
 
 // toSend is a schema without what only an answer holds, however deep it stands: nobody
