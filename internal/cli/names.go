@@ -12,6 +12,7 @@ import (
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/near"
+	"youngtrellis/internal/core/steps"
 )
 
 // named is something that a command can be told, with what it is.
@@ -64,7 +65,12 @@ var (
 				out = append(out, named{k.Name + "." + x.Name, x.Title})
 			}
 		}
-		return append(out, named{"http", "any call"}, named{"sql", "any query"}), err
+		for _, name := range steps.Types() { // those that need no connector
+			if k, ok := steps.Find(name); ok && k.Connects {
+				out = append(out, named{name, k.Title})
+			}
+		}
+		return out, err
 	}}
 	knownLists = kind{"list", func(ctx context.Context, cl *api.Client, _ []string) (out []named, err error) {
 		all, err := got[struct{ Lists []api.WorkspaceList }](cl.ListLists(ctx))
