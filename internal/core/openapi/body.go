@@ -49,7 +49,7 @@ func (im *importer) requestBody(f *found, o *node) error {
 	if required {
 		return fmt.Errorf("its body is %s, which cannot be written here", strings.Join(kinds, " or "))
 	}
-	im.leaveOut("the body of "+f.method+" "+f.path, strings.Join(kinds, " or ")+" cannot be written here")
+	im.leaveOut("the body of "+f.method+" "+f.path+placed(content), strings.Join(kinds, " or ")+" cannot be written here")
 	return nil
 }
 

@@ -217,6 +217,8 @@ paths:
 `)
 	require.Len(t, im.Connector.Actions, 1)
 	require.Equal(t, 1, im.Reads)
+	away := imported(t, opening+"servers: [{url: \"https://api.ottermere.example\"}]\npaths:\n  /a:\n    get:\n      operationId: a\n      responses: {\"200\": {content: {application/json: {schema: {$ref: \"other.yaml#/A\"}}}}}\n")
+	require.Contains(t, leftOut(away), "a schema, line 8: ")
 	require.Contains(t, leftOut(im), "GET /b, line 8:")
 	require.Contains(t, leftOut(im), "GET /c, line 10:")
 	_, err := Import(context.Background(), []byte(opening+"servers: [{url: \"https://api.ottermere.example\"}]\npaths: {/c: {get: {parameters: [{name: Host, in: header, schema: {type: string}}]}}}\n"), Options{})

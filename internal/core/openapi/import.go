@@ -291,8 +291,8 @@ func (im *importer) build() error {
 	set(d, "order", order)
 	set(d, "actions", actions)
 	for _, part := range []string{"webhooks"} {
-		each(at(im.root, part), func(k string, _ *node) {
-			im.leaveOut("the webhook "+k, "what calls us is set up as a trigger by hand")
+		each(at(im.root, part), func(k string, v *node) {
+			im.leaveOut("the webhook "+k+placed(v), "what calls us is set up as a trigger by hand")
 		})
 	}
 	return nil
@@ -308,7 +308,7 @@ func (im *importer) base() (string, error) {
 		if u := text(s, "url"); i == 0 {
 			address = strings.TrimSuffix(u, "/")
 		} else {
-			im.leaveOut("the server "+u, "only the first one is used; change base for another")
+			im.leaveOut("the server "+u+placed(s), "only the first one is used; change base for another")
 		}
 	}
 	if servers := items(at(im.root, "servers")); len(servers) > 0 { // a variable may be all of the address
@@ -513,7 +513,7 @@ func (im *importer) way(schemes *node, names []string) map[string]any {
 	for i, name := range names {
 		s, _, err := im.resolve(at(schemes, name))
 		if err != nil || s == nil {
-			im.leaveOut("the sign-in "+name, "it is not described")
+			im.leaveOut("the sign-in "+name+placed(at(schemes, name)), "it is not described")
 			return nil
 		}
 		w := im.scheme(name, s)
@@ -525,7 +525,7 @@ func (im *importer) way(schemes *node, names []string) map[string]any {
 			continue
 		}
 		if w["method"] != "api_key" {
-			im.leaveOut("the sign-in "+strings.Join(names, " with "), "two ways at once, of which the second is no key")
+			im.leaveOut("the sign-in "+strings.Join(names, " with ")+placed(s), "two ways at once, of which the second is no key")
 			return nil
 		}
 		place := map[string]any{"name": fmt.Sprintf("key_%d", i+1), "title": w["secret"]}
@@ -566,13 +566,13 @@ func (im *importer) scheme(name string, s *node) map[string]any {
 		case "bearer":
 			w["method"] = "bearer"
 		default:
-			im.leaveOut("the sign-in "+name, "the scheme "+scheme+" is not known here")
+			im.leaveOut("the sign-in "+name+placed(s), "the scheme "+scheme+" is not known here")
 			return nil
 		}
 	case "oauth2":
 		return im.oauth(name, s, w)
 	default:
-		im.leaveOut("the sign-in "+name, "the kind "+kind+" is not known here")
+		im.leaveOut("the sign-in "+name+placed(s), "the kind "+kind+" is not known here")
 		return nil
 	}
 	return w
@@ -604,7 +604,7 @@ func (im *importer) oauth(name string, s *node, w map[string]any) map[string]any
 		w["method"], w["oauth"] = "oauth2", o
 		return w
 	}
-	im.leaveOut("the sign-in "+name, "of its flows none is by code or client credentials")
+	im.leaveOut("the sign-in "+name+placed(s), "of its flows none is by code or client credentials")
 	return nil
 }
 

@@ -3,6 +3,7 @@ package openapi
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -53,7 +54,7 @@ func TestDocumentsAndWhatTheyGive(t *testing.T) {
 			require.NotEmpty(t, l.Why)
 		}
 		for _, want := range c.leftOut {
-			require.Contains(t, left, want, c.name)
+			require.True(t, slices.ContainsFunc(left, func(what string) bool { return what == want || strings.HasPrefix(what, want+", line ") }), "%s: %s is not among %v", c.name, want, left)
 		}
 		require.LessOrEqual(t, len(left), len(c.leftOut)+1, "%s: %v", c.name, left)
 	}

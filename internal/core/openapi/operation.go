@@ -49,7 +49,7 @@ func (im *importer) actions() (out, check *node) {
 	each(at(im.root, "paths"), func(path string, p *node) {
 		item, _, err := im.resolve(p)
 		if err != nil {
-			im.leaveOut(path, err.Error())
+			im.leaveOut(path+placed(p), err.Error())
 			return
 		}
 		if !strings.HasPrefix(path, "/") {
@@ -61,7 +61,7 @@ func (im *importer) actions() (out, check *node) {
 		each(item, func(method string, o *node) {
 			if !slices.Contains(methodNames, method) {
 				if method == "trace" {
-					im.leaveOut("TRACE "+path, "this method is not called")
+					im.leaveOut("TRACE "+path+placed(o), "this method is not called")
 				}
 				return
 			}
@@ -76,7 +76,7 @@ func (im *importer) actions() (out, check *node) {
 			}
 			if im.budget <= 0 {
 				if im.deepest == 1 {
-					im.leaveOut(strings.ToUpper(method)+" "+short(path, 200), "the connector would be larger than 1.5 MiB")
+					im.leaveOut(strings.ToUpper(method)+" "+short(path, 200)+placed(o), "the connector would be larger than 1.5 MiB")
 				}
 				return
 			}

@@ -43,10 +43,11 @@ var kept = []string{"type", "title", "description", "enum", "const", "default", 
 // schema writes a schema out: references followed, circles cut, allOf merged,
 // the words of version 3.0 put into those of 2020-12.
 func (im *importer) schema(n *node, depth int, under []*node) map[string]any {
+	given := n
 	n, name, err := im.resolve(n)
 	if err != nil || n == nil || n.Kind != yaml.MappingNode {
 		if err != nil {
-			im.leaveOut("a schema", err.Error())
+			im.leaveOut("a schema"+placed(given), err.Error())
 		}
 		return map[string]any{}
 	}
@@ -111,7 +112,7 @@ func (im *importer) keep(out map[string]any, key string, v *node) {
 	case key == "title":
 		out[key] = sentenceOf(short(v.Value, mostText), 200)
 	case key == "enum" && len(v.Content) > mostValues:
-		im.leaveOut("a list of "+strconv.Itoa(len(v.Content))+" values to choose from", "it is longer than "+strconv.Itoa(mostValues)+"; any value is taken")
+		im.leaveOut("a list of "+strconv.Itoa(len(v.Content))+" values to choose from"+placed(v), "it is longer than "+strconv.Itoa(mostValues)+"; any value is taken")
 	case key == "enum" || size(v) <= mostText:
 		out[key] = plain(v)
 	}
@@ -165,11 +166,11 @@ func (im *importer) pattern(n *node, out map[string]any) {
 		return
 	}
 	if len(p) > mostText {
-		im.leaveOut("a pattern of "+strconv.Itoa(len(p))+" characters", "it is longer than "+strconv.Itoa(mostText))
+		im.leaveOut("a pattern of "+strconv.Itoa(len(p))+" characters"+placed(at(n, "pattern")), "it is longer than "+strconv.Itoa(mostText))
 		return
 	}
 	if _, err := regexp.Compile(p); err != nil {
-		im.leaveOut("the pattern "+p, "it is not one that runs in linear time")
+		im.leaveOut("the pattern "+p+placed(at(n, "pattern")), "it is not one that runs in linear time")
 		return
 	}
 	out["pattern"] = p
