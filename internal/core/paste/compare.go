@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime"
 	"mime/multipart"
 	"net/http"
@@ -275,7 +276,7 @@ func (m *maker) shown(r *sent) string {
 			h.Set("Content-Length", "…")
 		}
 	}
-	for _, name := range slices.Sorted(mapKeys(h)) {
+	for _, name := range slices.Sorted(maps.Keys(h)) {
 		for _, v := range h[name] {
 			fmt.Fprintf(&b, "%s: %s\n", name, v)
 		}

@@ -394,7 +394,9 @@ func TestWhatCannotBecomeAStepIsRefusedInWords(t *testing.T) {
 		`curl -K config https://x.example`:     "cannot be done by a step",
 		`curl -H nocolon https://x.example`:    "has no colon",
 		"GET /v1/orders":                       "names no host",
-		"GET /v1/orders HTTP/1.1\nHost":        "is no header",
+		strings.Repeat("if ", 300_000) + "curl http://a.example/":   "a script rather than a command",
+		strings.Repeat("time ", 200_000) + "curl http://a.example/": "a script rather than a command",
+		"GET /v1/orders HTTP/1.1\nHost":                             "is no header",
 	} {
 		_, err := Read(text)
 		require.ErrorContains(t, err, want, text)

@@ -23,6 +23,7 @@ func FuzzRead(f *testing.F) {
 		f.Add(strings.NewReplacer("ECHO", "http://127.0.0.1:8080", "DIR", "/tmp", "HOST", "127.0.0.1:8080").Replace(x.call))
 	}
 	f.Add("Curl -X000 000")
+	f.Add(strings.Repeat("if ", 300_000) + "curl http://a.example/")
 	f.Add(strings.Repeat("$(", 5000))
 	f.Add("curl http://a.example/" + strings.Repeat("{a,", 3000))
 	f.Add("A=aaaaaaaaaaaaaaaa\n" + strings.Repeat("A=$A$A\n", 40) + "curl http://a.example/$A")

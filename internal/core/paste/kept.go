@@ -33,8 +33,6 @@ type Kept struct {
 	Changed  bool   // the document differs from the one that was joined
 }
 
-func mapKeys[V any](m map[string]V) func(func(string) bool) { return maps.Keys(m) }
-
 // signIn is what puts the secrets back.
 func (w *way) signIn() *connector.SignIn {
 	s := &connector.SignIn{Method: w.method, Prefix: w.prefix}

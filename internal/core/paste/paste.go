@@ -91,9 +91,7 @@ func Read(text string) (*Pasted, error) {
 func readText(text string) (*wire, error) {
 	lines := strings.ReplaceAll(text, "\r\n", "\n")
 	if isAddress.MatchString(strings.TrimSpace(lines)) {
-		c := &curl{}
-		c.take("--globoff", "glob", "")
-		c.url = strings.TrimSpace(lines)
+		c := &curl{literal: true, url: strings.TrimSpace(lines)}
 		return c.finish()
 	}
 	if rawStart.MatchString(lines) && !strings.HasPrefix(strings.ToLower(lines), "curl ") {

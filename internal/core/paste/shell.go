@@ -52,9 +52,19 @@ func inShell(text string) (*command, error) {
 	return s.found, nil
 }
 
+// mostWords is how many words of the shell's own a text may hold. Each may open one
+// thing within another, whether it stands in quotes or not is known only afterwards, and
+// no command that a person pastes comes near.
+const mostWords = 20_000
+
+var shellWords = regexp.MustCompile(`\b(if|then|elif|else|while|until|for|select|case|do|time|coproc|function)\b`)
+
 // notTooDeep keeps the parser, which goes down by calling itself, from going down
 // without end.
 func notTooDeep(text string) error {
+	if len(shellWords.FindAllStringIndex(text, mostWords+1)) > mostWords {
+		return errors.New("this is a script rather than a command; paste the curl command alone")
+	}
 	deep := strings.Count(text, "(") + strings.Count(text, "{") + strings.Count(text, "`")
 	if deep > 20*mostNested { // it is counted well only if there are many: JSON holds brackets too
 		depth, most := 0, 0
