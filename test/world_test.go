@@ -16,6 +16,7 @@ import (
 
 	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/ottermere/ottermeretest"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }
@@ -23,19 +24,10 @@ func TestMain(m *testing.M) { clustertest.Main(m) }
 // world starts Ottermere for one test.
 func world(t *testing.T, change ...func(*ottermere.Options)) *ottermere.World {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	o := ottermere.Options{Data: clustertest.Folder(t), Cluster: clustertest.Cluster(t), Database: clustertest.Name(), Few: true, Log: slog.New(slog.NewTextHandler(logged{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))}
-	for _, c := range change {
-		c(&o)
+	few := func(o *ottermere.Options) {
+		o.Few, o.Log = true, slog.New(slog.NewTextHandler(logged{t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	}
-	w, err := ottermere.Start(ctx, o)
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		w.Close()
-		_ = o.Cluster.Drop(context.Background(), o.Database)
-	})
-	return w
+	return ottermeretest.World(t, append([]func(*ottermere.Options){few}, change...)...)
 }
 
 // logged writes the service's log into the test's.

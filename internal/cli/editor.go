@@ -5,14 +5,12 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
-
-	"golang.org/x/term"
 )
 
 // inEditor lets a person change an object in an editor.
 func (a *app) inEditor(before []byte) ([]byte, error) {
-	in, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	in, ok := a.asks()
+	if !ok {
 		return nil, usage("say what is to be changed: --set NAME=VALUE, --unset NAME or --file FILE")
 	}
 	var text bytes.Buffer

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"youngtrellis/internal/ottermere/ottermeretest"
 	"youngtrellis/internal/standins/switchboard"
 
 	"github.com/stretchr/testify/require"
@@ -24,7 +25,7 @@ var mayFail = []string{"connection add", "workflow address", "connection remove"
 
 // Every command has a help with an example, and the examples work on the demo's data.
 func TestEveryCommandHasAnExampleThatWorks(t *testing.T) { // not parallel: it works in a folder of its own
-	w := world(t)
+	w := ottermeretest.World(t)
 	ctx := within(t, 3*time.Minute)
 	dir := t.TempDir()
 	t.Chdir(dir)

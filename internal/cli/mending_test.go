@@ -5,13 +5,15 @@ import (
 	"path/filepath"
 	"testing"
 
+	"youngtrellis/internal/ottermere/ottermeretest"
+
 	"github.com/stretchr/testify/require"
 )
 
 // Items that were set aside are looked at, changed, tried again and let be by command.
 func TestItemsAreMendedByCommand(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	config := w.ConfigPath()
 	const weighing = "format: young-trellis/1\nname: weighing\ntitle: Weighing\nlabel: item.piece\ntrigger: {type: manual}\nsteps:\n  - {name: weighed, type: shape, settings: {set: {kilos: \"(= number(item.kilos) )\"}}, on_error: set_aside}\n"
 	out, code := said(t, config, weighing, "workflow", "apply", "-", "--live")
@@ -66,7 +68,7 @@ func TestItemsAreMendedByCommand(t *testing.T) {
 // Signing in keeps a token in a file; another is made and ended.
 func TestSigningInByCommand(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	config := filepath.Join(t.TempDir(), "new", "cli.json")
 	out, code := said(t, config, "wrong-password", "login", w.Service.Address, "--email", w.Email)
 	require.Equal(t, 4, code, out)

@@ -15,6 +15,7 @@ import (
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/ottermere/ottermeretest"
 )
 
 // signedInAt writes a configuration for a service at an address.
@@ -98,7 +99,7 @@ func TestAnotherServiceIsRecognised(t *testing.T) {
 // Exit codes, names that are not there, and what the shell completes, against a service.
 func TestNamesAndExitCodes(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	config := w.ConfigPath()
 	ctx := within(t, time.Minute)
 	failing := "format: young-trellis/1\nname: fails\ntitle: Fails\ntrigger: {type: manual}\nsteps:\n  - {name: weighed, type: shape, settings: {set: {kilos: \"(= 1 / item.none )\"}}, on_error: stop}\n"
@@ -169,7 +170,7 @@ func TestNamesAndExitCodes(t *testing.T) {
 // Every command that prints facts prints them as JSON and as YAML too.
 func TestEveryOutputIsJSONAndYAML(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	for _, line := range []string{"version", "doctor", "workflow list", "workflow show counter-calls", "workflow revisions counter-calls", "workflow diff counter-calls", "workflow open counter-calls", "trigger list", "trigger show kiln-list", "trigger next kiln-loads", "run list", "item list", "connection list", "connection show tables",
 		"connection export tables", "connection calls tables", "connection choices tables workbooks", "connector list", "connector show tables", "sample list counter-calls", "sample show counter-calls 1", "sample profile counter-calls", "list all", "list show duty", "list columns duty", "list history duty", "token list", "workspace show", "workspace allowances", "functions date", "run executing"} {
 		args := strings.Fields(line)
@@ -186,7 +187,7 @@ func TestEveryOutputIsJSONAndYAML(t *testing.T) {
 // A newer version of an imported document shows what changes, and for which workflows.
 func TestANewerVersionShowsWhatChanges(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	config := w.ConfigPath()
 	folder := t.TempDir()
 	write := func(name, text string) string {
@@ -223,7 +224,7 @@ func TestANewerVersionShowsWhatChanges(t *testing.T) {
 // is refused without a service, a workflow that nothing calls has no address.
 func TestWhatIsTheSameIsSaid(t *testing.T) {
 	t.Parallel()
-	w := world(t)
+	w := ottermeretest.World(t)
 	config := w.ConfigPath()
 	const text = "format: young-trellis/1\nname: kept\ntitle: Kept\ntrigger: {type: manual}\nsteps:\n  - {name: always, type: filter, settings: {where: \"true\"}}\n"
 	for _, c := range []struct {

@@ -7,12 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	api "youngtrellis/api/client"
 	"youngtrellis/internal/core/form"
@@ -174,8 +172,8 @@ func typedValue(asks []form.Property, name, typed string) (any, error) {
 // askFields asks for the fields on a terminal, each until it can be read. Where
 // nobody can be asked it says how to give those that are required.
 func (a *app) askFields(asks []form.Property, into map[string]any, workflow string) error {
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	f, ok := a.asks()
+	if !ok {
 		var lacks, example []string
 		for _, p := range asks {
 			if p.Required && p.Schema["default"] == nil {

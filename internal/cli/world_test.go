@@ -6,36 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
 
 	"youngtrellis/internal/cli"
 	"youngtrellis/internal/cluster/clustertest"
-	"youngtrellis/internal/ottermere"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }
-
-// world starts Ottermere for one test.
-func world(t *testing.T) *ottermere.World {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	cluster, name := clustertest.Cluster(t), clustertest.Name()
-	w, err := ottermere.Start(ctx, ottermere.Options{Data: clustertest.Folder(t), Cluster: cluster, Database: name, Log: slog.New(slog.DiscardHandler)})
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		w.Close()
-		_ = cluster.Drop(context.Background(), name)
-	})
-	return w
-}
 
 func within(t *testing.T, d time.Duration) context.Context {
 	ctx, cancel := context.WithTimeout(context.Background(), d)

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -26,6 +25,7 @@ import (
 	"youngtrellis/api"
 	"youngtrellis/internal/cluster/clustertest"
 	"youngtrellis/internal/ottermere"
+	"youngtrellis/internal/ottermere/ottermeretest"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }
@@ -41,15 +41,7 @@ type caller struct {
 
 func newCaller(t *testing.T) *caller {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	cluster, name := clustertest.Cluster(t), clustertest.Name()
-	w, err := ottermere.Start(ctx, ottermere.Options{Data: clustertest.Folder(t), Cluster: cluster, Database: name, Log: slog.New(slog.DiscardHandler)})
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		w.Close()
-		_ = cluster.Drop(context.Background(), name)
-	})
+	w := ottermeretest.World(t)
 	spec, err := api.GetSpec()
 	require.NoError(t, err)
 	spec.Servers = openapi3.Servers{{URL: "/api/v1"}}
